@@ -1,0 +1,43 @@
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+STAMP := $(VENV)/.installed
+
+.PHONY: setup demo test lint types rules unit bench lock clean
+
+setup: $(STAMP)
+
+$(STAMP): requirements.lock pyproject.toml
+	@$(PYTHON) -c 'import sys; sys.exit("Zinc Kettle needs Python 3.11 or newer, this is " + sys.version.split()[0] + ". Try: make PYTHON=python3.12 setup") if sys.version_info < (3, 11) else None'
+	$(PYTHON) -m venv $(VENV) || { echo "Python's venv module is missing. On Debian: apt-get install python3-venv"; exit 1; }
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --editable .
+	@touch $(STAMP)
+
+demo: setup
+	$(BIN)/zinc-kettle demo
+
+test: setup lint types rules unit
+
+lint: setup
+	$(BIN)/ruff check .
+
+types: setup
+	$(BIN)/mypy
+
+rules: setup
+	$(BIN)/lint-imports --no-cache
+
+unit: setup
+	@command -v tmux >/dev/null || { echo "The tests drive the real screen in tmux, which is missing. On Debian: apt-get install tmux"; exit 1; }
+	$(BIN)/python -m pytest
+
+bench: setup
+	$(BIN)/python benchmarks/run.py
+
+lock: setup
+	$(BIN)/python -m pip install --quiet uv
+	$(BIN)/uv pip compile --quiet --universal --python-version 3.11 --all-extras --generate-hashes --no-header pyproject.toml -o requirements.lock
+
+clean:
+	rm -rf $(VENV)

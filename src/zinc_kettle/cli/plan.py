@@ -1,0 +1,41 @@
+"""`plan`: show what a study would do."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from zinc_kettle.cli import output
+from zinc_kettle.config import places
+from zinc_kettle.core.budget import guess_launch_s, guess_repeat_s, launches, time_left_s
+from zinc_kettle.core.plan import order
+from zinc_kettle.core.record import StudyRecord
+from zinc_kettle.present.records import cell_record
+from zinc_kettle.present.table import plan_line, plan_rows
+from zinc_kettle.present.view import StudyView
+from zinc_kettle.wiring.build import model_sizes, read_study
+
+
+def plan_study(file: Path, store_path: Path | None, *, as_json: bool) -> None:
+    """Check a study file and show its cells.
+
+    Raises:
+        UsageError: The file cannot be used.
+    """
+    study, source = read_study(file)
+    sizes = model_sizes(study, places(store_path))
+    view = StudyView(StudyRecord("", study, "planned", 0.0, source=source))
+    if as_json:
+        for cell in view.cells:
+            output.record(cell_record(view, cell))
+        return
+    runs = order(study)
+    seconds = time_left_s(study, view.plan, runs, model_bytes=sizes, seen_s={})
+    each = {
+        cell.index: guess_repeat_s(study, cell, sizes[cell.index])
+        + (0.0 if study.endpoint else guess_launch_s(sizes[cell.index]))
+        for cell in view.plan
+    }
+    output.line(study.question)
+    output.line(plan_line(view, launches(study, view.plan, runs), seconds))
+    output.line()
+    output.table(*plan_rows(view, sizes, each))

@@ -1,0 +1,78 @@
+"""`synth`: make a model of random weights."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from zinc_kettle.cli import output
+from zinc_kettle.config import places
+from zinc_kettle.core.units import byte_size
+from zinc_kettle.errors import UsageError
+from zinc_kettle.formats import synth
+from zinc_kettle.formats.models import HEADER_BYTES, PRESET_SEED, check_disk
+
+
+def make_model(
+    name: str,
+    quantization: str,
+    folder: Path | None,
+    *,
+    seed: int,
+    shape: tuple[int, int, int, int, int],
+    untamed: bool,
+    store: Path | None,
+) -> None:
+    """Make one model file and say where it is.
+
+    Raises:
+        UsageError: An unknown preset without a full shape, or a name that cannot be a file's.
+        ModelError: It does not fit the disk, or cannot be written.
+    """
+    if not name.replace("-", "").replace("_", "").replace(".", "").isalnum():
+        raise UsageError(f"{name!r} cannot be a model's name", remedy="letters, digits, - and _")
+    chosen = _shape(name, shape)
+    if quantization not in synth.QUANTIZATIONS:
+        raise UsageError(f"no quantization {quantization!r}", remedy="one of: " + ", ".join(synth.QUANTIZATIONS))
+    chosen.check()
+    if untamed:
+        name += synth.UNTAMED
+    target = folder or places(store).models
+    if seed != PRESET_SEED and folder is None and synth.is_preset(name):
+        raise UsageError(
+            f"the model folder keeps presets of seed {PRESET_SEED} only",
+            why="a study that names the preset counts on its file", remedy="use --to FOLDER for another seed",
+        )  # fmt: skip
+    need = synth.tensor_bytes(chosen, quantization) + HEADER_BYTES
+    output.note(
+        f"{name} at {quantization}: {synth.parameters(chosen) / 1e6:,.0f} million weights, "
+        f"about {byte_size(need)} of disk"
+    )
+    check_disk(target, need)
+    path = target / synth.file_name(name, quantization)
+    meter = output.Meter()
+
+    def told(done: int, total: int) -> None:
+        meter.now(f"writing {done / total:.0%}")
+
+    size = synth.write_model(
+        path, name=name, shape=chosen, quantization=quantization, seed=seed, tame=not untamed, progress=told
+    )
+    meter.done(f"written, {byte_size(size)}")
+    output.line(str(path))
+
+
+def _shape(name: str, given: tuple[int, int, int, int, int]) -> synth.Shape:
+    if any(given):
+        if not all(given):
+            raise UsageError(
+                "a shape of one's own needs all five sizes", remedy="--layers --width --heads --kv-heads --ffn"
+            )
+        if synth.is_preset(name):
+            raise UsageError(f"{name} is a preset with a shape of its own", remedy="choose another name")
+        return synth.Shape(*given)
+    preset = synth.PRESETS.get(name)
+    if preset is None:
+        raise UsageError(
+            f"there is no preset {name!r}", remedy=f"{', '.join(synth.PRESETS)}; or give a shape with --layers …"
+        )
+    return preset

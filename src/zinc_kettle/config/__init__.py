@@ -1,0 +1,70 @@
+"""Where things are kept: the store, models, studies, exports, the demo's files.
+
+Here: folders and their overrides. Not here: what is in the files.
+May import: zinc_kettle.core, errors, platformdirs.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+from dataclasses import dataclass
+from pathlib import Path
+
+import platformdirs
+
+APP = "zinc-kettle"
+HOME_VARIABLE = "ZINC_KETTLE_HOME"
+STORE_VARIABLE = "ZINC_KETTLE_STORE"
+DEMO_FILES = Path(__file__).parent / "demo"
+SAMPLE_STORE = "harbour-office.db"
+
+
+@dataclass(frozen=True)
+class Places:
+    """Folders and files of this person."""
+
+    home: Path
+    store: Path
+
+    @property
+    def models(self) -> Path:
+        """Model files."""
+        return self.home / "models"
+
+    @property
+    def studies(self) -> Path:
+        """Study files shown on the shelf as ready to run."""
+        return self.home / "studies"
+
+    @property
+    def exports(self) -> Path:
+        """Charts written from the screen."""
+        return self.home / "exports"
+
+
+def places(store: Path | None = None) -> Places:
+    """Where things are: `--store`, else the environment, else the platform's data folder."""
+    given = os.environ.get(HOME_VARIABLE)
+    home = Path(given) if given else Path(platformdirs.user_data_dir(APP, appauthor=False))
+    from_environment = os.environ.get(STORE_VARIABLE)
+    chosen = store or (Path(from_environment) if from_environment else home / "kettle.db")
+    return Places(home=home.expanduser(), store=chosen.expanduser())
+
+
+def demo_places(store: Path | None = None) -> Places:
+    """The demo's places: its own store beside the person's, filled with the finished sample study at first."""
+    base = places(store)
+    chosen = base.store if store else base.home / "demo" / "kettle.db"
+    out = Places(home=base.home, store=chosen)
+    chosen.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    sample = DEMO_FILES / SAMPLE_STORE
+    if not chosen.exists() and sample.exists():
+        shutil.copyfile(sample, chosen)
+        chosen.chmod(0o600)
+    return out
+
+
+def demo_studies() -> list[Path]:
+    """Study files that come with the tool."""
+    return sorted(DEMO_FILES.glob("*.study.toml"))

@@ -1,0 +1,73 @@
+"""How long a study may take. A rough guess before anything has run; what was measured afterwards.
+
+No predicted speed is shown before the fit of a model to a machine is known; these guesses only bound the wait.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+
+from zinc_kettle.core.plan import Cell, Run, Study, launch_settings, order
+
+GUESS_READ_BYTES_PER_S = 8e9
+"""Weights read per second and machine: a modest desktop. Only for a guess of the time, never shown as a speed."""
+GUESS_PREFILL_BYTES_PER_S = 40e9
+"""Weight bytes times prompt tokens per second: one modest core's arithmetic."""
+GUESS_LAUNCH_S = 1.5
+GUESS_LOAD_BYTES_PER_S = 1e9
+UNKNOWN_MODEL_BYTES = 4e9
+
+
+def guess_repeat_s(study: Study, cell: Cell, model_bytes: float | None) -> float:
+    """A guess of one repeat of a cell, without its launch, in seconds."""
+    size = model_bytes or UNKNOWN_MODEL_BYTES
+    requests = cell.requests(study.repeats) + study.repeats.warm_up
+    prompt = int(cell.settings["prompt_tokens"] or 200)
+    output = int(cell.settings["output_tokens"] or 1)
+    one = prompt * size / GUESS_PREFILL_BYTES_PER_S + output * size / GUESS_READ_BYTES_PER_S
+    return one * requests
+
+
+def guess_launch_s(model_bytes: float | None) -> float:
+    """A guess of starting an engine, in seconds."""
+    return GUESS_LAUNCH_S + (model_bytes or UNKNOWN_MODEL_BYTES) / GUESS_LOAD_BYTES_PER_S
+
+
+def launches(study: Study, cells: Sequence[Cell], runs: Sequence[Run] | None = None) -> int:
+    """How often the engine has to be started for these runs, in this order."""
+    if study.endpoint is not None:
+        return 0
+    settings = [launch_settings(cells[run.cell]) for run in (runs if runs is not None else order(study))]
+    return sum(1 for i, s in enumerate(settings) if i == 0 or s != settings[i - 1])
+
+
+def time_left_s(
+    study: Study,
+    cells: Sequence[Cell],
+    runs: Sequence[Run],
+    *,
+    model_bytes: Mapping[int, float | None],
+    seen_s: Mapping[int, Sequence[float]],
+) -> float:
+    """Seconds the given runs will take.
+
+    Args:
+        study: The study.
+        cells: Its cells.
+        runs: What is still to do.
+        model_bytes: Size of the model file by cell.
+        seen_s: Whole lengths of finished repeats by cell, launch included.
+
+    Returns:
+        The sum of what each cell took in the mean, and guesses scaled by how wrong they were so far.
+    """
+    guesses = {
+        cell.index: guess_repeat_s(study, cell, model_bytes.get(cell.index))
+        + (0.0 if study.endpoint else guess_launch_s(model_bytes.get(cell.index)))
+        for cell in cells
+    }
+    measured = {index: sum(times) / len(times) for index, times in seen_s.items() if times}
+    ratios = [measured[i] / guesses[i] for i in measured if guesses[i] > 0]
+    correction = math.exp(sum(math.log(max(r, 1e-3)) for r in ratios) / len(ratios)) if ratios else 1.0
+    return sum(measured.get(run.cell, guesses[run.cell] * correction) for run in runs)

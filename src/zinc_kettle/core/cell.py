@@ -1,0 +1,112 @@
+"""One cell: its repeats drawn together into values with bounds."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from zinc_kettle.core.catalogue import MEASURES
+from zinc_kettle.core.measures import Figure, Missing, Repeat, repeat_figures
+from zinc_kettle.core.stats import median_interval, robust_spread
+from zinc_kettle.core.stats.interval import Bound, pooled_quantile_interval
+from zinc_kettle.core.units import NS_PER_S
+
+GAP_QUANTILES = {"gap_p50": 0.50, "gap_p95": 0.95, "gap_p99": 0.99}
+
+
+@dataclass(frozen=True, slots=True)
+class Value:
+    """A headline with its bounds."""
+
+    value: float
+    low: float
+    high: float
+    bound: Bound
+    n: int
+    """Repeats behind it; for the load time launches."""
+    unit: str
+
+
+CellFigure = Value | Missing
+
+
+def cell_values(repeats: Sequence[Repeat], *, seed: int = 0) -> dict[str, CellFigure]:
+    """Every measure of a cell: median over repeats with interval or range; a reason where it cannot be had.
+
+    Args:
+        repeats: Finished repeats, in the order they ran.
+        seed: Seed of the resampling, so that the same repeats give the same bounds.
+    """
+    each = [repeat_figures(repeat) for repeat in repeats]
+    return {name: _value(repeats, each, name, seed) for name in MEASURES}
+
+
+def single_value(repeats: Sequence[Repeat], name: str, *, seed: int = 0) -> CellFigure:
+    """One measure of a cell, for screens that show one at a time.
+
+    Raises:
+        KeyError: No such measure.
+    """
+    return _value(repeats, [repeat_figures(repeat) for repeat in repeats], name, seed)
+
+
+def _value(repeats: Sequence[Repeat], each: list[dict[str, Figure]], name: str, seed: int) -> CellFigure:
+    if name in GAP_QUANTILES:
+        return _gap(repeats, GAP_QUANTILES[name], seed)
+    if name == "load_time":
+        return _load_time(repeats, seed)
+    if name == "spread":
+        return _spread([f["decode"] for f in each if "decode" in f])
+    return _over_repeats([f[name] for f in each if name in f], MEASURES[name].unit, seed)
+
+
+def numbers(figures: Sequence[Figure]) -> list[float]:
+    """The figures that are there."""
+    return [f for f in figures if not isinstance(f, Missing)]
+
+
+def per_repeat(repeats: Sequence[Repeat], name: str) -> list[float]:
+    """One measure of each repeat that has it, in order."""
+    return numbers([f[name] for f in (repeat_figures(r) for r in repeats) if name in f])
+
+
+def _over_repeats(figures: Sequence[Figure], unit: str, seed: int) -> CellFigure:
+    values = numbers(figures)
+    if not values:
+        reasons = [f for f in figures if isinstance(f, Missing)]
+        return reasons[0] if reasons else Missing("nothing was measured")
+    i = median_interval(values, seed=seed)
+    return Value(i.value, i.low, i.high, i.bound, i.n, unit)
+
+
+def _spread(figures: Sequence[Figure]) -> CellFigure:
+    values = numbers(figures)
+    spread = robust_spread(values)
+    if spread is None:
+        return Missing("a spread wants two or more repeats")
+    return Value(spread, spread, spread, "range", len(values), "share")
+
+
+def _load_time(repeats: Sequence[Repeat], seed: int) -> CellFigure:
+    loads = {r.launch.launch_id: r.launch.load_ns for r in repeats if r.launch is not None}
+    seconds = [ns / NS_PER_S for ns in loads.values() if ns is not None]
+    if not seconds:
+        return Missing("the engine was not started by this tool" if repeats else "nothing was measured")
+    i = median_interval(seconds, seed=seed)
+    return Value(i.value, i.low, i.high, i.bound, i.n, "s")
+
+
+def _gap(repeats: Sequence[Repeat], p: float, seed: int) -> CellFigure:
+    by_repeat = [[t.chunk_gaps_ns / NS_PER_S for t in r.measured if len(t.stamps) > 1] for r in repeats]
+    groups: list[npt.NDArray[np.float64]]
+    if len(repeats) == 1:
+        groups = by_repeat[0]
+    else:
+        groups = [np.concatenate(gaps) for gaps in by_repeat if gaps]
+    if not groups:
+        return Missing("no answer had more than one output chunk" if repeats else "nothing was measured")
+    i = pooled_quantile_interval(groups, p, seed=seed)
+    return Value(i.value, i.low, i.high, i.bound, i.n, "s")

@@ -1,0 +1,11 @@
+"""Statistics of repeats: quantiles, intervals, robust spread, ratios of two sets of repeats.
+
+Every quantile takes p in [0, 1]. May import numpy, and scipy.stats late, inside the function that needs it.
+"""
+
+from zinc_kettle.core.stats.interval import Interval, median_interval, ratio_interval
+from zinc_kettle.core.stats.robust import flukes, median, quantile, robust_spread, thin
+
+__all__ = [
+    "Interval", "flukes", "median", "median_interval", "quantile", "ratio_interval", "robust_spread", "thin",
+]  # fmt: skip

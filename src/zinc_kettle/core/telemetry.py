@@ -1,0 +1,88 @@
+"""What was seen of memory and processor while an episode ran."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+Column = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True)
+class Trace:
+    """Samples of the engine's process tree. All columns have one entry a sample.
+
+    Raises:
+        ValueError: The columns differ in length.
+    """
+
+    at_ns: Column
+    """Monotonic time of the sample."""
+    resident_bytes: Column
+    anonymous_bytes: Column
+    """−1 where the system does not tell."""
+    file_bytes: Column
+    """−1 where the system does not tell."""
+    cpu_ns: Column
+    """Processor time of the tree since it started."""
+    sampler_cpu_ns: int = 0
+    """What the sampling itself cost."""
+    high_water_bytes: int = -1
+    """Highest resident size since the process began, by the system's own count; −1 where it does not tell."""
+
+    def __post_init__(self) -> None:
+        columns = (self.resident_bytes, self.anonymous_bytes, self.file_bytes, self.cpu_ns)
+        if any(len(column) != len(self.at_ns) for column in columns):
+            raise ValueError("columns of a trace differ in length")
+
+    def window(self, start_ns: int, end_ns: int) -> Trace:
+        """The samples from start to end, both included."""
+        keep = (self.at_ns >= start_ns) & (self.at_ns <= end_ns)
+        return Trace(
+            self.at_ns[keep], self.resident_bytes[keep], self.anonymous_bytes[keep],
+            self.file_bytes[keep], self.cpu_ns[keep],
+        )  # fmt: skip
+
+
+def empty_trace() -> Trace:
+    """A trace without samples, for an engine whose process cannot be seen."""
+    nothing = np.array([], dtype=np.int64)
+    return Trace(nothing, nothing, nothing, nothing, nothing)
+
+
+@dataclass(frozen=True, slots=True)
+class Machine:
+    """What the whole machine did during an episode; shares of one core-second each."""
+
+    wall_s: float
+    cores: int
+    busy_cores: float
+    """Processor time of everything on the machine, in cores."""
+    own_cores: float
+    """Of that: the engine, the driver and this tool."""
+    stolen_share: float
+    """Share of the machine's processor time the hypervisor gave to others."""
+
+    @property
+    def other_cores(self) -> float:
+        """Cores kept busy by others than ourselves."""
+        return max(0.0, self.busy_cores - self.own_cores)
+
+
+@dataclass(frozen=True, slots=True)
+class Launch:
+    """One start of an engine."""
+
+    launch_id: str
+    load_ns: int | None
+    """From handing the engine its settings until it listens; None for an engine that already ran."""
+    file_cached_share: float | None
+    """Share of the model file that was in memory before the load."""
+    baseline_bytes: int = 0
+    """Resident memory of the launcher before it loaded anything; subtracted from the engine's."""
+    loaded_bytes: int | None = None
+    """Resident after the load, baseline subtracted."""
+    loaded_anonymous_bytes: int | None = None
+    loaded_file_bytes: int | None = None

@@ -1,0 +1,159 @@
+"""One request as it was seen: when it was sent, when each output chunk came, how many tokens each held.
+
+Definitions: docs/measures.md, section 'One request'. All times are monotonic nanoseconds.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+import numpy.typing as npt
+
+Stamps = npt.NDArray[np.int64]
+Role = Literal["warmup", "measured"]
+CountedBy = Literal["chunk-counts", "usage", "chunks"]
+StampSource = Literal["user", "kernel"]
+
+
+@dataclass(frozen=True, slots=True)
+class EngineReport:
+    """The engine's own account of a request, on the engine's own clock."""
+
+    cache_n: int
+    """Prompt tokens reused from the engine's cache."""
+    prompt_n: int
+    """Prompt tokens processed, without the reused ones."""
+    prompt_ms: float
+    predicted_n: int
+    """Output tokens, the first included."""
+    predicted_ms: float
+
+
+@dataclass(frozen=True, slots=True)
+class Timeline:
+    """One request. Arrays have one entry per chunk that carried output.
+
+    Raises:
+        ValueError: The arrays differ in length.
+    """
+
+    request_id: str
+    role: Role
+    stream: int
+    """Which of the n concurrent streams carried it, from 0."""
+    cold: bool
+    """True for the first request after a load, and for nothing else."""
+    sent_ns: int
+    end_ns: int
+    chunk_ns: Stamps
+    """Arrival stamped by the driver before decoding, shape (chunks,)."""
+    chunk_tokens: npt.NDArray[np.int32]
+    """Tokens in each chunk by the engine's count; 0 where the engine gave none. Shape (chunks,)."""
+    asked_tokens: int
+    connect_ns: int = 0
+    """Length of opening the connection; 0 where one was kept open."""
+    write_ns: int = 0
+    """Length of handing the request to the system."""
+    header_ns: int | None = None
+    """When the response headers came; before prefill with some engines, so this is not TTFT."""
+    due_ns: int | None = None
+    """When the schedule wanted it sent (open loop only)."""
+    kernel_ns: Stamps | None = None
+    """Arrival stamped by the kernel, where it offers that. Shape (chunks,)."""
+    prompt_tokens: int | None = None
+    cached_tokens: int | None = None
+    output_tokens: int | None = None
+    """Output tokens by the engine's usage record."""
+    finish: str | None = None
+    complete: bool = False
+    """True when the stream ended with its end marker."""
+    error: str | None = None
+    engine: EngineReport | None = None
+    characters: int = 0
+    text: str = ""
+    """The end of the answer, cleaned; for a remark on it, not for a score."""
+    extra: dict[str, int] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        if len(self.chunk_ns) != len(self.chunk_tokens):
+            raise ValueError("chunk stamps and chunk token counts differ in length")
+        if self.kernel_ns is not None and len(self.kernel_ns) != len(self.chunk_ns):
+            raise ValueError("kernel stamps and user stamps differ in length")
+
+    @property
+    def usable(self) -> bool:
+        """True when the request may be counted: it ended as it should and carried output."""
+        return self.complete and self.error is None and len(self.chunk_ns) > 0
+
+    @property
+    def stamp_source(self) -> StampSource:
+        """Which stamps the figures use."""
+        return "user" if self.kernel_ns is None else "kernel"
+
+    @property
+    def stamps(self) -> Stamps:
+        """The stamps the figures use, shape (chunks,), nanoseconds."""
+        return self.chunk_ns if self.kernel_ns is None else self.kernel_ns
+
+    @property
+    def counted_by(self) -> CountedBy:
+        """Where the token counts come from: each chunk, else the usage record, else one a chunk."""
+        if len(self.chunk_tokens) and bool((self.chunk_tokens > 0).any()):
+            return "chunk-counts"
+        return "usage" if self.output_tokens is not None else "chunks"
+
+    @property
+    def total_tokens(self) -> int:
+        """Output tokens by the best source there is."""
+        counted = int(self.chunk_tokens.sum())
+        if self.counted_by == "chunk-counts":
+            return counted
+        return self.output_tokens if self.output_tokens is not None else len(self.chunk_ns)
+
+    @property
+    def first_chunk_tokens(self) -> int:
+        """Tokens produced by the first output chunk; 1 where the engine does not count by chunk."""
+        known = int(self.chunk_tokens[0]) if len(self.chunk_tokens) else 0
+        return known if known > 0 else 1
+
+    @property
+    def decode_tokens(self) -> int:
+        """Tokens produced after the first output chunk and up to the last one."""
+        return max(0, self.total_tokens - self.first_chunk_tokens)
+
+    @property
+    def ttft_ns(self) -> int | None:
+        """Time to first token: first output chunk minus sent; None where nothing came."""
+        return int(self.stamps[0]) - self.sent_ns if len(self.stamps) else None
+
+    @property
+    def decode_ns(self) -> int:
+        """From the first output chunk to the last."""
+        return int(self.stamps[-1] - self.stamps[0]) if len(self.stamps) else 0
+
+    @property
+    def duration_ns(self) -> int:
+        """From sent to the last output chunk, or to the end where none came."""
+        last = int(self.stamps[-1]) if len(self.stamps) else self.end_ns
+        return last - self.sent_ns
+
+    @property
+    def chunk_gaps_ns(self) -> Stamps:
+        """Gaps between output chunks, what a reader feels. Shape (chunks − 1,)."""
+        return np.diff(self.stamps)
+
+    @property
+    def uncached_tokens(self) -> int | None:
+        """Prompt tokens the engine had to process: all, less those it reused."""
+        if self.engine is not None:
+            return self.engine.prompt_n
+        if self.prompt_tokens is None:
+            return None
+        return self.prompt_tokens - (self.cached_tokens or 0)
+
+    @property
+    def ended_early(self) -> bool:
+        """True when a complete answer is shorter than asked for."""
+        return self.complete and self.total_tokens < self.asked_tokens

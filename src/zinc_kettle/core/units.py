@@ -1,0 +1,86 @@
+"""Numbers as people read them: unit, sensible digits, decimal and binary prefixes never mixed."""
+
+from __future__ import annotations
+
+import math
+
+NS_PER_S = 1_000_000_000
+NS_PER_MS = 1_000_000
+
+MIN_SIGNIFICANT = 2
+"""Digits kept whatever the spread: `4` for anything from 3 to 49 tells less than `4.1` does."""
+
+UNIT_LABELS = {"tokens/s": "tok/s", "chars/s": "chars/s", "s": "s", "bytes": "B", "cores": "cores", "share": "%"}
+
+
+def digits(value: float, *, spread: float | None = None, significant: int = 3) -> str:
+    """Format `value` with as many decimals as its spread allows.
+
+    Args:
+        value: The number.
+        spread: Half width of its interval, same unit; the last digit shown is of the spread's first digit.
+        significant: Digits used when no spread is known.
+
+    Returns:
+        The number as text, without a unit; `–` for a number that is not finite.
+    """
+    if not math.isfinite(value):
+        return "–"
+    if value == 0:
+        return "0"
+    magnitude = math.floor(math.log10(abs(value)))
+    decimals = max(0, significant - 1 - magnitude)
+    if spread is not None and spread > 0 and math.isfinite(spread):
+        allowed = max(-math.floor(math.log10(spread)), MIN_SIGNIFICANT - 1 - magnitude)
+        decimals = min(decimals, max(0, allowed))
+    return f"{value:,.{min(decimals, 6)}f}"
+
+
+def with_unit(value: float, unit: str, *, spread: float | None = None) -> str:
+    """Format a measure with the prefix people expect: ms under a second, MB or GB for bytes, % for a share."""
+    scaled, label, factor = scale(value, unit)
+    return f"{digits(scaled, spread=None if spread is None else spread * factor)} {label}".strip()
+
+
+def scale(value: float, unit: str) -> tuple[float, str, float]:
+    """Pick the display scale of a value.
+
+    Returns:
+        The scaled value, its label, and the factor used (so that spreads scale alike).
+    """
+    if unit == "s":
+        factor, label = (1e3, "ms") if abs(value) < 1 else (1.0, "s")
+    elif unit == "bytes":
+        factor, label = (1e-9, "GB") if abs(value) >= 1e9 else (1e-6, "MB")
+    elif unit == "share":
+        factor, label = 100.0, "%"
+    else:
+        factor, label = 1.0, UNIT_LABELS.get(unit, unit)
+    return value * factor, label, factor
+
+
+def duration(seconds: float) -> str:
+    """Say a length of time the way a person would: `40 s`, `6 min 40 s`, `2 h 05 min`."""
+    if not math.isfinite(seconds) or seconds < 0:
+        return "unknown"
+    whole = round(seconds)
+    if whole < 60:
+        return f"{whole} s"
+    minutes, rest = divmod(whole, 60)
+    if minutes < 60:
+        return f"{minutes} min {rest:02d} s" if rest else f"{minutes} min"
+    hours, minutes = divmod(minutes, 60)
+    return f"{hours} h {minutes:02d} min"
+
+
+def byte_size(count: float) -> str:
+    """Say a number of bytes in decimal units (GB = 10^9)."""
+    for factor, label in ((1e9, "GB"), (1e6, "MB"), (1e3, "kB")):
+        if abs(count) >= factor:
+            return f"{digits(count / factor)} {label}"
+    return f"{round(count)} B"
+
+
+def plural(count: int, noun: str) -> str:
+    """Return `1 cell`, `3 cells`."""
+    return f"{count:,} {noun}" + ("" if count == 1 else "s")

@@ -1,0 +1,53 @@
+"""An engine that already runs somewhere and speaks the open protocol: asked, never started or stopped."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from zinc_kettle.core.plan import Endpoint, LaunchSettings
+from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.ports import ModelFile
+from zinc_kettle.wire.messages import ChatMessage
+
+
+class EndpointEngine:
+    """A running engine behind an address."""
+
+    def __init__(self, endpoint: Endpoint, launch_id: str) -> None:
+        self.base_url = endpoint.url
+        self.model_name = endpoint.model
+        self.key_variable = endpoint.key_variable
+        self.pid: int | None = None
+        self.launch = Launch(launch_id, None, None)
+        self.facts: dict[str, Any] = {"engine": "an endpoint that was already running"}
+
+    def alive(self) -> bool:
+        """Taken as alive; a request will tell."""
+        return True
+
+    def last_words(self) -> str:
+        """Nothing can be heard from here."""
+        return ""
+
+    def extras(self) -> dict[str, Any]:
+        """Nothing beyond the open protocol but the wish to go on past the end token, which many engines know."""
+        return {"ignore_eos": True}
+
+    async def count_tokens(self, messages: Sequence[ChatMessage]) -> int | None:
+        """No common way; the session counts by usage instead."""
+        return None
+
+    async def stop(self) -> None:
+        """It is not ours to stop."""
+
+
+class EndpointStarter:
+    """Hands out the one engine of an endpoint."""
+
+    def __init__(self, endpoint: Endpoint) -> None:
+        self._endpoint = endpoint
+
+    async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> EndpointEngine:
+        """Nothing to start; reachability shows with the first request."""
+        return EndpointEngine(self._endpoint, launch_id)

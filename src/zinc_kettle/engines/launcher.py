@@ -1,0 +1,226 @@
+"""Starts the launcher, waits until it answers, keeps its last words, and always ends it."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import os
+import signal
+import sys
+from collections import deque
+from collections.abc import Sequence
+from typing import Any
+
+import httpx
+
+from zinc_kettle.core.plan import LaunchSettings
+from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.core.text import neutralise, shorten
+from zinc_kettle.engines.filecache import cached_share
+from zinc_kettle.engines.recipe import launch_line, request_extras, shown_line
+from zinc_kettle.errors import EngineError
+from zinc_kettle.ports import ModelFile
+from zinc_kettle.wire.messages import ChatMessage
+
+GRACE_S = 2.0
+"""Time an engine has to end by itself; then it is killed, so that stopping never takes five seconds."""
+KEPT_LINES = 40
+LINE_WIDTH = 400
+HTTP_LIMIT_S = 30.0
+
+
+class LaunchedEngine:
+    """An engine of ours, running."""
+
+    def __init__(self, process: asyncio.subprocess.Process, settings: LaunchSettings, model: ModelFile) -> None:
+        self._process = process
+        self._settings = settings
+        self._model = model
+        self._words: deque[str] = deque(maxlen=KEPT_LINES)
+        self._readers: list[asyncio.Task[None]] = []
+        self._http: httpx.AsyncClient | None = None
+        self.base_url = ""
+        self.model_name = model.name
+        self.key_variable: str | None = None
+        self.pid: int | None = process.pid
+        self.launch = Launch("", None, None)
+        self.facts: dict[str, Any] = {}
+
+    def alive(self) -> bool:
+        """False once its process has ended."""
+        return self._process.returncode is None
+
+    def last_words(self) -> str:
+        """Its last lines, cleaned."""
+        return "\n".join(self._words)
+
+    def extras(self) -> dict[str, Any]:
+        """Fields of its recipe."""
+        return request_extras(self._settings)
+
+    async def count_tokens(self, messages: Sequence[ChatMessage]) -> int | None:
+        """Ask it to apply its template and to count; None where it will not."""
+        if self._http is None:
+            self._http = httpx.AsyncClient(base_url=self.base_url, timeout=HTTP_LIMIT_S, trust_env=False)
+        turns = [{"role": m.role, "content": m.content} for m in messages]
+        try:
+            answer = await self._http.post("/apply-template", json={"messages": turns})
+            prompt = answer.raise_for_status().json()["prompt"]
+            body = {"content": prompt, "add_special": True, "parse_special": True}
+            answer = await self._http.post("/tokenize", json=body)
+            return len(answer.raise_for_status().json()["tokens"])
+        except (httpx.HTTPError, ValueError, KeyError, TypeError):
+            return None
+
+    async def stop(self) -> None:
+        """Close its input, then end its whole process group: politely, and after GRACE_S by force."""
+        if self._http is not None:
+            await self._http.aclose()
+        if self._process.stdin is not None:
+            self._process.stdin.close()
+        if self.alive():
+            self._signal(signal.SIGTERM)
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(self._process.wait(), GRACE_S)
+        if self.alive():
+            self._signal(getattr(signal, "SIGKILL", signal.SIGTERM))
+            await self._process.wait()
+        for reader in self._readers:
+            reader.cancel()
+        await asyncio.gather(*self._readers, return_exceptions=True)
+
+    def _signal(self, number: int) -> None:
+        with contextlib.suppress(ProcessLookupError, PermissionError):
+            if sys.platform == "win32":
+                self._process.send_signal(number)
+            else:
+                os.killpg(self._process.pid, number)
+
+    # start-up
+    def listen(self) -> None:
+        """Start keeping what it prints on standard error."""
+        self._readers.append(asyncio.create_task(self._keep_words()))
+
+    async def _keep_words(self) -> None:
+        assert self._process.stderr is not None
+        while True:
+            try:
+                line = await self._process.stderr.readline()
+            except ValueError:  # a line longer than the reader's limit
+                continue
+            if not line:
+                return
+            text = neutralise(line.decode("utf-8", "replace").rstrip("\n"), keep_newlines=False)
+            self._words.append(shorten(text.replace(str(self._model.path), self._model.path.name), LINE_WIDTH))
+
+    async def events(self, launch_id: str) -> None:
+        """Read the launcher's two lines; fills in address, load time and memory.
+
+        Raises:
+            EngineError: It ended before it listened.
+        """
+        assert self._process.stdout is not None
+        baseline = 0
+        while line := await self._process.stdout.readline():
+            try:
+                event = json.loads(line)
+            except ValueError:
+                continue
+            memory = event.get("memory", {})
+            if event.get("event") == "loading":
+                baseline = memory.get("resident", 0)
+                self.facts = {"engine": "xllamacpp", "version": event["version"], "build": event["build"]}
+            elif event.get("event") == "ready":
+                self._ready(event, launch_id, baseline)
+                # Its standard output is not used any more, but must not fill up either.
+                self._readers.append(asyncio.create_task(self._drain()))
+                return
+        await self._process.wait()
+        await asyncio.gather(*self._readers, return_exceptions=True)
+        raise EngineError(
+            "the engine did not start",
+            why=self._cause(),
+            remedy="read its last words; smaller settings or another file may help",
+            last_words=self.last_words(),
+        )
+
+    def _cause(self) -> str:
+        if self._process.returncode == -signal.SIGKILL:
+            return "the system killed it, usually because memory ran out"
+        telling = [w for w in self._words if "error" in w.lower() or "failed" in w.lower()]
+        return (telling or [*self._words] or [f"it ended with status {self._process.returncode}"])[0]
+
+    def _ready(self, event: dict[str, Any], launch_id: str, baseline: int) -> None:
+        memory = event["memory"]
+        resident = memory.get("resident")
+        self.base_url = event["address"]
+        self.launch = Launch(
+            launch_id=launch_id,
+            load_ns=event["load_ns"],
+            file_cached_share=self.launch.file_cached_share,
+            baseline_bytes=baseline,
+            loaded_bytes=None if resident is None else resident - baseline,
+            loaded_anonymous_bytes=memory.get("anonymous"),
+            loaded_file_bytes=memory.get("file"),
+        )
+
+    async def _drain(self) -> None:
+        assert self._process.stdout is not None
+        while await self._process.stdout.read(4096):
+            pass
+
+    async def answers(self) -> None:
+        """Wait until its health check says it is ready."""
+        async with httpx.AsyncClient(base_url=self.base_url, timeout=5.0, trust_env=False) as http:
+            while True:
+                with contextlib.suppress(httpx.HTTPError):
+                    if (await http.get("/health")).status_code == 200:
+                        return
+                if not self.alive():
+                    raise EngineError("the engine ended while getting ready", last_words=self.last_words())
+                await asyncio.sleep(0.02)
+
+
+class Launcher:
+    """Starts engines of the package in the extra `engine`."""
+
+    def __init__(self, *, load_limit_s: float = 300.0) -> None:
+        self._load_limit_s = load_limit_s
+
+    async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> LaunchedEngine:
+        """Start one and wait until it answers; see ports.Engines."""
+        if model is None:
+            raise EngineError("an engine cannot be started without a model file")
+        line = launch_line(settings, model)
+        try:
+            share = await asyncio.to_thread(cached_share, model.path)
+        except OSError as error:
+            raise EngineError(f"the model file {model.path.name} cannot be read", why=str(error.strerror)) from error
+        # Started from this thread on purpose: the parent-death signal is sent when the starting thread ends.
+        process = await asyncio.create_subprocess_exec(
+            *line,
+            stdin=asyncio.subprocess.PIPE,
+            stdout=asyncio.subprocess.PIPE,
+            stderr=asyncio.subprocess.PIPE,
+            start_new_session=sys.platform != "win32",
+        )
+        engine = LaunchedEngine(process, settings, model)
+        engine.launch = Launch(launch_id, None, share)
+        engine.listen()
+        try:
+            async with asyncio.timeout(self._load_limit_s):
+                await engine.events(launch_id)
+                await engine.answers()
+        except TimeoutError as error:
+            await engine.stop()
+            raise EngineError(
+                f"the engine did not get ready within {self._load_limit_s:g} s",
+                remedy="raise limits.load_s, or choose a smaller model or context",
+                last_words=engine.last_words(),
+            ) from error
+        except BaseException:
+            await engine.stop()
+            raise
+        engine.facts["launch_line"] = shown_line(line, model)
+        return engine

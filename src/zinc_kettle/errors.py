@@ -1,0 +1,94 @@
+"""Every error Zinc Kettle raises on purpose. Each says what happened, why, and what to try.
+
+KettleError                      exit code
+├── UsageError                   2   wrong usage or input
+│   ├── StudyFileError           2   a study file, with its line
+│   └── ModelError               2   a model that is missing or cannot be made
+├── MeasureError                 1   measuring failed
+│   ├── EngineError              1   the engine did not start, or ended
+│   └── DriverError              1   the load source broke its contract
+└── StoreError                   1   figures could not be kept
+"""
+
+from __future__ import annotations
+
+
+class KettleError(Exception):
+    """Base of all expected errors; shown to the person in two sentences, never as a traceback.
+
+    Args:
+        what: What happened, one clause.
+        why: The cause as far as it is known; may be empty.
+        remedy: What the person can try; may be empty.
+    """
+
+    exit_code = 1
+
+    def __init__(self, what: str, *, why: str = "", remedy: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.why = why
+        self.remedy = remedy
+
+    def __str__(self) -> str:
+        parts = [self.what.rstrip(".") + "."]
+        if self.why:
+            parts.append(self.why.rstrip(".") + ".")
+        if self.remedy:
+            parts.append("Try: " + self.remedy.rstrip(".") + ".")
+        return " ".join(parts)
+
+
+class UsageError(KettleError):
+    """Wrong usage or wrong input; nothing was measured and nothing was lost."""
+
+    exit_code = 2
+
+
+class StudyFileError(UsageError):
+    """A study file that cannot be used.
+
+    Args:
+        what: What is wrong.
+        file: Name of the file.
+        line: Line counted from 1, or None where no line can be named.
+        why: The cause.
+        remedy: What to write instead.
+    """
+
+    def __init__(self, what: str, *, file: str, line: int | None = None, why: str = "", remedy: str = "") -> None:
+        where = f"{file}:{line}" if line is not None else file
+        super().__init__(f"{where}: {what}", why=why, remedy=remedy)
+        self.file = file
+        self.line = line
+
+
+class ModelError(UsageError):
+    """A model file that is missing, or that cannot be made."""
+
+
+class MeasureError(KettleError):
+    """A measurement that failed."""
+
+
+class EngineError(MeasureError):
+    """The engine did not start, did not get ready, or ended by itself.
+
+    Args:
+        what: What happened.
+        last_words: The last lines the engine printed, already cleaned of terminal controls.
+        why: The cause.
+        remedy: What to try.
+    """
+
+    def __init__(self, what: str, *, last_words: str = "", why: str = "", remedy: str = "") -> None:
+        super().__init__(what, why=why, remedy=remedy)
+        self.last_words = last_words
+
+
+class DriverError(MeasureError):
+    """The driver process ended, or said something that is not in the protocol."""
+
+
+class StoreError(KettleError):
+    """A measurement could not be written or read; the run stops rather than lose figures."""

@@ -1,0 +1,264 @@
+"""Made-up models: random weights in a real file, so that speed can be measured where no weights can be fetched.
+
+Speed does not depend on the values of the weights, so quantized blocks are filled with random packed bytes under
+sane scales; this is about a hundred times faster than quantizing. Useless for judging answers, and said so.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import numpy.typing as npt
+
+from zinc_kettle.errors import ModelError
+from zinc_kettle.formats import vocab
+
+QUANTIZATIONS = ("F16", "Q8_0", "Q4_0")
+_BLOCK = 32
+_BLOCK_BYTES = {"Q8_0": 34, "Q4_0": 18}
+# Standard deviation of the integers a random packed block holds: uniform over 256 and over 16 values.
+_INTEGER_STD = {"Q8_0": 73.9, "Q4_0": 4.61}
+_HEAD_GAIN = 4.0
+"""Spread of the logits: wide enough that greedy decoding is stable, narrow enough to stay finite in F16."""
+_CONTEXT_LENGTH = 32_768
+_CHUNK_ROWS = 4096
+
+Progress = Callable[[int, int], None]
+"""Called with bytes written so far and bytes in all."""
+
+
+@dataclass(frozen=True)
+class Shape:
+    """The shape of a made-up model of the `llama` architecture."""
+
+    layers: int
+    width: int
+    heads: int
+    kv_heads: int
+    ffn: int
+
+    def check(self) -> None:
+        """Raise ModelError where the parts do not fit each other or a quantization's blocks."""
+        if min(self.layers, self.width, self.heads, self.kv_heads, self.ffn) < 1:
+            raise ModelError("a model needs at least one of everything", remedy="give positive numbers")
+        if self.width % self.heads or self.heads % self.kv_heads:
+            raise ModelError(
+                f"{self.width} wide, {self.heads} heads, {self.kv_heads} KV heads do not divide evenly",
+                remedy="make the width a multiple of the heads and the heads a multiple of the KV heads",
+            )
+        if self.width % _BLOCK or self.ffn % _BLOCK or (self.width // self.heads) % 2:
+            raise ModelError(
+                "width and feed-forward size must be multiples of 32, the head size even",
+                remedy="for instance --layers 10 --width 256 --heads 4 --kv-heads 2 --ffn 1280",
+            )
+
+
+PRESETS: dict[str, Shape] = {
+    "brine-15m": Shape(layers=10, width=256, heads=4, kv_heads=2, ffn=1280),
+    "brine-60m": Shape(layers=14, width=512, heads=8, kv_heads=4, ffn=2048),
+    "brine-250m": Shape(layers=18, width=1024, heads=16, kv_heads=8, ffn=3328),
+    "brine-1b": Shape(layers=20, width=2048, heads=32, kv_heads=8, ffn=6144),
+}
+UNTAMED = "-untamed"
+"""Suffix of a preset whose model may also say byte and end tokens: for testing the traps."""
+
+
+def is_preset(name: str) -> bool:
+    """True when `synth` knows how to make a model of this name."""
+    return name.removesuffix(UNTAMED) in PRESETS
+
+
+def file_name(name: str, quantization: str) -> str:
+    """Name of the file for a made-up model at a quantization."""
+    return f"{name}.{quantization}.gguf"
+
+
+def _tensors(shape: Shape, n_vocab: int) -> Iterator[tuple[str, int, int]]:
+    """Yield name, rows and columns of every matrix, in file order; norms have one row."""
+    head = shape.width // shape.heads
+    yield "token_embd.weight", n_vocab, shape.width
+    for i in range(shape.layers):
+        block = f"blk.{i}."
+        yield block + "attn_norm.weight", 1, shape.width
+        yield block + "attn_q.weight", shape.width, shape.width
+        yield block + "attn_k.weight", shape.kv_heads * head, shape.width
+        yield block + "attn_v.weight", shape.kv_heads * head, shape.width
+        yield block + "attn_output.weight", shape.width, shape.width
+        yield block + "ffn_norm.weight", 1, shape.width
+        yield block + "ffn_gate.weight", shape.ffn, shape.width
+        yield block + "ffn_up.weight", shape.ffn, shape.width
+        yield block + "ffn_down.weight", shape.width, shape.ffn
+    yield "output_norm.weight", 1, shape.width
+    yield "output.weight", n_vocab, shape.width
+
+
+def _row_bytes(quantization: str, columns: int) -> int:
+    if quantization == "F16":
+        return columns * 2
+    return columns // _BLOCK * _BLOCK_BYTES[quantization]
+
+
+def tensor_bytes(shape: Shape, quantization: str) -> int:
+    """Bytes of all tensors of a made-up model; the file is larger by its header, under 0.3 MB."""
+    n_vocab = len(vocab.build().tokens)
+    return sum(
+        columns * 4 if rows == 1 else rows * _row_bytes(quantization, columns)
+        for _, rows, columns in _tensors(shape, n_vocab)
+    )
+
+
+def parameters(shape: Shape) -> int:
+    """Number of weights, norms included."""
+    return sum(rows * columns for _, rows, columns in _tensors(shape, len(vocab.build().tokens)))
+
+
+def _fill(rng: np.random.Generator, rows: int, columns: int, quantization: str, std: float) -> npt.NDArray[np.uint8]:
+    """Random rows as stored bytes, shape (rows, row bytes), with values of standard deviation `std`."""
+    if quantization == "F16":
+        values = rng.standard_normal((rows, columns), dtype=np.float32) * np.float32(std)
+        return values.astype(np.float16).view(np.uint8)
+    blocks = columns // _BLOCK
+    size = _BLOCK_BYTES[quantization]
+    raw = rng.integers(0, 256, (rows, blocks, size), dtype=np.uint8)
+    scale = np.array([std / _INTEGER_STD[quantization]], dtype=np.float16).view(np.uint8)
+    raw[:, :, :2] = scale
+    return raw.reshape(rows, blocks * size)
+
+
+def _silence(data: npt.NDArray[np.uint8], quantization: str, quiet: npt.NDArray[np.bool_]) -> None:
+    """Set whole rows to zero: all bytes for F16, the scales for quantized blocks."""
+    if quantization == "F16":
+        data[quiet] = 0
+        return
+    blocks = data.reshape(data.shape[0], -1, _BLOCK_BYTES[quantization])
+    blocks[quiet, :, :2] = 0
+
+
+def write_model(
+    path: Path, *, name: str, shape: Shape, quantization: str, seed: int, tame: bool = True, progress: Progress | None = None
+) -> int:
+    """Write a made-up model; the same arguments give the same bytes.
+
+    Args:
+        path: Where to write; a `.part` file beside it is renamed when all is written.
+        name: Model name put into the header.
+        shape: Layers and sizes.
+        quantization: One of QUANTIZATIONS, used for every matrix; norms are F32.
+        seed: Seed of the weights.
+        tame: Silence control and byte tokens, so that answers never end early and chunks equal tokens.
+        progress: Told how many bytes are written.
+
+    Returns:
+        Size of the file in bytes.
+
+    Raises:
+        ModelError: Unknown quantization, a shape that does not fit, or a disk that is full.
+    """
+    if quantization not in QUANTIZATIONS:
+        raise ModelError(
+            f"made-up models come as {', '.join(QUANTIZATIONS)}, not {quantization!r}", remedy="choose one of these"
+        )
+    shape.check()
+    part = path.with_suffix(".part")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        _write(part, name=name, shape=shape, quantization=quantization, seed=seed, tame=tame, progress=progress)
+        part.replace(path)
+    except OSError as error:
+        raise ModelError(
+            f"could not write {path.name}", why=str(error.strerror or error), remedy="free some disk, or use --to FOLDER"
+        ) from error
+    finally:
+        part.unlink(missing_ok=True)
+    return path.stat().st_size
+
+
+def _write(
+    part: Path, *, name: str, shape: Shape, quantization: str, seed: int, tame: bool, progress: Progress | None
+) -> None:
+    import gguf
+
+    words = vocab.build()
+    writer = gguf.GGUFWriter(part, "llama")
+    try:
+        _header(writer, name, shape, quantization, words)
+        kind = getattr(gguf.GGMLQuantizationType, quantization)
+        tensors = list(_tensors(shape, len(words.tokens)))
+        for tensor, rows, columns in tensors:
+            if rows == 1:
+                writer.add_tensor_info(tensor, (columns,), np.dtype(np.float32), columns * 4)
+            else:
+                stored = (rows, _row_bytes(quantization, columns))
+                writer.add_tensor_info(tensor, stored, np.dtype(np.uint8), stored[0] * stored[1], raw_dtype=kind)
+        writer.write_header_to_file()
+        writer.write_kv_data_to_file()
+        writer.write_ti_data_to_file()
+        total, done = tensor_bytes(shape, quantization), 0
+        for index, (tensor, rows, columns) in enumerate(tensors):
+            rng = np.random.default_rng([seed, index])
+            quiet = ~np.array(words.speakable) if tame and tensor == "output.weight" else None
+            data = _tensor(rng, tensor, rows, columns, quantization, quiet)
+            writer.write_tensor_data(data)
+            done += data.nbytes
+            if progress is not None:
+                progress(done, total)
+    finally:
+        writer.close()
+
+
+def _tensor(
+    rng: np.random.Generator,
+    name: str,
+    rows: int,
+    columns: int,
+    quantization: str,
+    quiet: npt.NDArray[np.bool_] | None,
+) -> npt.NDArray[np.uint8] | npt.NDArray[np.float32]:
+    if rows == 1:
+        return np.ones(columns, dtype=np.float32)
+    gain = {"token_embd.weight": math.sqrt(columns), "output.weight": _HEAD_GAIN}.get(name, 1.0)
+    std = gain / math.sqrt(columns)
+    data = np.empty((rows, _row_bytes(quantization, columns)), dtype=np.uint8)
+    for start in range(0, rows, _CHUNK_ROWS):
+        stop = min(rows, start + _CHUNK_ROWS)
+        data[start:stop] = _fill(rng, stop - start, columns, quantization, std)
+    if quiet is not None:
+        _silence(data, quantization, quiet)
+    return data
+
+
+def _header(writer: object, name: str, shape: Shape, quantization: str, words: vocab.Vocabulary) -> None:
+    """Write the fields an engine needs; `writer` is a gguf.GGUFWriter."""
+    import gguf
+
+    put: dict[str, object] = {
+        "add_name": name,
+        "add_description": "made-up weights for measuring speed; answers mean nothing",
+        "add_context_length": _CONTEXT_LENGTH,
+        "add_embedding_length": shape.width,
+        "add_block_count": shape.layers,
+        "add_feed_forward_length": shape.ffn,
+        "add_head_count": shape.heads,
+        "add_head_count_kv": shape.kv_heads,
+        "add_rope_dimension_count": shape.width // shape.heads,
+        "add_layer_norm_rms_eps": 1e-5,
+        "add_vocab_size": len(words.tokens),
+        "add_file_type": getattr(gguf.LlamaFileType, {"F16": "MOSTLY_F16"}.get(quantization, f"MOSTLY_{quantization}")),
+        "add_quantization_version": 2,
+        "add_tokenizer_model": "llama",
+        "add_token_list": words.tokens,
+        "add_token_scores": words.scores,
+        "add_token_types": words.types,
+        "add_bos_token_id": vocab.BOS_ID,
+        "add_eos_token_id": vocab.END_ID,
+        "add_unk_token_id": 0,
+        "add_add_bos_token": True,
+        "add_add_space_prefix": True,
+        "add_chat_template": vocab.CHAT_TEMPLATE,
+    }
+    for method, value in put.items():
+        getattr(writer, method)(value)

@@ -1,0 +1,56 @@
+"""A study as a table of text, for the command line and for reports."""
+
+from __future__ import annotations
+
+from zinc_kettle.core.catalogue import MEASURES
+from zinc_kettle.core.plan import label
+from zinc_kettle.core.units import byte_size, duration, plural
+from zinc_kettle.present.view import CAUTION_MARK, STATE_MARKS, StudyView
+from zinc_kettle.present.words import bounds_text, value_text
+
+COLUMNS = ("decode", "prefill_client", "ttft", "load_time", "memory_peak")
+
+
+def result_rows(view: StudyView, names: tuple[str, ...] = COLUMNS) -> tuple[list[str], list[list[str]]]:
+    """Headings and one row a cell: levels, state, then each measure with its bounds and unit."""
+    heads = [name.replace("_", " ") for name in view.study.vary]
+    heads += ["state", *(MEASURES[name].title for name in names), "cautions"]
+    rows = []
+    for cell in view.cells:
+        row = [label(level) for level in cell.cell.levels.values()]
+        row.append(f"{STATE_MARKS[cell.state]} {cell.state} {cell.done}/{cell.wanted}")
+        for name in names:
+            text, unit = value_text(cell.value(name))
+            bounds = bounds_text(cell.value(name))
+            row.append("–" if text == "–" else " ".join(part for part in (text, bounds, unit) if part))
+        codes = [c.code for c in cell.cautions]
+        row.append(f"{CAUTION_MARK} {', '.join(codes)}" if codes else "")
+        rows.append(row)
+    return heads, rows
+
+
+def plan_rows(view: StudyView, sizes: dict[int, float | None], seconds: dict[int, float]) -> tuple[list[str], list[list[str]]]:
+    """Headings and one row a cell of a plan: levels, state, size of the model file, length of a repeat."""
+    heads = [name.replace("_", " ") for name in view.study.vary]
+    heads += ["state", "model file", "one repeat, about"]
+    rows = []
+    for cell in view.cells:
+        size = sizes.get(cell.cell.index)
+        rows.append(
+            [
+                *(label(level) for level in cell.cell.levels.values()),
+                f"{STATE_MARKS[cell.state]} {cell.state}",
+                "not known" if size is None else byte_size(size),
+                duration(seconds[cell.cell.index]),
+            ]
+        )
+    return heads, rows
+
+
+def plan_line(view: StudyView, launches: int, seconds: float) -> str:
+    """The size of a plan in one line."""
+    repeats = view.study.repeats
+    return (
+        f"{plural(len(view.cells), 'cell')}, {plural(repeats.count, 'repeat')} each, {repeats.order}; "
+        f"{launches} {'launch' if launches == 1 else 'launches'}, about {duration(seconds)} (a rough guess)"
+    )

@@ -1,0 +1,173 @@
+"""A study as a map: each cell with its state, its figures on demand, and its cautions."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Literal
+
+from zinc_kettle.core.cautions import Caution, Setting, cell_cautions
+from zinc_kettle.core.cell import CellFigure, cell_values, single_value
+from zinc_kettle.core.measures import Repeat
+from zinc_kettle.core.plan import Cell, axes, cells, label, level_name
+from zinc_kettle.core.record import RepeatRecord, StudyRecord
+
+CellState = Literal["planned", "partly", "measured", "failed", "skipped"]
+STATE_MARKS: dict[CellState, str] = {"planned": "○", "partly": "◐", "measured": "●", "failed": "✕", "skipped": "–"}
+CAUTION_MARK = "▲"
+QUIET_CODES = frozenset({"cold"})
+"""Cautions that are kept with the cell but need no mark on the map."""
+
+
+class CellView:
+    """One cell; figures are computed when asked for and kept."""
+
+    def __init__(self, cell: Cell, records: tuple[RepeatRecord, ...], wanted: int, setting: Setting, seed: int) -> None:
+        self.cell = cell
+        self.records = records
+        self.wanted = wanted
+        self._setting = setting
+        self._seed = seed
+        self._values: dict[str, CellFigure] = {}
+
+    @cached_property
+    def repeats(self) -> tuple[Repeat, ...]:
+        """Repeats that count."""
+        return tuple(r.repeat for r in self.records if r.state == "measured")
+
+    @property
+    def done(self) -> int:
+        """How many repeats are measured."""
+        return len(self.repeats)
+
+    @property
+    def failures(self) -> tuple[RepeatRecord, ...]:
+        """Repeats that failed."""
+        return tuple(r for r in self.records if r.state == "failed")
+
+    @property
+    def state(self) -> CellState:
+        """How the cell stands."""
+        if self.done >= self.wanted:
+            return "measured"
+        if self.done:
+            return "partly"
+        return "failed" if self.failures else "planned"
+
+    def value(self, name: str) -> CellFigure:
+        """One measure, with its bounds or the reason it is missing."""
+        if name not in self._values:
+            self._values[name] = single_value(self.repeats, name, seed=self._seed)
+        return self._values[name]
+
+    def values(self) -> dict[str, CellFigure]:
+        """Every measure."""
+        self._values = cell_values(self.repeats, seed=self._seed)
+        return self._values
+
+    @cached_property
+    def cautions(self) -> list[Caution]:
+        """Cautions about this cell."""
+        return cell_cautions([r.repeat for r in self.records if r.state in {"measured", "failed"}], self._setting)
+
+    @property
+    def title(self) -> str:
+        """Its levels, as people say them."""
+        return " · ".join(level_name(name, level) for name, level in self.cell.levels.items())
+
+
+@dataclass(frozen=True)
+class Axis:
+    """One side of the map."""
+
+    factor: str | None
+    levels: tuple[str, ...]
+
+
+class StudyView:
+    """A study and its cells."""
+
+    def __init__(self, record: StudyRecord) -> None:
+        self.record = record
+        self.study = record.study
+        self.plan = cells(record.study)
+        by_cell: dict[int, list[RepeatRecord]] = {cell.index: [] for cell in self.plan}
+        for repeat in record.repeats:
+            by_cell[repeat.cell].append(repeat)
+        self.cells = [self._view(cell, tuple(by_cell[cell.index])) for cell in self.plan]
+
+    def _view(self, cell: Cell, records: tuple[RepeatRecord, ...]) -> CellView:
+        threads = cell.settings["threads"]
+        templates = [r.repeat.extras["template_tokens"] for r in records if "template_tokens" in r.repeat.extras]
+        setting = Setting(
+            threads=None if threads is None else int(threads),
+            physical_cores=self.record.facts.get("physical_cores"),
+            template_tokens=int(templates[0]) if templates else None,
+        )
+        return CellView(cell, records, self.study.repeats.count, setting, self.study.seed)
+
+    @property
+    def done_repeats(self) -> int:
+        """Measured repeats of all cells."""
+        return sum(min(c.done, c.wanted) for c in self.cells)
+
+    @property
+    def wanted_repeats(self) -> int:
+        """Repeats of the whole plan."""
+        return sum(c.wanted for c in self.cells)
+
+    @property
+    def failed_cells(self) -> int:
+        """Cells in which nothing could be measured."""
+        return sum(1 for c in self.cells if c.state == "failed")
+
+    def grid(self) -> Grid:
+        """The cells laid out on the map's two factors."""
+        return Grid.of(self)
+
+
+@dataclass(frozen=True)
+class Slice:
+    """One map of a study with more than two factors."""
+
+    title: str
+    rows: tuple[tuple[CellView, ...], ...]
+
+
+@dataclass(frozen=True)
+class Grid:
+    """Rows and columns of the map, and one slice for each combination of further factors."""
+
+    rows: Axis
+    columns: Axis
+    slices: tuple[Slice, ...]
+
+    @classmethod
+    def of(cls, view: StudyView) -> Grid:
+        """Lay out a study."""
+        row, column = axes(view.study)
+        vary = view.study.vary
+        others = [name for name in vary if name not in (row, column)]
+        row_levels = vary[row] if row else (None,)
+        column_levels = vary[column] if column else (None,)
+        table: dict[tuple[object, ...], CellView] = {}
+        keys: list[tuple[object, ...]] = []
+        for cell in view.cells:
+            levels: Mapping[str, object] = cell.cell.levels
+            rest = tuple(levels[name] for name in others)
+            if rest not in keys:
+                keys.append(rest)
+            table[(*rest, levels.get(row or ""), levels.get(column or ""))] = cell
+        slices = tuple(
+            Slice(
+                " · ".join(level_name(n, v) for n, v in zip(others, rest, strict=True)),  # type: ignore[arg-type]
+                tuple(tuple(table[(*rest, r, c)] for c in column_levels) for r in row_levels),
+            )
+            for rest in keys
+        )
+        return cls(_axis(row, row_levels), _axis(column, column_levels), slices)
+
+
+def _axis(factor: str | None, levels: tuple[object, ...]) -> Axis:
+    return Axis(factor, tuple("" if v is None else label(v) for v in levels))  # type: ignore[arg-type]

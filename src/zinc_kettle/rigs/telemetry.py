@@ -1,0 +1,155 @@
+"""Samples the engine's process tree in a light thread, and the whole machine's processor at both ends."""
+
+from __future__ import annotations
+
+import threading
+import time
+from array import array
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import psutil
+
+from zinc_kettle.core.telemetry import Machine, Trace
+from zinc_kettle.rigs.local import machine_facts
+
+PERIOD_S = 0.08
+"""12.5 samples a second: ten are promised, and a late one is made up for."""
+TREE_PERIOD_S = 1.0
+"""Finding children reads every process of the machine, so it is done seldom."""
+_STATUS_FIELDS = {b"VmRSS": 0, b"RssAnon": 1, b"RssFile": 2, b"VmHWM": 3}
+
+
+def read_memory(pid: int) -> tuple[int, int, int, int]:
+    """Resident, anonymous, file-backed and highest resident bytes of one process; −1 for what is not told.
+
+    Raises:
+        psutil.NoSuchProcess: It has ended.
+    """
+    try:
+        status = Path(f"/proc/{pid}/status").read_bytes()
+    except FileNotFoundError:
+        if Path("/proc/self/status").exists():
+            raise psutil.NoSuchProcess(pid) from None
+        return psutil.Process(pid).memory_info().rss, -1, -1, -1
+    except ProcessLookupError:
+        raise psutil.NoSuchProcess(pid) from None
+    found = [-1, -1, -1, -1]
+    for line in status.splitlines():
+        name, _, rest = line.partition(b":")
+        if name in _STATUS_FIELDS:
+            found[_STATUS_FIELDS[name]] = int(rest.split()[0]) * 1024
+    return found[0], found[1], found[2], found[3]
+
+
+class TreeWatch:
+    """One watch. A process that ends is simply not seen any more."""
+
+    def __init__(self, pid: int | None) -> None:
+        self._pid = pid
+        self._columns = tuple(array("q") for _ in range(5))
+        self._latest = (0, 0.0)
+        self._highest = -1
+        self._sampler_cpu_ns = 0
+        self._start_ns = time.monotonic_ns()
+        self._machine_start = psutil.cpu_times()
+        self._own_start_ns = time.process_time_ns()
+        self._stop = threading.Event()
+        self._processes: list[psutil.Process] = []
+        self._tree_at = 0.0
+        self._thread: threading.Thread | None = None
+        if pid is not None:
+            self._thread = threading.Thread(target=self._sample_until_stopped, name="telemetry", daemon=True)
+            self._thread.start()
+
+    def latest(self) -> tuple[int, float]:
+        """Resident bytes and cores in use, as last sampled."""
+        return self._latest
+
+    def end(self, *, driver_cpu_ns: int) -> tuple[Trace, Machine]:
+        """Stop, and give what was seen."""
+        self._stop.set()
+        if self._thread is not None:
+            self._thread.join(timeout=5)
+        wall_ns = time.monotonic_ns() - self._start_ns
+        at, resident, anonymous, file, cpu = (np.array(c, dtype=np.int64) for c in self._columns)
+        trace = Trace(at, resident, anonymous, file, cpu, self._sampler_cpu_ns, self._highest)
+        engine_ns = int(cpu[-1] - cpu[0]) if len(cpu) else 0
+        own_ns = engine_ns + driver_cpu_ns + time.process_time_ns() - self._own_start_ns
+        return trace, self._machine(wall_ns, own_ns)
+
+    def _machine(self, wall_ns: int, own_ns: int) -> Machine:
+        now, before = psutil.cpu_times()._asdict(), self._machine_start._asdict()
+        spent = {name: max(0.0, now[name] - before[name]) for name in now}
+        # Guest time is already part of user time.
+        total = sum(v for name, v in spent.items() if not name.startswith("guest"))
+        stolen = spent.get("steal", 0.0)
+        busy = total - spent["idle"] - spent.get("iowait", 0.0) - stolen
+        wall_s = max(wall_ns, 1) / 1e9
+        return Machine(
+            wall_s=wall_s,
+            cores=psutil.cpu_count(logical=True) or 1,
+            busy_cores=busy / wall_s,
+            own_cores=own_ns / 1e9 / wall_s,
+            stolen_share=stolen / total if total > 0 else 0.0,
+        )
+
+    def _sample_until_stopped(self) -> None:
+        due = time.monotonic()
+        while True:
+            self._sample()
+            self._sampler_cpu_ns = time.thread_time_ns()
+            due = max(due + PERIOD_S, time.monotonic())
+            if self._stop.wait(max(0.0, due - time.monotonic())):
+                self._sample()
+                return
+
+    def _sample(self) -> None:
+        now = time.monotonic()
+        if now - self._tree_at >= TREE_PERIOD_S:
+            self._tree_at = now
+            self._processes = self._tree()
+        at = time.monotonic_ns()
+        memory = [0, 0, 0]
+        cpu_s = 0.0
+        for process in self._processes:
+            try:
+                rss, anonymous, file, high = read_memory(process.pid)
+                times = process.cpu_times()
+            except psutil.Error:
+                continue
+            for i, value in enumerate((rss, anonymous, file)):
+                memory[i] = -1 if value < 0 else memory[i] + value
+            cpu_s += times.user + times.system
+            self._highest = max(self._highest, high)
+        if cpu_s > 0.0:
+            self._keep(at, memory, int(cpu_s * 1e9))
+
+    def _tree(self) -> list[psutil.Process]:
+        try:
+            root = psutil.Process(self._pid)
+            return [root, *root.children(recursive=True)]
+        except psutil.Error:
+            return []
+
+    def _keep(self, at: int, memory: list[int], cpu_ns: int) -> None:
+        times, cpu = self._columns[0], self._columns[4]
+        if len(times) >= 6:
+            back = max(0, len(times) - 12)
+            cores = (cpu_ns - cpu[back]) / max(1, at - times[back])
+            self._latest = (memory[0], cores)
+        for column, value in zip(self._columns, (at, *memory, cpu_ns), strict=True):
+            column.append(value)
+
+
+class LocalTelemetry:
+    """Telemetry of this machine."""
+
+    def watch(self, pid: int | None) -> TreeWatch:
+        """Start sampling."""
+        return TreeWatch(pid)
+
+    def machine_facts(self) -> dict[str, Any]:
+        """Kind of machine."""
+        return dict(machine_facts())

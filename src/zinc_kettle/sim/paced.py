@@ -1,0 +1,220 @@
+"""A lean server that emits tokens at scheduled times and stamps each send on the same clock.
+
+Started as `python -m zinc_kettle.sim.paced`; prints one JSON line with its address; ends when its input closes.
+`GET /sent` gives, for each answered request in order, the times of its sends: the truth to hold a client against.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import sys
+import time
+from typing import Any
+
+from zinc_kettle.sim.script import Script
+
+KEPT_REQUESTS = 4096
+STALL_S = 30.0
+
+
+class PacedServer:
+    """Serves chat completions by script."""
+
+    def __init__(self) -> None:
+        self.sent: list[dict[str, Any]] = []
+
+    async def serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        """One connection, one request after another."""
+        try:
+            while True:
+                head = await reader.readuntil(b"\r\n\r\n")
+                line, _, rest = head.decode("latin-1").partition("\r\n")
+                length = next(
+                    (int(h.split(":")[1]) for h in rest.split("\r\n") if h.lower().startswith("content-length:")), 0
+                )
+                body = await reader.readexactly(length)
+                if not await self._answer(line, body, writer):
+                    return
+        except (asyncio.IncompleteReadError, ConnectionError):
+            return
+        finally:
+            writer.close()
+
+    async def _answer(self, line: str, body: bytes, writer: asyncio.StreamWriter) -> bool:
+        if line.startswith("GET /sent"):
+            _plain(writer, json.dumps(self.sent).encode())
+        elif line.startswith("GET /health"):
+            _plain(writer, b'{"status":"ok"}')
+        elif line.startswith("POST /v1/chat/completions"):
+            return await _Answer(self, writer, json.loads(body)).run()
+        else:
+            _plain(writer, b"not here", status=404)
+        await writer.drain()
+        return True
+
+
+def _plain(writer: asyncio.StreamWriter, body: bytes, *, status: int = 200, kind: str = "application/json") -> None:
+    head = f"HTTP/1.1 {status} X\r\nContent-Type: {kind}\r\nContent-Length: {len(body)}\r\n\r\n"
+    writer.write(head.encode() + body)
+
+
+class _Answer:
+    """One streamed answer."""
+
+    def __init__(self, server: PacedServer, writer: asyncio.StreamWriter, body: dict[str, Any]) -> None:
+        self._server = server
+        self._writer = writer
+        self._script = Script.of(body.get("paced"))
+        self._want = int(body.get("max_tokens", 16))
+        words = sum(len(m["content"].split()) for m in body["messages"])
+        self._prompt = words + 5
+        self._start = time.monotonic_ns()
+        self._truth: dict[str, Any] = {"start_ns": self._start, "sends_ns": [], "tokens": []}
+        if len(server.sent) < KEPT_REQUESTS:
+            server.sent.append(self._truth)
+
+    async def run(self) -> bool:
+        """Emit by schedule; False when the connection is not to be used again."""
+        script = self._script
+        if script.fault == "status":
+            _plain(self._writer, b'{"error":{"message":"by script"}}', status=script.status)
+            await self._writer.drain()
+            return True
+        if script.fault == "wrong-type":
+            _plain(self._writer, b"<html>a page, not a stream</html>", kind="text/html")
+            await self._writer.drain()
+            return True
+        self._writer.write(
+            b"HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nTransfer-Encoding: chunked\r\n\r\n"
+        )
+        if script.role_first:
+            self._event({"choices": [{"index": 0, "delta": {"role": "assistant", "content": None}}]})
+        done = await self._tokens()
+        if done is None:
+            return False
+        self._end(done)
+        await self._writer.drain()
+        return True
+
+    async def _tokens(self) -> int | None:
+        script = self._script
+        total = min(self._want, script.stop_after) if script.stop_after else self._want
+        done = chunks = 0
+        while done < total or script.fault == "endless":
+            step = max(1, min(script.per_chunk, total - done))
+            due = self._start + int((script.first_ms + script.gap_ms * (done + step - 1)) * 1e6)
+            await _until(due)
+            done += step
+            chunks += 1
+            if script.fault != "none" and done > script.fault_after and not await self._fault():
+                return None
+            if self._writer.is_closing():
+                return None
+            if script.empty_every and chunks % script.empty_every == 0:
+                self._event({"choices": [{"index": 0, "delta": {"content": ""}}]})
+            self._token_chunk(done, step)
+            await self._writer.drain()
+        return done
+
+    def _token_chunk(self, done: int, step: int) -> None:
+        script = self._script
+        text = script.word * step
+        delta = {"reasoning_content": text} if script.reasoning else {"content": text}
+        event: dict[str, Any] = {"choices": [{"index": 0, "delta": delta, "finish_reason": None}]}
+        if script.timings:
+            event["timings"] = self._timings(done)
+        if script.comments:
+            self._raw(b": still here\n\n")
+        self._truth["sends_ns"].append(time.monotonic_ns())
+        self._truth["tokens"].append(step)
+        self._event(event)
+
+    def _timings(self, done: int) -> dict[str, float]:
+        script = self._script
+        return {
+            "cache_n": script.cached,
+            "prompt_n": self._prompt - script.cached,
+            "prompt_ms": script.first_ms,
+            "predicted_n": done,
+            "predicted_ms": script.gap_ms * (done - 1),
+        }
+
+    async def _fault(self) -> bool:
+        """Misbehave; True when the answer goes on all the same."""
+        fault = self._script.fault
+        if fault == "stall":
+            await asyncio.sleep(STALL_S)
+        if fault in {"reset", "stall"}:
+            self._writer.transport.abort()
+            return False
+        if fault == "close":
+            self._writer.close()
+            return False
+        if fault == "bad-json":
+            self._raw(b"data: {not json\n\n")
+        elif fault == "bad-utf8":
+            self._raw(b'data: {"choices":[{"delta":{"content":"\xff\xfe"}}]}\n\n')
+        elif fault == "huge-line":
+            for _ in range(64):
+                self._raw(b"x" * 65_536)
+                await self._writer.drain()
+        elif fault == "error-event":
+            self._event({"error": {"message": "by script"}})
+        return True
+
+    def _end(self, done: int) -> None:
+        script = self._script
+        reason = "length" if done >= self._want else "stop"
+        self._event({"choices": [{"index": 0, "delta": {}, "finish_reason": reason}]})
+        if script.usage:
+            usage: dict[str, Any] = {"prompt_tokens": self._prompt, "completion_tokens": done}
+            usage["prompt_tokens_details"] = {"cached_tokens": script.cached}
+            last: dict[str, Any] = {"choices": [], "usage": usage}
+            if script.timings:
+                last["timings"] = self._timings(done)
+            self._event(last)
+        if script.fault != "no-end":
+            self._raw(b"data: [DONE]\n\n")
+        self._writer.write(b"0\r\n\r\n")
+
+    def _event(self, value: dict[str, Any]) -> None:
+        text = json.dumps(value, ensure_ascii=False)
+        if self._script.multi_line:
+            cut = text.index(",") + 1 if "," in text else 1
+            text = text[:cut] + "\ndata: " + text[cut:]
+        self._raw(f"data: {text}\n\n".encode())
+
+    def _raw(self, data: bytes) -> None:
+        if self._script.crlf:
+            data = data.replace(b"\n", b"\r\n")
+        if self._script.split and b"\xc4" in data:
+            cut = data.index(b"\xc4") + 1
+            self._chunk(data[:cut])
+            self._chunk(data[cut:])
+        else:
+            self._chunk(data)
+
+    def _chunk(self, data: bytes) -> None:
+        self._writer.write(f"{len(data):x}\r\n".encode() + data + b"\r\n")
+
+
+async def _until(due_ns: int) -> None:
+    wait = (due_ns - time.monotonic_ns()) / 1e9
+    if wait > 0:
+        await asyncio.sleep(wait)
+
+
+async def main() -> None:
+    """Serve on a free port of 127.0.0.1 until standard input closes."""
+    server = await asyncio.start_server(PacedServer().serve, "127.0.0.1", 0, limit=64 << 20)
+    port = server.sockets[0].getsockname()[1]
+    sys.stdout.write(json.dumps({"address": f"http://127.0.0.1:{port}"}) + "\n")
+    sys.stdout.flush()
+    loop = asyncio.get_running_loop()
+    async with server:
+        await loop.run_in_executor(None, sys.stdin.buffer.read)
+
+
+if __name__ == "__main__":
+    asyncio.run(main())

@@ -1,0 +1,1 @@
+"""Pure drawing: values in, rich text out; no widget, no app."""

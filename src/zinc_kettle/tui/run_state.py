@@ -1,0 +1,76 @@
+"""What is known of a running study at this moment, gathered from its events."""
+
+from __future__ import annotations
+
+from collections import deque
+from dataclasses import dataclass, field
+
+from zinc_kettle.session import progress as p
+from zinc_kettle.wire.messages import LiveStream
+
+TRACE_POINTS = 120
+
+
+@dataclass
+class RunState:
+    """One run, as the lane shows it."""
+
+    phase: str = "starting"
+    cell: int | None = None
+    block: int = 0
+    done: int = 0
+    runs: int = 0
+    left_s: float = 0.0
+    failed: int = 0
+    streams: tuple[LiveStream, ...] = ()
+    request: int = 0
+    requests: int = 0
+    resident_bytes: int = 0
+    cores: float = 0.0
+    last_failure: str = ""
+    ended: str = ""
+    stopping: bool = False
+    speeds: deque[float] = field(default_factory=lambda: deque(maxlen=TRACE_POINTS))
+
+    @property
+    def active(self) -> bool:
+        """True until the run has ended."""
+        return not self.ended
+
+    @property
+    def rate(self) -> float:
+        """Tokens per second of all streams now."""
+        return sum(stream.rate for stream in self.streams)
+
+    def take(self, event: p.Event) -> None:
+        """Take one event."""
+        if isinstance(event, p.Live):
+            self._live(event)
+        elif isinstance(event, p.Making):
+            share = event.done_bytes / max(1, event.total_bytes)
+            self.phase = f"making {event.model} {event.quantization or ''} {share:.0%}"
+        elif isinstance(event, p.Loading):
+            self._at(event.cell, event.block, "loading the model")
+        elif isinstance(event, p.Warming):
+            self._at(event.cell, event.block, "warming up")
+        elif isinstance(event, p.Progress):
+            self.done, self.runs, self.left_s = event.done, event.runs, event.left_s
+        elif isinstance(event, p.RepeatFailed):
+            self.failed += 1
+            self.last_failure = event.what
+        elif isinstance(event, p.Ended):
+            self.ended = event.state
+
+    def _at(self, cell: int, block: int, phase: str) -> None:
+        self.cell, self.block, self.phase = cell, block, phase
+        self.streams = ()
+        self.speeds.clear()
+
+    def _live(self, event: p.Live) -> None:
+        self.cell, self.block = event.cell, event.block
+        self.streams = event.streams
+        self.request, self.requests = event.finished, event.total
+        self.resident_bytes, self.cores = event.resident_bytes, event.cores
+        decoding = any(stream.phase == "decode" for stream in event.streams)
+        self.phase = "warming up" if event.warmup else ("decode" if decoding else "prefill")
+        self.speeds.append(self.rate)

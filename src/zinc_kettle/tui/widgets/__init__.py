@@ -1,0 +1,1 @@
+"""Thin widgets around the drawings."""

@@ -1,0 +1,187 @@
+"""Messages between tool and driver. Every line is one message; `VERSION` is checked in the greeting."""
+
+from __future__ import annotations
+
+from typing import Any, TypeAlias
+
+import msgspec
+
+from zinc_kettle.errors import DriverError
+
+VERSION = 1
+
+
+class ChatMessage(msgspec.Struct, frozen=True):
+    """One message of a conversation."""
+
+    role: str
+    content: str
+
+
+class RequestOrder(msgspec.Struct, frozen=True):
+    """One request to be sent; the body is built and encoded before any is sent."""
+
+    id: str
+    role: str
+    messages: list[ChatMessage]
+    max_tokens: int
+    temperature: float = 0.0
+    seed: int = 0
+    cold: bool = False
+    due_ns: int | None = None
+    extra: dict[str, Any] = {}
+    """Fields outside the open protocol that the engine's recipe asks for."""
+
+
+class Setup(msgspec.Struct, frozen=True, tag="setup"):
+    """First message to a driver: where to send. The key itself never travels, only its variable's name."""
+
+    base_url: str
+    model: str
+    key_variable: str | None = None
+    version: int = VERSION
+
+
+class Episode(msgspec.Struct, frozen=True, tag="episode"):
+    """A closed loop: `concurrency` streams take the requests in order until none is left."""
+
+    id: str
+    concurrency: int
+    requests: list[RequestOrder]
+    timeout_s: float = 600.0
+    """Limit for one request."""
+    stall_s: float = 120.0
+    """Limit for silence within one request."""
+    tick_s: float = 0.25
+
+
+class Abort(msgspec.Struct, frozen=True, tag="abort"):
+    """End the running episode: open streams are closed, unfinished requests reported as they are."""
+
+
+class Quit(msgspec.Struct, frozen=True, tag="quit"):
+    """End the driver."""
+
+
+class Ready(msgspec.Struct, frozen=True, tag="ready"):
+    """The driver's greeting."""
+
+    pid: int
+    loop: str
+    version: int = VERSION
+
+
+class LiveStream(msgspec.Struct, frozen=True):
+    """How one stream stands now."""
+
+    stream: int
+    request: str
+    phase: str
+    """`prefill`, `decode` or `idle`."""
+    tokens: int
+    rate: float
+    """Tokens per second since the last tick."""
+    tail: str
+
+
+class Tick(msgspec.Struct, frozen=True, tag="tick"):
+    """Sent a few times a second while an episode runs; for eyes, never for figures."""
+
+    episode: str
+    streams: list[LiveStream]
+    finished: int
+    total: int
+
+
+class Timings(msgspec.Struct, frozen=True):
+    """The engine's own account of one request."""
+
+    cache_n: int = 0
+    prompt_n: int = 0
+    prompt_ms: float = 0.0
+    predicted_n: int = 0
+    predicted_ms: float = 0.0
+
+
+class Finished(msgspec.Struct, frozen=True, tag="finished"):
+    """One finished timeline; arrays as little-endian bytes."""
+
+    episode: str
+    id: str
+    role: str
+    stream: int
+    cold: bool
+    sent_ns: int
+    end_ns: int
+    user_stamps: bytes
+    """int64 nanoseconds, one per output chunk."""
+    chunk_tokens: bytes
+    """int32, one per output chunk, 0 where the engine gave no count."""
+    asked_tokens: int
+    connect_ns: int = 0
+    write_ns: int = 0
+    header_ns: int | None = None
+    due_ns: int | None = None
+    kernel_stamps: bytes | None = None
+    prompt_tokens: int | None = None
+    cached_tokens: int | None = None
+    output_tokens: int | None = None
+    finish: str | None = None
+    complete: bool = False
+    error: str | None = None
+    timings: Timings | None = None
+    characters: int = 0
+    text: str = ""
+
+
+class EpisodeDone(msgspec.Struct, frozen=True, tag="done"):
+    """The episode has ended; what it cost the driver."""
+
+    episode: str
+    start_ns: int
+    end_ns: int
+    cpu_ns: int
+    aborted: bool = False
+
+
+class Complaint(msgspec.Struct, frozen=True, tag="complaint"):
+    """The driver could not do what it was told."""
+
+    what: str
+
+
+ToDriver: TypeAlias = Setup | Episode | Abort | Quit
+FromDriver: TypeAlias = Ready | Tick | Finished | EpisodeDone | Complaint
+
+_encoder = msgspec.json.Encoder()
+_to_driver = msgspec.json.Decoder(ToDriver)
+_from_driver = msgspec.json.Decoder(FromDriver)
+
+
+def encode(message: ToDriver | FromDriver) -> bytes:
+    """One message as one line, with its line feed."""
+    return _encoder.encode(message) + b"\n"
+
+
+def decode_order(line: bytes) -> ToDriver:
+    """Read a message to the driver.
+
+    Raises:
+        DriverError: The line is no such message.
+    """
+    try:
+        return _to_driver.decode(line)
+    except msgspec.MsgspecError as error:
+        raise DriverError("the driver was sent a line it cannot read", why=str(error)) from error
+
+
+def decode_report(line: bytes) -> FromDriver:
+    """Read a message from the driver.
+
+    Raises:
+        DriverError: The line is no such message.
+    """
+    try:
+        return _from_driver.decode(line)
+    except msgspec.MsgspecError as error:
+        raise DriverError("the driver said something that is not in the protocol", why=str(error)) from error
