@@ -21,6 +21,7 @@ test: setup lint types rules unit
 
 lint: setup
 	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
 
 types: setup
 	$(BIN)/mypy

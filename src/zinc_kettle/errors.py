@@ -33,7 +33,7 @@ class KettleError(Exception):
     def __str__(self) -> str:
         parts = [self.what.rstrip(".") + "."]
         if self.why:
-            parts.append(self.why.rstrip(".") + ".")
+            parts.append(self.why[0].upper() + self.why[1:].rstrip(".") + ".")
         if self.remedy:
             parts.append("Try: " + self.remedy.rstrip(".") + ".")
         return " ".join(parts)

@@ -8,7 +8,8 @@ from typing import Any
 from zinc_kettle.present.figure import LineFigure, MapFigure
 
 INK, MUTED, PAPER, EMPTY = "#23282c", "#6b757c", "#ffffff", "#eceff1"
-ZINC_TO_COPPER = ("#d5dde1", "#a9bac2", "#8d9a92", "#c99b66", "#c8752e")
+ZINC = ("#e1e7ea", "#7f98a5")
+COPPER = "#c8752e"
 SERIES = ("#c8752e", "#3d6478", "#7a8f99", "#8a5a83", "#5d7a4f", "#a88c2c", "#23282c", "#b04a4a")
 MARKERS = "osD^vPX*"
 DARK_BELOW = 0.52
@@ -28,7 +29,7 @@ def draw(figure: MapFigure | LineFigure, kind: str) -> bytes:
     import matplotlib as mpl
     from matplotlib.figure import Figure
 
-    settings = {
+    settings: Any = {
         "svg.hashsalt": "zinc-kettle", "svg.fonttype": "path", "pdf.fonttype": 42,
         "font.family": "DejaVu Sans", "font.size": 9, "axes.edgecolor": MUTED, "text.color": INK,
         "axes.labelcolor": INK, "xtick.color": INK, "ytick.color": INK,
@@ -65,15 +66,15 @@ def _size(figure: MapFigure | LineFigure) -> tuple[float, float]:
 def _map(canvas: Any, figure: MapFigure) -> None:
     from matplotlib.colors import LinearSegmentedColormap, Normalize
 
-    colours = list(ZINC_TO_COPPER) if figure.better != "less" else list(reversed(ZINC_TO_COPPER))
-    shade = LinearSegmentedColormap.from_list("zinc-copper", colours)
+    colours = list(ZINC) if figure.better != "less" else list(reversed(ZINC))
+    shade = LinearSegmentedColormap.from_list("zinc", colours)
     values = [p.value for _, rows in figure.panels for row in rows for p in row if p.value is not None]
     norm = Normalize(min(values, default=0.0), max(values, default=1.0) or 1.0)
     axes = canvas.subplots(len(figure.panels), 1, squeeze=False)[:, 0]
     for ax, (title, rows) in zip(axes, figure.panels, strict=True):
         for r, row in enumerate(rows):
             for c, patch in enumerate(row):
-                colour = EMPTY if patch.value is None else shade(norm(patch.value))
+                colour = EMPTY if patch.value is None else (COPPER if patch.best else shade(norm(patch.value)))
                 ax.add_patch(_rectangle(c, r, colour))
                 _words(ax, c, r, patch.lines, _text_colour(colour))
         ax.set_xlim(-0.5, len(figure.columns) - 0.5)

@@ -5,39 +5,43 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import signal
+from collections import Counter
 from pathlib import Path
 
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
-from zinc_kettle.core.plan import cells
+from zinc_kettle.core.plan import Study
+from zinc_kettle.core.record import StudyRecord
 from zinc_kettle.core.units import byte_size, duration
 from zinc_kettle.present.records import cell_record
 from zinc_kettle.present.table import result_rows
 from zinc_kettle.present.view import StudyView
 from zinc_kettle.present.words import answer, worth_knowing
 from zinc_kettle.session import progress as p
+from zinc_kettle.session.experiment import Experiment
 from zinc_kettle.store.reading import load
+from zinc_kettle.store.sqlite import SqliteStore
 from zinc_kettle.wiring.build import experiment, open_store, read_study
 
 
 class Reporter:
     """Turns events into progress, and finished cells into records."""
 
-    def __init__(self, titles: dict[int, str], wanted: int, *, as_json: bool) -> None:
-        self._titles = titles
-        self._wanted = wanted
+    def __init__(self, study: Study, store: SqliteStore, *, as_json: bool) -> None:
+        self._study = study
+        self._store = store
         self._json = as_json
+        self._titles = {c.cell.index: c.title for c in StudyView(StudyRecord("", study, "planned", 0.0)).cells}
         self._meter = output.Meter()
         self._progress = ""
+        self._missing: Counter[int] = Counter()
+        self._told: set[int] = set()
         self.study_id = ""
-        self.finished: dict[int, int] = {}
 
     def __call__(self, event: p.Event) -> None:
         """Take one event."""
         if isinstance(event, p.Began):
-            self.study_id = event.study_id
-            kept = f", {event.done} of them kept from before" if event.done else ""
-            self._meter.done(f"{event.study_id}: {event.runs} repeats{kept}")
+            self._began(event)
         elif isinstance(event, p.Making):
             self._making(event)
         elif isinstance(event, p.Progress):
@@ -47,8 +51,35 @@ class Reporter:
             self._meter.now(f"{self._progress} · loading {self._titles[event.cell]}")
         elif isinstance(event, p.Live):
             self._live(event)
+        elif isinstance(event, p.RepeatEnded):
+            self._ended(event.cell)
         elif isinstance(event, p.RepeatFailed):
             self._meter.done(f"failed: {self._titles[event.cell]}: {event.what}")
+            self._ended(event.cell)
+
+    def view(self) -> StudyView:
+        """The study as it is kept now."""
+        return StudyView(load(self._store, self.study_id))
+
+    def tell_rest(self, view: StudyView) -> None:
+        """Records of the cells that were not told when they ended."""
+        for cell in view.cells:
+            if self._json and cell.cell.index not in self._told:
+                output.record(cell_record(view, cell))
+
+    def _began(self, event: p.Began) -> None:
+        self.study_id = event.study_id
+        done = Counter(cell for _, cell in self._store.done_runs(event.study_id))
+        self._missing = Counter({i: self._study.repeats.count - done[i] for i in self._titles})
+        kept = f", {event.done} of them kept from before" if event.done else ""
+        self._meter.done(f"{event.study_id}: {event.runs} repeats{kept}")
+
+    def _ended(self, cell: int) -> None:
+        self._missing[cell] -= 1
+        if self._json and self._missing[cell] == 0:
+            view = self.view()
+            output.record(cell_record(view, view.cells[cell]))
+            self._told.add(cell)
 
     def _making(self, event: p.Making) -> None:
         what = f"making {event.model} at {event.quantization} ({byte_size(event.total_bytes)})"
@@ -74,52 +105,24 @@ def run_study(file: Path, store_path: Path | None, *, as_json: bool, fresh: bool
     store = open_store(where)
     if fresh:
         store.set_aside(study)
-    titles = {c.cell.index: c.title for c in StudyView(_planned(study)).cells}
-    reporter = Reporter(titles, study.repeats.count, as_json=as_json)
-
-    def on_event(event: p.Event) -> None:
-        reporter(event)
-        if as_json and isinstance(event, p.RepeatEnded | p.RepeatFailed):
-            _tell_finished(event.cell)
-
-    seen: dict[int, int] = {}
-    missing_of: dict[int, int] = {}
-
-    def _tell_finished(cell: int) -> None:
-        if not missing_of:
-            done = store.done_runs(reporter.study_id)
-            for c in cells(study):
-                before = sum(1 for _, index in done if index == c.index)
-                missing_of[c.index] = study.repeats.count - before + (1 if c.index == cell else 0)
-        seen[cell] = seen.get(cell, 0) + 1
-        if seen[cell] >= missing_of[cell]:
-            view = StudyView(load(store, reporter.study_id))
-            output.record(cell_record(view, view.cells[cell]))
-            told.add(cell)
-
-    told: set[int] = set()
-    work = experiment(study, where, store, on_event, source=source)
-    stopped = not _run_until_stopped(work.run)
-    view = StudyView(load(store, reporter.study_id)) if reporter.study_id else None
-    if view is None:
+    reporter = Reporter(study, store, as_json=as_json)
+    finished = _run_until_stopped(experiment(study, where, store, reporter, source=source))
+    if not reporter.study_id:
         return 1
-    if as_json:
-        for cell in view.cells:
-            if cell.cell.index not in told:
-                output.record(cell_record(view, cell))
-    else:
+    view = reporter.view()
+    reporter.tell_rest(view)
+    if not as_json:
         _tell(view)
-    if stopped:
+    if not finished:
         output.note("stopped; what was measured is kept, and running the same file again goes on from there")
-        return 1
-    return 0 if view.done_repeats else 1
+    return 0 if finished and view.done_repeats else 1
 
 
-def _run_until_stopped(run: object) -> bool:
+def _run_until_stopped(work: Experiment) -> bool:
     """Run to the end; False where an interrupt or a termination signal stopped it cleanly."""
 
     async def main() -> bool:
-        task = asyncio.ensure_future(run())  # type: ignore[operator]
+        task = asyncio.ensure_future(work.run())
         loop = asyncio.get_running_loop()
         for number in (signal.SIGINT, signal.SIGTERM):
             with contextlib.suppress(NotImplementedError):
@@ -136,17 +139,12 @@ def _run_until_stopped(run: object) -> bool:
         return False
 
 
-def _planned(study: object) -> object:
-    from zinc_kettle.core.record import StudyRecord
-
-    return StudyRecord("", study, "planned", 0.0)  # type: ignore[arg-type]
-
-
 def _tell(view: StudyView) -> None:
     output.line(view.study.question)
     output.line()
     output.table(*result_rows(view))
     output.line()
-    output.line(answer(view).capitalize() + ".")
+    said = answer(view)
+    output.line(said[:1].upper() + said[1:] + ".")
     for sentence in worth_knowing(view):
         output.line(f"- {sentence.text}")

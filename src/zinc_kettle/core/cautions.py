@@ -1,6 +1,7 @@
 """Cautions the tool raises by itself: a code, one plain sentence, the evidence, and what to do.
 
-They are views over timelines and repeats, survive export and cannot be deleted. Each threshold is named, with its reason.
+They are views over timelines and repeats, survive export and cannot be deleted. Each threshold is named,
+with its reason.
 """
 
 from __future__ import annotations
@@ -237,7 +238,9 @@ def _noisy(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
     if not loud:
         return None
     told = ", ".join(f"{'TTFT' if name == 'ttft' else name} {s:.0%}" for name, s in loud.items())
-    return Caution("noisy", f"robust spread of {told} over {plural(len(repeats), 'repeat')}; {NOISY_SPREAD:.0%} allowed")
+    return Caution(
+        "noisy", f"robust spread of {told} over {plural(len(repeats), 'repeat')}; {NOISY_SPREAD:.0%} allowed"
+    )
 
 
 def _fluke(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
@@ -255,7 +258,9 @@ def _stolen(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
     if not shares or max(shares) <= STOLEN_SHARE:
         return None
     hit = sum(1 for s in shares if s > STOLEN_SHARE)
-    return Caution("stolen-time", f"up to {max(shares):.0%} of the processor, in {hit} of {plural(len(shares), 'repeat')}")
+    return Caution(
+        "stolen-time", f"up to {max(shares):.0%} of the processor, in {hit} of {plural(len(shares), 'repeat')}"
+    )
 
 
 def _busy(repeats: Sequence[Repeat], _: Setting) -> Caution | None:

@@ -102,10 +102,7 @@ def _load_time(repeats: Sequence[Repeat], seed: int) -> CellFigure:
 def _gap(repeats: Sequence[Repeat], p: float, seed: int) -> CellFigure:
     by_repeat = [[t.chunk_gaps_ns / NS_PER_S for t in r.measured if len(t.stamps) > 1] for r in repeats]
     groups: list[npt.NDArray[np.float64]]
-    if len(repeats) == 1:
-        groups = by_repeat[0]
-    else:
-        groups = [np.concatenate(gaps) for gaps in by_repeat if gaps]
+    groups = by_repeat[0] if len(repeats) == 1 else [np.concatenate(gaps) for gaps in by_repeat if gaps]
     if not groups:
         return Missing("no answer had more than one output chunk" if repeats else "nothing was measured")
     i = pooled_quantile_interval(groups, p, seed=seed)

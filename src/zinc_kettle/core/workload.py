@@ -15,17 +15,15 @@ def made_up_words(count: int, *, seed: int) -> str:
     """`count` words of four letters; the same words for the same seed."""
     rng = random.Random(f"words-{seed}")
     pick = rng.choice
-    return " ".join(
-        pick(_CONSONANTS) + pick(_VOWELS) + pick(_CONSONANTS) + pick(_VOWELS) for _ in range(max(0, count))
-    )
+    return " ".join(pick(_CONSONANTS) + pick(_VOWELS) + pick(_CONSONANTS) + pick(_VOWELS) for _ in range(max(0, count)))
 
 
-def stretch(text: str, words: int) -> str:
-    """Cut or repeat a text to a number of words, keeping its own order."""
-    parts = text.split()
-    if not parts:
+def stretch(text: str, characters: int) -> str:
+    """Cut or repeat a text to a number of characters; one character more is at most a token or so more."""
+    if not text:
         return ""
-    return " ".join((parts * (words // len(parts) + 1))[:words])
+    whole = text + "\n"
+    return (whole * (characters // len(whole) + 1))[:characters]
 
 
 def salt(seed: int, nonce: str, index: int) -> str:
@@ -46,32 +44,32 @@ def message(body: str, salt_text: str | None) -> str:
 
 
 class LengthSearch:
-    """Finds how many words make a prompt of an exact number of tokens, by asking for counts.
+    """Finds how many units (words, or characters) make a prompt of an exact number of tokens, by asking for counts.
 
-    Feed it counts until `done`. Tokens grow nearly linearly with words, so this takes two to four counts.
+    Feed it counts until `done`. Tokens grow nearly linearly with units, so this takes two to five counts.
     """
 
     MAX_PROBES = 12
 
     def __init__(self, target_tokens: int) -> None:
         self.target = target_tokens
-        self.words = max(1, target_tokens - 24)
+        self.units = max(1, target_tokens - 24)
         self.best: tuple[int, int] | None = None
         self._seen: dict[int, int] = {}
         self.done = False
 
     def feed(self, tokens: int) -> None:
-        """Take the count that `words` words gave; choose the next number of words, or finish."""
-        self._seen[self.words] = tokens
+        """Take the count that `units` units gave; choose the next number of units, or finish."""
+        self._seen[self.units] = tokens
         if self.best is None or abs(tokens - self.target) < abs(self.best[1] - self.target):
-            self.best = (self.words, tokens)
+            self.best = (self.units, tokens)
         step = self._step(tokens)
-        following = max(0, self.words + step)
+        following = max(0, self.units + step)
         if step == 0 or following in self._seen or len(self._seen) >= self.MAX_PROBES:
             self.done = True
-            self.words = self.best[0]
+            self.units = self.best[0]
         else:
-            self.words = following
+            self.units = following
 
     def _step(self, tokens: int) -> int:
         missing = self.target - tokens

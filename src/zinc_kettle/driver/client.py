@@ -178,9 +178,7 @@ class Connection(asyncio.Protocol):
                 left = min(deadline - now, self.last_byte_ns + int(stall_s * 1e9) - now) / 1e9
                 if left <= 0:
                     late = now >= deadline
-                    self._fail(
-                        f"no end after {timeout_s:g} s" if late else f"stalled: no byte for {stall_s:g} s"
-                    )
+                    self._fail(f"no end after {timeout_s:g} s" if late else f"stalled: no byte for {stall_s:g} s")
                     break
                 await asyncio.wait((self._done,), timeout=left)
         finally:

@@ -86,9 +86,7 @@ class ClosedLoop:
             record.error = failure
             return
         limits = self._episode
-        await self._connections[stream].exchange(
-            record, request, timeout_s=limits.timeout_s, stall_s=limits.stall_s
-        )
+        await self._connections[stream].exchange(record, request, timeout_s=limits.timeout_s, stall_s=limits.stall_s)
 
     def _report(self, record: Record) -> Finished:
         return record.finished(self._episode.id)

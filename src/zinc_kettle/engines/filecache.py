@@ -15,18 +15,15 @@ def cached_share(path: Path) -> float | None:
     if sys.platform != "linux" or path.stat().st_size == 0:
         return None
     libc = ctypes.CDLL(None, use_errno=True)
-    with path.open("rb") as file:
-        # Private and writable only so that ctypes may take its address; nothing is read or written.
-        with mmap.mmap(file.fileno(), 0, flags=mmap.MAP_PRIVATE, prot=mmap.PROT_READ | mmap.PROT_WRITE) as mapped:
-            pages = (len(mapped) + mmap.PAGESIZE - 1) // mmap.PAGESIZE
-            seen = (ctypes.c_ubyte * pages)()
-            view = ctypes.c_char.from_buffer(mapped)
-            try:
-                failed = libc.mincore(
-                    ctypes.c_void_p(ctypes.addressof(view)), ctypes.c_size_t(len(mapped)), ctypes.byref(seen)
-                )
-            finally:
-                del view
-            if failed:
-                return None
-            return float((np.frombuffer(seen, dtype=np.uint8) & 1).mean())
+    # Private and writable only so that ctypes may take its address; nothing is read or written.
+    access = {"flags": mmap.MAP_PRIVATE, "prot": mmap.PROT_READ | mmap.PROT_WRITE}
+    with path.open("rb") as file, mmap.mmap(file.fileno(), 0, **access) as mapped:
+        pages = (len(mapped) + mmap.PAGESIZE - 1) // mmap.PAGESIZE
+        seen = (ctypes.c_ubyte * pages)()
+        view = ctypes.c_char.from_buffer(mapped)
+        try:
+            address = ctypes.c_void_p(ctypes.addressof(view))
+            failed = libc.mincore(address, ctypes.c_size_t(len(mapped)), ctypes.byref(seen))
+        finally:
+            del view
+        return None if failed else float((np.frombuffer(memoryview(seen).cast("B"), dtype=np.uint8) & 1).mean())

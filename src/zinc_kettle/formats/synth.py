@@ -139,7 +139,14 @@ def _silence(data: npt.NDArray[np.uint8], quantization: str, quiet: npt.NDArray[
 
 
 def write_model(
-    path: Path, *, name: str, shape: Shape, quantization: str, seed: int, tame: bool = True, progress: Progress | None = None
+    path: Path,
+    *,
+    name: str,
+    shape: Shape,
+    quantization: str,
+    seed: int,
+    tame: bool = True,
+    progress: Progress | None = None,
 ) -> int:
     """Write a made-up model; the same arguments give the same bytes.
 
@@ -170,7 +177,9 @@ def write_model(
         part.replace(path)
     except OSError as error:
         raise ModelError(
-            f"could not write {path.name}", why=str(error.strerror or error), remedy="free some disk, or use --to FOLDER"
+            f"could not write {path.name}",
+            why=str(error.strerror or error),
+            remedy="free some disk, or use --to FOLDER",
         ) from error
     finally:
         part.unlink(missing_ok=True)

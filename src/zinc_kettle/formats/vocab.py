@@ -43,9 +43,7 @@ def words() -> list[str]:
 
 def build() -> Vocabulary:
     """Build the vocabulary; the same list on every machine."""
-    entries: list[tuple[str, int, bool]] = [
-        (t, TYPE_UNKNOWN if t == "<unk>" else TYPE_CONTROL, False) for t in CONTROL
-    ]
+    entries: list[tuple[str, int, bool]] = [(t, TYPE_UNKNOWN if t == "<unk>" else TYPE_CONTROL, False) for t in CONTROL]
     entries += [(f"<0x{byte:02X}>", TYPE_BYTE, False) for byte in range(256)]
     entries += [("▁", TYPE_NORMAL, False)]
     entries += [(chr(code), TYPE_NORMAL, False) for code in range(33, 127)]

@@ -142,5 +142,7 @@ class DriverProcess:
         assert self._process.stdout is not None
         line = await self._process.stdout.readline()
         if not line:
-            raise DriverError("the driver has ended in the middle of its work", remedy="run again; what is done is kept")
+            raise DriverError(
+                "the driver has ended in the middle of its work", remedy="run again; what is done is kept"
+            )
         return decode_report(line)

@@ -9,8 +9,8 @@ from zinc_kettle.core.cell import Value
 from zinc_kettle.core.plan import label
 from zinc_kettle.core.units import plural, scale
 from zinc_kettle.errors import UsageError
-from zinc_kettle.present.view import CAUTION_MARK, QUIET_CODES, STATE_MARKS, Grid, StudyView
-from zinc_kettle.present.words import bound_name, bounds_text, value_text
+from zinc_kettle.present.view import CAUTION_MARK, QUIET_CODES, STATE_MARKS, CellView, Grid, StudyView
+from zinc_kettle.present.words import best, bound_name, bounds_text, value_text
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,6 +19,7 @@ class Patch:
 
     value: float | None
     lines: tuple[str, ...]
+    best: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,8 +87,9 @@ def map_figure(view: StudyView, name: str) -> MapFigure:
     """
     _check(name)
     grid = view.grid()
+    top = [c.cell.index for c in best(view, name)] if MEASURES[name].better != "neither" else []
     panels = tuple(
-        (s.title, tuple(tuple(_patch(view, cell, name) for cell in row) for row in s.rows)) for s in grid.slices
+        (s.title, tuple(tuple(_patch(cell, name, top) for cell in row) for row in s.rows)) for s in grid.slices
     )
     return MapFigure(
         title=view.study.question,
@@ -98,14 +100,11 @@ def map_figure(view: StudyView, name: str) -> MapFigure:
         columns=grid.columns.levels,
         panels=panels,
         better=MEASURES[name].better,
-        note=_note(view),
+        note=_note(view, "copper: best; ≈: not told apart from it"),
     )
 
 
-def _patch(view: StudyView, cell: object, name: str) -> Patch:
-    from zinc_kettle.present.view import CellView
-
-    assert isinstance(cell, CellView)
+def _patch(cell: CellView, name: str, top: list[int]) -> Patch:
     figure = cell.value(name)
     if not isinstance(figure, Value):
         return Patch(None, (f"{STATE_MARKS[cell.state]} {cell.state}",))
@@ -114,7 +113,9 @@ def _patch(view: StudyView, cell: object, name: str) -> Patch:
     lines = [f"{text} {unit}", bounds_text(figure) + marks]
     if cell.state != "measured":
         lines.append(f"{STATE_MARKS[cell.state]} {cell.done} of {cell.wanted}")
-    return Patch(figure.value, tuple(line for line in lines if line.strip()))
+    if cell.cell.index in top[1:]:
+        lines.append("≈ best")
+    return Patch(figure.value, tuple(line for line in lines if line.strip()), best=cell.cell.index in top[:1])
 
 
 def line_figure(view: StudyView, name: str) -> LineFigure:
@@ -140,7 +141,7 @@ def line_figure(view: StudyView, name: str) -> LineFigure:
     )
 
 
-def _lines(grid: Grid, title: str, rows: tuple[tuple[object, ...], ...], name: str) -> list[Line]:
+def _lines(grid: Grid, title: str, rows: tuple[tuple[CellView, ...], ...], name: str) -> list[Line]:
     if grid.columns.factor is None:
         return [_line(title or "", [row[0] for row in rows], name)]
     return [
@@ -149,8 +150,8 @@ def _lines(grid: Grid, title: str, rows: tuple[tuple[object, ...], ...], name: s
     ]
 
 
-def _line(title: str, cells: list[object], name: str) -> Line:
-    points = [(float(i), v) for i, c in enumerate(cells) if isinstance(v := c.value(name), Value)]  # type: ignore[attr-defined]
+def _line(title: str, cells: list[CellView], name: str) -> Line:
+    points = [(float(i), v) for i, c in enumerate(cells) if isinstance(v := c.value(name), Value)]
     factor = scale(points[0][1].value, points[0][1].unit)[2] if points else 1.0
     return Line(
         title,
@@ -170,7 +171,7 @@ def _axis_name(factor: str | None) -> str:
     return "" if factor is None else factor.replace("_", " ")
 
 
-def _note(view: StudyView) -> str:
+def _note(view: StudyView, key: str = "") -> str:
     facts = view.record.facts
     machine = facts.get("processor", "machine not recorded")
     cores = facts.get("physical_cores")
@@ -181,4 +182,4 @@ def _note(view: StudyView) -> str:
         parts.append("virtual machine")
     if codes:
         parts.append(f"{CAUTION_MARK} " + ", ".join(codes))
-    return " · ".join(parts)
+    return " · ".join([*parts, key] if key else parts)

@@ -29,7 +29,9 @@ def result_rows(view: StudyView, names: tuple[str, ...] = COLUMNS) -> tuple[list
     return heads, rows
 
 
-def plan_rows(view: StudyView, sizes: dict[int, float | None], seconds: dict[int, float]) -> tuple[list[str], list[list[str]]]:
+def plan_rows(
+    view: StudyView, sizes: dict[int, float | None], seconds: dict[int, float]
+) -> tuple[list[str], list[list[str]]]:
     """Headings and one row a cell of a plan: levels, state, size of the model file, length of a repeat."""
     heads = [name.replace("_", " ") for name in view.study.vary]
     heads += ["state", "model file", "one repeat, about"]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Literal
 
@@ -106,6 +106,16 @@ class StudyView:
             template_tokens=int(templates[0]) if templates else None,
         )
         return CellView(cell, records, self.study.repeats.count, setting, self.study.seed)
+
+    def add(self, repeat: RepeatRecord) -> None:
+        """Take a repeat that has just ended; only its cell is computed anew."""
+        self.record = replace(self.record, repeats=(*self.record.repeats, repeat))
+        old = self.cells[repeat.cell]
+        self.cells[repeat.cell] = self._view(old.cell, (*old.records, repeat))
+
+    def add_note(self, cell: int | None, text: str) -> None:
+        """Take a note that has just been kept."""
+        self.record = replace(self.record, notes=(*self.record.notes, (cell, text)))
 
     @property
     def done_repeats(self) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 from typing import Literal
 
@@ -33,6 +34,8 @@ def value_text(figure: CellFigure) -> tuple[str, str]:
     if not isinstance(figure, Value):
         return "–", figure.reason
     scaled, unit, factor = scale(figure.value, figure.unit)
+    if figure.unit == "tokens" and scaled == round(scaled):
+        return f"{scaled:,.0f}", unit
     return digits(scaled, spread=_half(figure) * factor), unit
 
 
@@ -44,7 +47,7 @@ def bounds_text(figure: CellFigure) -> str:
     below, above = (figure.value - figure.low) * factor, (figure.high - figure.value) * factor
     half = max(below, above)
     if half <= 0:
-        return "±0"
+        return ""
     if min(below, above) * LOPSIDED < half:
         low, high = figure.low * factor, figure.high * factor
         return f"{digits(low, spread=half)}–{digits(high, spread=half)}"
@@ -117,7 +120,7 @@ def _gains(view: StudyView, name: str) -> list[Sentence]:
     """For each varied factor with two or more levels: what its levels bought, all else equal."""
     out = []
     for factor, levels in view.study.vary.items():
-        for low, high in zip(levels, levels[1:], strict=False):
+        for low, high in itertools.pairwise(levels):
             sentence = _gain(view, name, factor, low, high)
             if sentence is not None:
                 out.append(sentence)

@@ -74,7 +74,7 @@ async def _fit(
     search = LengthSearch(target)
     how = ""
     while not search.done:
-        tokens, how = await count(_body(text, search.words, seed))
+        tokens, how = await count(_body(text, search.units, seed))
         if tokens is None:
             raise MeasureError(
                 "the engine tells no prompt lengths",
@@ -83,14 +83,14 @@ async def _fit(
             )
         search.feed(tokens)
     assert search.best is not None
-    words, tokens = search.best
+    units, tokens = search.best
     if abs(tokens - target) > max(1, TOLERANCE * target):
         raise MeasureError(
             f"no prompt of {target} tokens could be made", why=f"the nearest has {tokens}",
             remedy="ask for a longer prompt, or for other prompt files",
         )  # fmt: skip
-    return Prepared(_body(text, words, seed), tokens, how)
+    return Prepared(_body(text, units, seed), tokens, how)
 
 
-def _body(text: str | None, words: int, seed: int) -> str:
-    return made_up_words(words, seed=seed) if text is None else stretch(text, words)
+def _body(text: str | None, units: int, seed: int) -> str:
+    return made_up_words(units, seed=seed) if text is None else stretch(text, units)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
 
 from zinc_kettle.core.measures import Repeat
-from zinc_kettle.core.plan import Cell, Run, Study
+from zinc_kettle.core.plan import Cell, Study
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.workload import message, salt
 from zinc_kettle.errors import MeasureError
@@ -18,39 +19,27 @@ WARM_UP_TOKENS = 16
 """Output of a warm-up request: enough to touch every kernel of decoding, and no longer than that."""
 
 
+@dataclass
 class EpisodeRunner:
     """Runs one repeat of one cell."""
 
-    def __init__(
-        self,
-        study: Study,
-        cell: Cell,
-        run: Run,
-        engine: RunningEngine,
-        driver: LoadSource,
-        telemetry: Telemetry,
-        store: Store,
-        emit: Callable[[p.Event], None],
-        *,
-        repeat_id: str,
-        nonce: str,
-        cold: bool,
-        prompts: dict[tuple[object, ...], Workload],
-    ) -> None:
-        self._study = study
-        self._cell = cell
-        self._run = run
-        self._engine = engine
-        self._driver = driver
-        self._telemetry = telemetry
-        self._store = store
-        self._emit = emit
-        self._repeat_id = repeat_id
-        self._nonce = nonce
-        self._cold = cold
-        self._prompts = prompts
-        self._timelines: list[Timeline] = []
-        self._orders = 0
+    study: Study
+    cell: Cell
+    block: int
+    engine: RunningEngine
+    driver: LoadSource
+    telemetry: Telemetry
+    store: Store
+    emit: Callable[[p.Event], None]
+    repeat_id: str
+    nonce: str
+    """Fresh for each run of the tool and each block; part of every salt."""
+    cold: bool
+    """True when nothing has been sent since the load."""
+    prompts: dict[tuple[object, ...], Workload]
+    """Calibrated prompts, shared by all repeats of a run."""
+    timelines: list[Timeline] = field(default_factory=list)
+    orders: int = 0
 
     async def run(self) -> Repeat:
         """Calibrate, warm up, measure.
@@ -59,25 +48,25 @@ class EpisodeRunner:
             DriverError: The driver ended.
             MeasureError: No prompt of the wanted length could be made.
         """
-        study, engine = self._study, self._engine
-        self._emit(p.Warming(self._cell.index, self._run.block))
-        await self._driver.aim(Setup(engine.base_url, engine.model_name, engine.key_variable))
+        study, engine = self.study, self.engine
+        self.emit(p.Warming(self.cell.index, self.block))
+        await self.driver.aim(Setup(engine.base_url, engine.model_name, engine.key_variable))
         workload = await self._workload()
         if study.repeats.warm_up:
             await self._episode("warmup", self._orders_of(workload, study.repeats.warm_up, "warmup"), 1)
-        concurrency = int(self._cell.settings["concurrency"] or 1)
-        orders = self._orders_of(workload, self._cell.requests(study.repeats), "measured")
-        watch = self._telemetry.watch(engine.pid)
+        concurrency = int(self.cell.settings["concurrency"] or 1)
+        orders = self._orders_of(workload, self.cell.requests(study.repeats), "measured")
+        watch = self.telemetry.watch(engine.pid)
         done: EpisodeDone | None = None
         try:
             done = await self._episode("measured", orders, concurrency, latest=watch.latest)
         finally:
             trace, machine = watch.end(driver_cpu_ns=done.cpu_ns if done else 0)
         return Repeat(
-            repeat_id=self._repeat_id,
-            block=self._run.block,
+            repeat_id=self.repeat_id,
+            block=self.block,
             concurrency=concurrency,
-            timelines=tuple(self._timelines),
+            timelines=tuple(self.timelines),
             launch=engine.launch,
             machine=machine,
             trace=trace,
@@ -89,40 +78,40 @@ class EpisodeRunner:
     async def _workload(self) -> Workload:
         """The prompts of this cell; counted once for each model and length."""
         names = ("model", "quantization", "prompt_tokens", "salt")
-        key = tuple(self._cell.settings[name] for name in names)
-        if key not in self._prompts:
-            self._prompts[key] = await prepare(self._study, self._cell, self._engine, self._probe)
-        return self._prompts[key]
+        key = tuple(self.cell.settings[name] for name in names)
+        if key not in self.prompts:
+            self.prompts[key] = await prepare(self.study, self.cell, self.engine, self._probe)
+        return self.prompts[key]
 
     def _orders_of(self, workload: Workload, count: int, role: str) -> list[RequestOrder]:
-        output = int(self._cell.settings["output_tokens"] or 1)
+        output = int(self.cell.settings["output_tokens"] or 1)
         if role == "warmup":
             output = min(output, WARM_UP_TOKENS)
         orders = []
         for i in range(count):
             prompt = workload.prompts[i % len(workload.prompts)]
-            orders.append(self._order(prompt.body, role, output, cold=self._cold and i == 0))
-        self._cold = False
+            orders.append(self._order(prompt.body, role, output, cold=self.cold and i == 0))
+        self.cold = False
         return orders
 
     def _order(self, body: str, role: str, output: int, *, cold: bool = False) -> RequestOrder:
-        index = self._orders
-        self._orders += 1
-        salted = salt(self._study.seed, f"{self._nonce}-{self._cell.index}", index) if self._salted else None
+        index = self.orders
+        self.orders += 1
+        salted = salt(self.study.seed, f"{self.nonce}-{self.cell.index}", index) if self._salted else None
         return RequestOrder(
-            id=f"{self._repeat_id}-{index}",
+            id=f"{self.repeat_id}-{index}",
             role=role,
             messages=user_message(message(body, salted)),
             max_tokens=output,
-            temperature=self._study.temperature,
-            seed=self._study.seed,
+            temperature=self.study.temperature,
+            seed=self.study.seed,
             cold=cold,
-            extra=self._engine.extras(),
+            extra=self.engine.extras(),
         )
 
     @property
     def _salted(self) -> bool:
-        return bool(self._cell.settings["salt"])
+        return bool(self.cell.settings["salt"])
 
     async def _episode(
         self,
@@ -132,9 +121,9 @@ class EpisodeRunner:
         *,
         latest: Callable[[], tuple[int, float]] = lambda: (0, 0.0),
     ) -> EpisodeDone:
-        limits = self._study.limits
+        limits = self.study.limits
         episode = Episode(
-            id=f"{self._repeat_id}-{role}",
+            id=f"{self.repeat_id}-{role}",
             concurrency=concurrency,
             requests=list(orders),
             timeout_s=limits.request_s,
@@ -143,37 +132,35 @@ class EpisodeRunner:
 
         def on_tick(tick: Tick) -> None:
             resident, cores = latest()
-            self._emit(
+            self.emit(
                 p.Live(
-                    self._cell.index, self._run.block, role == "warmup", tuple(tick.streams), tick.finished,
+                    self.cell.index, self.block, role == "warmup", tuple(tick.streams), tick.finished,
                     tick.total, resident, cores,
                 )
             )  # fmt: skip
 
-        return await self._driver.run(episode, on_tick=on_tick, on_timeline=self._received)
+        return await self.driver.run(episode, on_tick=on_tick, on_timeline=self._received)
 
     def _received(self, timeline: Timeline) -> None:
-        self._store.add_timeline(self._repeat_id, timeline)
-        self._timelines.append(timeline)
-        self._emit(p.Received(self._cell.index, timeline))
+        self.store.add_timeline(self.repeat_id, timeline)
+        self.timelines.append(timeline)
+        self.emit(p.Received(self.cell.index, timeline))
 
     async def _probe(self, text: str) -> int | None:
         """Count by usage: one request with one output token; it is the cold one where it is the first."""
         order = RequestOrder(
-            id=f"{self._repeat_id}-probe",
+            id=f"{self.repeat_id}-probe",
             role="warmup",
             messages=user_message(text),
             max_tokens=1,
-            cold=self._cold,
-            extra=self._engine.extras(),
+            cold=self.cold,
+            extra=self.engine.extras(),
         )
-        self._cold = False
+        self.cold = False
         seen: list[Timeline] = []
-        limits = self._study.limits
-        episode = Episode(
-            f"{self._repeat_id}-probe", 1, [order], timeout_s=limits.request_s, stall_s=limits.stall_s
-        )
-        await self._driver.run(episode, on_tick=lambda _tick: None, on_timeline=seen.append)
+        limits = self.study.limits
+        episode = Episode(f"{self.repeat_id}-probe", 1, [order], timeout_s=limits.request_s, stall_s=limits.stall_s)
+        await self.driver.run(episode, on_tick=lambda _tick: None, on_timeline=seen.append)
         if seen and seen[0].error:
             raise MeasureError("the engine did not answer", why=seen[0].error, remedy="check its address and its log")
         return seen[0].prompt_tokens if seen else None
@@ -188,4 +175,3 @@ def _extras(workload: Workload) -> dict[str, float]:
         extras["prompt_tokens_least"] = float(min(counted))
         extras["prompt_tokens_most"] = float(max(counted))
     return extras
-

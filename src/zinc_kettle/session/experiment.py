@@ -78,9 +78,7 @@ class Experiment:
         """
         ports = self._ports
         facts = await asyncio.to_thread(ports.telemetry.machine_facts)
-        self._study_id = ports.store.begin(
-            self._study, source=self._source, facts=facts, wall_s=ports.clock.wall_s()
-        )
+        self._study_id = ports.store.begin(self._study, source=self._source, facts=facts, wall_s=ports.clock.wall_s())
         done = ports.store.done_runs(self._study_id)
         runs = order(self._study)
         missing = [run for run in runs if (run.block, run.cell) not in done]
@@ -176,9 +174,19 @@ class Experiment:
         try:
             driver = await self._driver()
             episode = EpisodeRunner(
-                self._study, cell, run, engine, driver, self._ports.telemetry, store, self._emit,
-                repeat_id=repeat_id, nonce=f"{self._nonce}-{run.block}", cold=state.fresh, prompts=state.prompts,
-            )  # fmt: skip
+                study=self._study,
+                cell=cell,
+                block=run.block,
+                engine=engine,
+                driver=driver,
+                telemetry=self._ports.telemetry,
+                store=store,
+                emit=self._emit,
+                repeat_id=repeat_id,
+                nonce=f"{self._nonce}-{run.block}",
+                cold=state.fresh,
+                prompts=state.prompts,
+            )
             state.fresh = False
             repeat = await episode.run()
         except DriverError as error:
@@ -194,7 +202,7 @@ class Experiment:
             return
         store.end_repeat(repeat_id, repeat)
         state.measured += 1
-        self._emit(p.RepeatEnded(run.cell, run.block, repeat))
+        self._emit(p.RepeatEnded(run.cell, run.block, repeat, engine.facts))
 
     async def _driver(self) -> LoadSource:
         if self._state.driver is None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TypeAlias
+from typing import Any, TypeAlias
 
 from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.timeline import Timeline
@@ -74,6 +74,8 @@ class RepeatEnded:
     cell: int
     block: int
     repeat: Repeat
+    facts: dict[str, Any]
+    """What the engine said of itself."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,6 +106,4 @@ class Ended:
     failed: int
 
 
-Event: TypeAlias = (
-    Began | Making | Loading | Warming | Live | Received | RepeatEnded | RepeatFailed | Progress | Ended
-)
+Event: TypeAlias = Began | Making | Loading | Warming | Live | Received | RepeatEnded | RepeatFailed | Progress | Ended

@@ -85,9 +85,7 @@ class _Answer:
             _plain(self._writer, b"<html>a page, not a stream</html>", kind="text/html")
             await self._writer.drain()
             return True
-        self._writer.write(
-            b"HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nTransfer-Encoding: chunked\r\n\r\n"
-        )
+        self._writer.write(b"HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nTransfer-Encoding: chunked\r\n\r\n")
         if script.role_first:
             self._event({"choices": [{"index": 0, "delta": {"role": "assistant", "content": None}}]})
         done = await self._tokens()

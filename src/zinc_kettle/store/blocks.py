@@ -51,9 +51,7 @@ def encode_block(rows: Sequence[tuple[str, Finished]]) -> bytes:
     user = [np.frombuffer(m.user_stamps, dtype="<i8") for _, m in rows]
     kernel = [np.frombuffer(m.kernel_stamps or b"", dtype="<i8") for _, m in rows]
     tokens = [np.frombuffer(m.chunk_tokens, dtype="<i4") for _, m in rows]
-    bare = [
-        msgspec.structs.replace(m, user_stamps=b"", kernel_stamps=None, chunk_tokens=b"") for _, m in rows
-    ]
+    bare = [msgspec.structs.replace(m, user_stamps=b"", kernel_stamps=None, chunk_tokens=b"") for _, m in rows]
     block = Block(
         version=BLOCK_VERSION,
         repeats=[repeat for repeat, _ in rows],

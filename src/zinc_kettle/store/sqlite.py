@@ -118,9 +118,7 @@ class SqliteStore:
     def _resume(self, db: sa.Connection, study_id: str) -> None:
         broken = s.repeats.update().where(s.repeats.c.study == study_id, s.repeats.c.state == "open")
         db.execute(broken.values(state="broken-off"))
-        db.execute(
-            s.studies.update().where(s.studies.c.id == study_id).values(state="running", runner=os.getpid())
-        )
+        db.execute(s.studies.update().where(s.studies.c.id == study_id).values(state="running", runner=os.getpid()))
 
     def done_runs(self, study_id: str) -> set[tuple[int, int]]:
         """(block, cell) of every repeat that is measured or failed."""

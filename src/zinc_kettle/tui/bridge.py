@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol, cast
+from typing import TYPE_CHECKING, Any, Protocol, cast
 
 if TYPE_CHECKING:
     from textual.screen import Screen
@@ -80,7 +80,7 @@ class Host(Protocol):
 
     desk: Desk
     view: StudyView | None
-    run: RunState | None
+    run_state: RunState | None
     measure: str
 
     def open_study(self, entry: ShelfEntry) -> None:
@@ -100,6 +100,6 @@ class Host(Protocol):
         ...
 
 
-def host(screen: Screen[None]) -> Host:
+def host(screen: Screen[Any]) -> Host:
     """The app a station is in."""
     return cast(Host, screen.app)

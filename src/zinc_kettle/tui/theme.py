@@ -21,6 +21,8 @@ class Palette:
     copper: str
     copper_ink: str
     """Text on copper."""
+    on_zinc: str
+    """Copper that can be read on the zinc of a map."""
     low: str
     high: str
     """The zinc of the smallest and of the largest value of a map."""
@@ -29,13 +31,37 @@ class Palette:
 
 
 DARK = Palette(
-    name="zinc-dark", dark=True, paper="#14181b", panel="#1c2226", ink="#e3e9ec", muted="#8b979e", faint="#39434a",
-    copper="#e08a45", copper_ink="#1b1209", low="#27323a", high="#6f8a98", caution="#e5c453", failure="#e0685f",
-)  # fmt: skip
+    name="zinc-dark",
+    dark=True,
+    paper="#14181b",
+    panel="#1c2226",
+    ink="#e3e9ec",
+    muted="#8b979e",
+    faint="#39434a",
+    copper="#e08a45",
+    copper_ink="#1b1209",
+    on_zinc="#ffb878",
+    low="#27323a",
+    high="#6f8a98",
+    caution="#e5c453",
+    failure="#e0685f",
+)
 LIGHT = Palette(
-    name="zinc-light", dark=False, paper="#f3f5f6", panel="#e4e9eb", ink="#1d2327", muted="#5c686f", faint="#c3ccd1",
-    copper="#b4571a", copper_ink="#ffffff", low="#dbe2e6", high="#86a0ad", caution="#8a6400", failure="#b3322a",
-)  # fmt: skip
+    name="zinc-light",
+    dark=False,
+    paper="#f3f5f6",
+    panel="#e4e9eb",
+    ink="#1d2327",
+    muted="#5c686f",
+    faint="#c3ccd1",
+    copper="#b4571a",
+    copper_ink="#ffffff",
+    on_zinc="#7a3206",
+    low="#dbe2e6",
+    high="#86a0ad",
+    caution="#8a6400",
+    failure="#b3322a",
+)
 PALETTES = {palette.name: palette for palette in (DARK, LIGHT)}
 
 

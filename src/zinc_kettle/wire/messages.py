@@ -154,8 +154,8 @@ ToDriver: TypeAlias = Setup | Episode | Abort | Quit
 FromDriver: TypeAlias = Ready | Tick | Finished | EpisodeDone | Complaint
 
 _encoder = msgspec.json.Encoder()
-_to_driver = msgspec.json.Decoder(ToDriver)
-_from_driver = msgspec.json.Decoder(FromDriver)
+_to_driver: msgspec.json.Decoder[ToDriver] = msgspec.json.Decoder(ToDriver)
+_from_driver: msgspec.json.Decoder[FromDriver] = msgspec.json.Decoder(FromDriver)
 
 
 def encode(message: ToDriver | FromDriver) -> bytes:

@@ -29,4 +29,5 @@ def write_chart(view: StudyView, out: Path, *, measure: str, kind: str) -> None:
         out.parent.mkdir(parents=True, exist_ok=True)
         out.write_bytes(draw(figure, out.suffix.lower().removeprefix(".")))
     except OSError as error:
-        raise UsageError(f"{out.name} cannot be written", why=str(error.strerror), remedy="choose another place") from error
+        why = str(error.strerror)
+        raise UsageError(f"{out.name} cannot be written", why=why, remedy="choose another place") from error

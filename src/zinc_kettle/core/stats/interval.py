@@ -100,9 +100,7 @@ def ratio_interval(a: Sequence[float], b: Sequence[float], *, seed: int = 0) -> 
     return Interval(value, min(low, value), max(high, value), "interval95", n)
 
 
-def pooled_quantile_interval(
-    groups: Sequence[npt.NDArray[np.float64]], p: float, *, seed: int = 0
-) -> Interval:
+def pooled_quantile_interval(groups: Sequence[npt.NDArray[np.float64]], p: float, *, seed: int = 0) -> Interval:
     """A quantile over requests pooled across repeats, with bounds from resampling the groups.
 
     Args:

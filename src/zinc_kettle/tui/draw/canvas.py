@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 
 from rich.text import Text
@@ -45,7 +46,9 @@ class Canvas:
         return ["".join(chr(0x2800 + cell) if cell else " " for cell in row) for row in self._cells]
 
 
-def trace(values: Sequence[float], columns: int, rows: int, *, low: float | None = None, high: float | None = None) -> list[str]:
+def trace(
+    values: Sequence[float], columns: int, rows: int, *, low: float | None = None, high: float | None = None
+) -> list[str]:
     """A line through values at equal steps, scaled to the canvas; blank for fewer than two values."""
     canvas = Canvas(columns, rows)
     if len(values) < 2:
@@ -57,7 +60,7 @@ def trace(values: Sequence[float], columns: int, rows: int, *, low: float | None
         (round(i * (canvas.width - 1) / (len(values) - 1)), round((canvas.height - 1) * (1 - (v - bottom) / span)))
         for i, v in enumerate(values)
     ]
-    for (x0, y0), (x1, y1) in zip(points, points[1:], strict=False):
+    for (x0, y0), (x1, y1) in itertools.pairwise(points):
         canvas.line(x0, y0, x1, y1)
     return canvas.lines()
 

@@ -1,0 +1,55 @@
+"""`demo`: small models, a finished study, and one ready to run."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from zinc_kettle.cli import output
+from zinc_kettle.cli.screen import on_terminal, show
+from zinc_kettle.config import demo_places, demo_studies
+from zinc_kettle.core.plan import cells, launch_settings
+from zinc_kettle.core.units import byte_size
+from zinc_kettle.formats.models import check_disk
+from zinc_kettle.wiring.build import model_folder, read_study
+
+
+def open_demo(store: Path | None) -> None:
+    """Make what is missing, then open the screen; without a terminal say what to run.
+
+    Raises:
+        ModelError: There is no room for the models.
+    """
+    where = demo_places(store)
+    folder = model_folder(where)
+    wanted = {}
+    for path in demo_studies():
+        for cell in cells(read_study(path)[0]):
+            settings = launch_settings(cell)
+            key = (settings.model, settings.quantization)
+            if folder.find(*key) is None:
+                wanted[key] = folder.planned_bytes(*key)
+    if wanted:
+        need = sum(wanted.values())
+        output.note(
+            f"Making {len(wanted)} small models of random weights, {byte_size(need)} of disk, in {where.models}"
+        )
+        check_disk(where.models, need)
+    for (model, quantization), size in wanted.items():
+        meter = output.Meter()
+        what = f"  {model} at {quantization}, {byte_size(size)}"
+        folder.make(model, quantization, lambda done, total, m=meter, w=what: m.now(f"{w}: {done / total:.0%}"))  # type: ignore[misc]
+        meter.done(f"{what}: done")
+    if on_terminal():
+        show(where, demo_studies())
+    output.line("There is no terminal here, so the screen stays closed. On a terminal:")
+    output.line("  zinc-kettle demo")
+    output.line("Without one, measure the study that is ready, in two to four minutes:")
+    for path in demo_studies():
+        output.line(f"  zinc-kettle run {_near(path)} --store {where.store}")
+
+
+def _near(path: Path) -> str:
+    try:
+        return str(path.relative_to(Path.cwd()))
+    except ValueError:
+        return str(path)

@@ -1,0 +1,171 @@
+"""The map as text: rows by columns of cells, shaded in zinc, the best in copper."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from rich.cells import cell_len
+from rich.style import Style
+from rich.text import Text
+
+from zinc_kettle.core.cell import Value
+from zinc_kettle.core.text import shorten
+from zinc_kettle.core.units import byte_size, duration
+from zinc_kettle.present.view import CAUTION_MARK, QUIET_CODES, STATE_MARKS, CellView, Grid, Slice
+from zinc_kettle.present.words import bounds_text, value_text
+from zinc_kettle.tui.theme import Palette, blend, readable
+
+MIN_CELL, MAX_CELL = 10, 34
+MIN_ROWS, MAX_ROWS = 3, 9
+GAP = 1
+
+
+@dataclass(frozen=True)
+class Look:
+    """What a map is drawn from, apart from its cells."""
+
+    measure: str
+    better: str
+    palette: Palette
+    cursor: int | None
+    running: int | None
+    best: int | None
+    """The cell with the best value; in copper."""
+    level: frozenset[int]
+    """Cells that cannot be told apart from it; marked in copper."""
+    sizes: dict[int, float | None]
+    guesses_s: dict[int, float]
+
+
+@dataclass(frozen=True)
+class Layout:
+    """Where cells stand: sizes in characters."""
+
+    label: int
+    width: int
+    height: int
+
+    def hit(self, x: int, y: int, rows: int, columns: int) -> tuple[int, int] | None:
+        """Row and column at a place, or None."""
+        column, inside = divmod(x - self.label, self.width + GAP)
+        row = (y - 1) // (self.height + GAP)
+        if 0 <= column < columns and 0 <= row < rows and 0 <= inside < self.width and y >= 1:
+            return row, column
+        return None
+
+
+def layout(grid: Grid, width: int, height: int) -> Layout:
+    """Cells as large as the room allows, within reason."""
+    label = min(18, max([cell_len(level) for level in grid.rows.levels] + [cell_len(_name(grid.rows.factor)), 4]) + 2)
+    columns, rows = max(1, len(grid.columns.levels)), max(1, len(grid.rows.levels))
+    each = min(MAX_CELL, max(MIN_CELL, (width - label) // columns - GAP))
+    tall = min(MAX_ROWS, max(MIN_ROWS, (height - 2) // rows - GAP))
+    return Layout(label, each, tall)
+
+
+def draw(grid: Grid, part: Slice, place: Layout, look: Look) -> Text:
+    """The whole map of one slice."""
+    out = _heads(grid, place, look.palette)
+    values = [v.value for row in part.rows for c in row if isinstance(v := c.value(look.measure), Value)]
+    low, high = min(values, default=0.0), max(values, default=1.0)
+    for level, row in zip(grid.rows.levels, part.rows, strict=True):
+        cells = [_cell(cell, place, look, low, high) for cell in row]
+        for line in range(place.height):
+            out.append("\n")
+            name = level if line == place.height // 2 else ""
+            out.append(shorten(name, place.label - 1).ljust(place.label), Style(color=look.palette.ink))
+            for cell in cells:
+                out.append_text(cell[line])
+                out.append(" " * GAP)
+        out.append("\n" * GAP)
+    return out
+
+
+def _heads(grid: Grid, place: Layout, palette: Palette) -> Text:
+    out = Text(no_wrap=True, end="")
+    out.append(shorten(_name(grid.rows.factor), place.label - 1).ljust(place.label), palette.muted)
+    for i, level in enumerate(grid.columns.levels):
+        name = _name(grid.columns.factor)
+        text = f"{level} {name}" if i == 0 and level else level
+        if level == "1" and name.endswith("s"):
+            text = text.removesuffix("s")
+        out.append(shorten(text, place.width).center(place.width) + " " * GAP, palette.ink)
+    return out
+
+
+def _name(factor: str | None) -> str:
+    return "" if factor is None else factor.replace("_", " ")
+
+
+def _cell(cell: CellView, place: Layout, look: Look, low: float, high: float) -> list[Text]:
+    palette, index = look.palette, cell.cell.index
+    figure = cell.value(look.measure)
+    measured = isinstance(figure, Value)
+    background = palette.panel
+    if isinstance(figure, Value):
+        background = palette.copper if index == look.best else _shade(figure.value, low, high, look)
+    ink = palette.copper_ink if background == palette.copper else readable(background, palette)
+    faint = ink if measured else palette.muted
+    strong = Style(color=ink, bgcolor=background, bold=True)
+    soft = Style(color=faint, bgcolor=background)
+    lines = _measured_lines(cell, look) if measured else _planned_lines(cell, look)
+    styles = [strong, *[soft] * (len(lines) - 1)] if measured else [soft] * len(lines)
+    if cell.state == "failed":
+        styles = [Style(color=palette.failure, bgcolor=background)] * len(lines)
+    if index in look.level:
+        lines.append("≈ best")
+        styles.append(Style(color=palette.on_zinc, bgcolor=background, bold=True))
+    return _framed(lines, styles, place, Style(color=ink, bgcolor=background), chosen=index == look.cursor)
+
+
+def _shade(value: float, low: float, high: float, look: Look) -> str:
+    share = (value - low) / (high - low) if high > low else 0.5
+    return blend(look.palette.low, look.palette.high, 1 - share if look.better == "less" else share)
+
+
+def _measured_lines(cell: CellView, look: Look) -> list[str]:
+    figure = cell.value(look.measure)
+    text, unit = value_text(figure)
+    warned = any(c.code not in QUIET_CODES for c in cell.cautions)
+    second = " ".join(part for part in (bounds_text(figure), CAUTION_MARK if warned else "") if part)
+    lines = [f"{text} {unit}", second or f"{cell.done} repeat"]
+    if cell.cell.index == look.running:
+        lines.append(f"▸ {cell.done} of {cell.wanted}")
+    elif cell.state == "partly":
+        lines.append(f"{STATE_MARKS['partly']} {cell.done} of {cell.wanted}")
+    return lines
+
+
+def _planned_lines(cell: CellView, look: Look) -> list[str]:
+    index = cell.cell.index
+    if index == look.running:
+        return ["▸ measuring", f"{cell.done} of {cell.wanted}"]
+    lines = [f"{STATE_MARKS[cell.state]} {cell.state}"]
+    if cell.state == "failed":
+        return [*lines, "no load" if "start" in cell.failures[-1].failure else "see sheet"]
+    if cell.done:
+        return [*lines, "no figure"]
+    size = look.sizes.get(index)
+    seconds = look.guesses_s.get(index)
+    if size is not None:
+        lines.append(byte_size(size))
+    if seconds is not None:
+        lines.append(f"about {duration(seconds)} each")
+    return lines
+
+
+def _framed(lines: list[str], styles: list[Style], place: Layout, base: Style, *, chosen: bool) -> list[Text]:
+    """Lines in the middle of a cell; the chosen one has a bar at both sides."""
+    lines = lines[: place.height]
+    top = (place.height - len(lines)) // 2
+    out = []
+    for row in range(place.height):
+        inside = place.width - 2
+        i = row - top
+        text = shorten(lines[i], inside) if 0 <= i < len(lines) else ""
+        style = styles[i] if 0 <= i < len(lines) else base
+        left, right = ("▌", "▐") if chosen else (" ", " ")
+        padding = inside - cell_len(text)
+        before = padding // 2
+        out.append(Text.assemble((left, base), (" " * before + text + " " * (padding - before), style), (right, base)))
+    return out

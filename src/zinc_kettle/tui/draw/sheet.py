@@ -1,0 +1,106 @@
+"""Drawings of the cell sheet: repeats as dots, requests as a waterfall, gaps and memory as traces."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.text import Text
+
+from zinc_kettle.core.cell import per_repeat
+from zinc_kettle.core.measures import Repeat
+from zinc_kettle.core.stats import flukes, median, quantile
+from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.units import NS_PER_S, byte_size, digits, with_unit
+from zinc_kettle.tui.draw.canvas import trace
+from zinc_kettle.tui.theme import Palette
+
+WATERFALL_ROWS = 8
+
+
+def repeat_strip(repeats: Sequence[Repeat], name: str, unit: str, width: int, palette: Palette) -> Text:
+    """Each repeat as a dot on one axis, the median marked; a fluke is hollow."""
+    values = per_repeat(repeats, name)
+    if not values:
+        return Text("no repeat has this figure", palette.muted)
+    low, high = min(values), max(values)
+    # A strip that zooms into a tremble would make it look like a storm: at least a tenth of the median is shown.
+    room = max(high - low, 0.1 * abs(median(values))) or 1.0
+    start = (low + high) / 2 - room / 2
+    far = set(flukes(values))
+    row: list[tuple[str, str]] = [("·", palette.faint)] * width
+    at = min(width - 1, round((median(values) - start) / room * (width - 1)))
+    row[at] = ("│", palette.ink)
+    counts: dict[int, int] = {}
+    for i, value in enumerate(values):
+        column = round((value - start) / room * (width - 1))
+        counts[column] = counts.get(column, 0) + 1
+        mark = "○" if i in far else ("●" if counts[column] == 1 else str(min(9, counts[column])))
+        row[column] = (mark, palette.caution if i in far else palette.ink)
+    out = Text(no_wrap=True)
+    for char, colour in row:
+        out.append(char, colour)
+    left, right = with_unit(start, unit), with_unit(start + room, unit)
+    out.append("\n" + left + right.rjust(max(1, width - len(left))), palette.muted)
+    return out
+
+
+def waterfall(timelines: Sequence[Timeline], width: int, palette: Palette) -> Text:
+    """Requests under each other, on one clock: waiting for the first token, then decode."""
+    shown = [t for t in timelines if t.end_ns > t.sent_ns][:WATERFALL_ROWS]
+    if not shown:
+        return Text("no request was answered", palette.muted)
+    start = min(t.sent_ns for t in shown)
+    span = max(t.end_ns for t in shown) - start
+    label = 9
+    room = max(10, width - label - 9)
+    out = Text(no_wrap=True)
+    for t in shown:
+        before = round((t.sent_ns - start) / span * room)
+        first = (t.ttft_ns if t.ttft_ns is not None else t.end_ns - t.sent_ns) or 0
+        prefill = max(1, round(first / span * room))
+        decode = max(0, round((t.end_ns - t.sent_ns - first) / span * room))
+        name = "cold" if t.cold else ("warm-up" if t.role == "warmup" else f"stream {t.stream + 1}")
+        out.append(name.ljust(label), palette.muted)
+        out.append(" " * before)
+        out.append("▒" * prefill, palette.muted)
+        out.append("█" * decode, palette.ink if t.usable else palette.failure)
+        tail = f" {digits((t.end_ns - t.sent_ns) / NS_PER_S)} s"
+        out.append(tail if t.usable else " ✕", palette.muted if t.usable else palette.failure)
+        out.append("\n")
+    out.append("▒ until the first token  █ decode", palette.muted)
+    if len(timelines) > len(shown):
+        out.append(f"  · {len(timelines) - len(shown)} more requests", palette.muted)
+    return out
+
+
+def gap_trace(timelines: Sequence[Timeline], width: int, rows: int, palette: Palette) -> Text:
+    """The gaps between chunks of the last measured request, in milliseconds."""
+    counted = [t for t in timelines if t.role == "measured" and len(t.chunk_ns) > 2]
+    if not counted:
+        return Text("no request with three chunks or more", palette.muted)
+    gaps = [float(g) / 1e6 for g in counted[-1].chunk_gaps_ns]
+    # One stall would flatten all the rest: the scale ends at p98, what is beyond touches the top.
+    top = max(quantile(gaps, 0.98), 1e-6)
+    plot = trace([min(g, top) for g in gaps], width - 9, rows, low=0.0, high=top)
+    return _labelled(plot, f"{digits(top, significant=2)} ms", "0 ms", palette)
+
+
+def memory_trace(repeats: Sequence[Repeat], width: int, rows: int, palette: Palette) -> Text:
+    """Resident memory of the engine over the last repeat, launcher included."""
+    traces = [r.trace for r in repeats if r.trace is not None and len(r.trace.at_ns) > 1]
+    if not traces:
+        return Text("the engine's memory cannot be seen from here", palette.muted)
+    values = [float(v) for v in traces[-1].resident_bytes]
+    top = max(values) * 1.05
+    return _labelled(trace(values, width - 9, rows, low=0.0, high=top), byte_size(top), "0 B", palette)
+
+
+def _labelled(plot: list[str], top: str, bottom: str, palette: Palette) -> Text:
+    out = Text(no_wrap=True)
+    for i, line in enumerate(plot):
+        label = top if i == 0 else (bottom if i == len(plot) - 1 else "")
+        out.append(label.rjust(8) + " ", palette.muted)
+        out.append(line, palette.ink)
+        if i < len(plot) - 1:
+            out.append("\n")
+    return out

@@ -1,0 +1,131 @@
+"""The texts of the sheet."""
+
+from __future__ import annotations
+
+import textwrap
+
+from rich.text import Text
+
+from zinc_kettle.core.catalogue import MEASURES
+from zinc_kettle.core.cell import Value
+from zinc_kettle.core.units import byte_size, with_unit
+from zinc_kettle.present.view import CellView
+from zinc_kettle.present.words import bounds_text, value_text
+from zinc_kettle.tui.draw.sheet import gap_trace, memory_trace, repeat_strip, waterfall
+from zinc_kettle.tui.theme import Palette
+
+GROUPS = (
+    ("answering", ("ttft", "ttft_offset", "duration", "gap_p50", "gap_p95", "gap_p99")),
+    ("prefill", ("prefill_client", "prefill_engine", "prompt_tokens")),
+    ("decode", ("decode", "decode_engine", "tpot", "chars_rate", "output_tokens", "throughput", "spread")),
+    (
+        "machine",
+        ("load_time", "memory_loaded", "memory_peak", "memory_anonymous", "memory_file", "cpu", "observer_share"),
+    ),
+)
+MIN_TRACE_ROWS, MAX_TRACE_ROWS = 3, 9
+FIXED_ROWS = 18
+"""Lines of the strips that are no trace, with two requests in the waterfall."""
+NAME, FIGURE, UNIT = 20, 8, 9
+
+
+def figures(cell: CellView, palette: Palette) -> Text:
+    """Every figure with its bounds; the reason where there is none."""
+    out = Text()
+    reasons: dict[str, list[str]] = {}
+    for title, names in GROUPS:
+        out.append(f"{title}\n", palette.muted)
+        for name in names:
+            figure = cell.value(name)
+            measure = MEASURES[name]
+            if not isinstance(figure, Value):
+                reasons.setdefault(figure.reason, []).append(measure.title)
+                out.append(f"{measure.title.ljust(NAME)}{'–'.rjust(FIGURE)}\n", palette.muted)
+                continue
+            text, unit = value_text(figure)
+            out.append(measure.title.ljust(NAME), palette.ink)
+            out.append(text.rjust(FIGURE), f"bold {palette.ink}")
+            out.append(f" {unit}".ljust(UNIT), palette.muted)
+            out.append(bounds_text(figure) + "\n", palette.muted)
+        out.append("\n")
+    for reason, titles in reasons.items():
+        out.append(f"– {', '.join(titles)}: {reason}.\n", palette.muted)
+    return out
+
+
+def strips(cell: CellView, width: int, height: int, palette: Palette) -> Text:
+    """Repeats, requests, gaps and memory as pictures, the traces as tall as the room allows."""
+    rows = min(MAX_TRACE_ROWS, max(MIN_TRACE_ROWS, (height - FIXED_ROWS) // 2))
+    out = Text()
+    counted = cell.repeats
+    for name, unit in (("decode", "tokens/s"), ("ttft", "s")):
+        title = MEASURES[name].title
+        out.append(f"repeats, {title}\n", palette.muted)
+        out.append_text(repeat_strip(counted, name, unit, width, palette))
+        out.append("\n\n")
+    last = counted[-1] if counted else (cell.records[-1].repeat if cell.records else None)
+    timelines = last.timelines if last is not None else ()
+    out.append("last repeat, request by request\n", palette.muted)
+    out.append_text(waterfall(timelines, width, palette))
+    out.append("\n\ngaps between chunks, last request\n", palette.muted)
+    out.append_text(gap_trace(timelines, width, rows, palette))
+    out.append("\n\nmemory of the engine, last repeat\n", palette.muted)
+    out.append_text(memory_trace(counted, width, rows, palette))
+    return out
+
+
+def cautions(cell: CellView, notes: list[str], palette: Palette) -> Text:
+    """Cautions with evidence and advice, failures, notes."""
+    out = Text()
+    out.append("cautions\n", palette.muted)
+    if not cell.cautions:
+        out.append("none\n" if cell.done else "none yet\n", palette.ink)
+    for caution in cell.cautions:
+        out.append(f"▲ {caution.code}", f"bold {palette.caution}")
+        out.append(f"  {caution.evidence}\n", palette.ink)
+        out.append(f"  {caution.sentence} {caution.advice}\n", palette.muted)
+    for record in cell.failures[-1:]:
+        out.append("\n✕ failed ", f"bold {palette.failure}")
+        out.append(f"{record.failure}\n", palette.ink)
+    broken = sum(1 for r in cell.records if r.state == "broken-off")
+    if broken:
+        out.append(f"\n{broken} repeat broken off by a stop: kept, not counted, measured again.\n", palette.muted)
+    out.append("\nnotes\n", palette.muted)
+    out.append("\n".join(notes) + "\n" if notes else "none; w writes one\n", palette.ink if notes else palette.muted)
+    return out
+
+
+def engine(cell: CellView, palette: Palette) -> Text:
+    """How the engine was started, from which file, and what it said last."""
+    out = Text("\nengine\n", palette.muted)
+    known = [r for r in cell.records if r.facts]
+    if not known:
+        out.append("not started yet\n", palette.muted)
+    else:
+        facts = known[-1].facts
+        out.append(f"{facts.get('engine', '')} {facts.get('version', '')}\n", palette.ink)
+        if facts.get("launch_line"):
+            out.append(facts["launch_line"] + "\n", palette.muted)
+        if facts.get("build"):
+            out.append(textwrap.shorten(facts["build"], 300) + "\n", palette.muted)
+        out.append_text(_load(cell, palette))
+    words = [r.last_words for r in cell.failures if r.last_words]
+    if words:
+        out.append("\nlast words\n", palette.muted)
+        out.append(words[-1] + "\n", palette.failure)
+    return out
+
+
+def _load(cell: CellView, palette: Palette) -> Text:
+    out = Text()
+    launches = [r.launch for r in cell.repeats if r.launch is not None and r.launch.load_ns is not None]
+    if launches:
+        last = launches[-1]
+        share = last.file_cached_share
+        cached = "not known" if share is None else f"{share:.0%}"
+        out.append(
+            f"last load {with_unit((last.load_ns or 0) / 1e9, 's')}; file-cached {cached}; "
+            f"launcher's own {byte_size(last.baseline_bytes)} subtracted\n",
+            palette.muted,
+        )
+    return out

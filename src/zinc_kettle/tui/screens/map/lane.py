@@ -1,0 +1,105 @@
+"""What stands beside the map: the live lane while a study runs, and what is worth knowing."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from zinc_kettle.core.units import byte_size, digits, duration
+from zinc_kettle.present.view import STATE_MARKS, StudyView
+from zinc_kettle.present.words import Sentence, answer, worth_knowing
+from zinc_kettle.tui.draw.canvas import bar, columns_of
+from zinc_kettle.tui.run_state import RunState
+from zinc_kettle.tui.theme import Palette
+
+TAIL_LINES = 3
+MARKS = {"finding": "●", "hint": "○", "caution": "▲", "failure": "✕"}
+
+
+def lane(view: StudyView, run: RunState, width: int, palette: Palette) -> Text:
+    """The running episode: what, how fast, how much memory, the text coming."""
+    out = Text()
+    cell = view.cells[run.cell] if run.cell is not None else None
+    out.append(cell.title if cell else "starting", f"bold {palette.ink}")
+    if cell:
+        out.append(f"\nblock {run.block + 1} of {view.study.repeats.count}", palette.muted)
+    out.append(f" · {run.phase}\n", palette.muted)
+    busy = bool(run.streams)
+    rate = f"{digits(run.rate)}" if busy and run.rate else "–"
+    out.append(rate, f"bold {palette.copper}")
+    out.append(" tok/s now", palette.ink)
+    if len(run.streams) > 1:
+        out.append(f" · {len(run.streams)} streams", palette.muted)
+    out.append("\n")
+    out.append(columns_of(run.speeds, width) + "\n", palette.high)
+    memory = byte_size(run.resident_bytes) if run.resident_bytes else "–"
+    out.append("memory ", palette.muted)
+    out.append(memory.rjust(8), palette.ink)
+    out.append("   engine ", palette.muted)
+    out.append(f"{run.cores:.1f} cores\n" if run.resident_bytes else "–\n", palette.ink)
+    tail = run.streams[0].tail.replace("\n", " ") if run.streams else ""
+    shown = tail[-(width - 1) * TAIL_LINES + width // 2 :]
+    out.append("\n")
+    out.append((f"…{shown}" if shown else "no text yet") + "\n", palette.muted)
+    return out
+
+
+def knowing(view: StudyView, measure: str, plan: str, palette: Palette) -> Text:
+    """The answer so far, then findings and cautions in plain sentences."""
+    out = Text()
+    if not view.done_repeats and not view.failed_cells:
+        return _before(plan, palette)
+    said = answer(view, measure)
+    out.append(said[:1].upper() + said[1:] + ".\n", palette.ink)
+    sentences = worth_knowing(view, measure)
+    if sentences:
+        out.append("\nworth knowing\n", palette.muted)
+    for sentence in sentences:
+        out.append(f"{MARKS[sentence.tone]} ", _colour(sentence, palette))
+        out.append(sentence.text + "\n", palette.ink)
+    return out
+
+
+def _before(plan: str, palette: Palette) -> Text:
+    """What a person sees before anything is measured."""
+    out = Text("nothing measured yet\n\n", palette.muted)
+    out.append(plan + "\n\n", palette.ink)
+    out.append("r", f"bold {palette.ink}")
+    out.append(" measures it on this machine. Close other programs first: they would be measured too. ", palette.ink)
+    out.append("s stops at any time; what is measured is kept, and r goes on from there.", palette.ink)
+    return out
+
+
+def _colour(sentence: Sentence, palette: Palette) -> str:
+    return {"caution": palette.caution, "failure": palette.failure}.get(sentence.tone, palette.high)
+
+
+def legend(palette: Palette) -> Text:
+    """The states, as marks and words."""
+    out = Text(no_wrap=True, overflow="ellipsis")
+    for state in ("planned", "partly", "measured", "failed"):
+        out.append(f"{STATE_MARKS[state]} {state}  ", palette.muted)
+    out.append("▸ running  ▲ caution  ", palette.muted)
+    out.append("■", palette.copper)
+    out.append(" best  ≈ not told apart from it", palette.muted)
+    return out
+
+
+def progress(view: StudyView, run: RunState | None, width: int, palette: Palette) -> Text:
+    """How far, how long still, what failed."""
+    done, wanted = view.done_repeats, view.wanted_repeats
+    head = f"{done} of {wanted} repeats "
+    tail = ""
+    if run is not None and run.active:
+        tail = f"  about {duration(run.left_s)} left"
+        if run.stopping:
+            tail = "  stopping …"
+    elif done < wanted:
+        tail = "  stopped, r goes on" if view.record.state == "stopped" else "  r runs it here"
+    failed = f"  ✕ {view.failed_cells} failed" if view.failed_cells else ""
+    room = max(8, min(60, width - len(head) - len(tail) - len(failed) - 2))
+    out = Text(no_wrap=True)
+    out.append(head, palette.ink)
+    out.append_text(bar(done / max(1, wanted), room, full=palette.high, empty=palette.faint))
+    out.append(tail, palette.muted)
+    out.append(failed, palette.failure)
+    return out

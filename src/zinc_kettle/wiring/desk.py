@@ -1,0 +1,161 @@
+"""The rest of the tool as the screen sees it: implements tui.bridge.Desk."""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from zinc_kettle.config import Places
+from zinc_kettle.core.units import byte_size, plural
+from zinc_kettle.errors import KettleError, UsageError
+from zinc_kettle.tui.bridge import ShelfEntry
+
+if TYPE_CHECKING:
+    from zinc_kettle.core.plan import Study
+    from zinc_kettle.core.record import StudyRecord
+    from zinc_kettle.session.experiment import Experiment
+    from zinc_kettle.session.progress import Event
+    from zinc_kettle.store.sqlite import SqliteStore
+
+EXPORT_LIMIT_S = 120.0
+
+
+class RealDesk:
+    """Store, study files and experiments of this person."""
+
+    def __init__(self, places: Places, *, extra_studies: list[Path] | None = None) -> None:
+        self._places = places
+        self._extra = extra_studies or []
+        self._opened: SqliteStore | None = None
+
+    @property
+    def _store(self) -> SqliteStore:
+        # Opened late: the store's package takes longer to import than the first paint may take.
+        if self._opened is None:
+            from zinc_kettle.wiring.build import open_store
+
+            self._opened = open_store(self._places)
+        return self._opened
+
+    def shelf(self) -> list[ShelfEntry]:
+        """Studies that are ready first, then those kept, newest first."""
+        from zinc_kettle.store.reading import load, shelf
+
+        ready = [self._ready(path) for path in self._study_files()]
+        kept = []
+        for row in shelf(self._store):
+            record = load(self._store, row.study_id)
+            kept.append(_kept(record))
+        return [*ready, *kept]
+
+    def _study_files(self) -> list[Path]:
+        own = sorted(self._places.studies.glob("*.study.toml")) if self._places.studies.is_dir() else []
+        return [*self._extra, *own]
+
+    def _ready(self, path: Path) -> ShelfEntry:
+        from zinc_kettle.core.plan import cells
+        from zinc_kettle.wiring.build import read_study
+
+        try:
+            study, _ = read_study(path)
+        except KettleError as error:
+            return ShelfEntry(str(path), path.name, "planned", "", path.name, "", ready=True, trouble=str(error))
+        count = plural(len(cells(study)), "cell")
+        answer = f"{count}, {plural(study.repeats.count, 'repeat')} each; open it and press r to measure it here"
+        return ShelfEntry(str(path), study.question, "planned", answer, f"study file {path.name}", "", ready=True)
+
+    def open(self, entry: ShelfEntry) -> StudyRecord:
+        """A study whole, or planned from its file."""
+        from zinc_kettle.core.record import StudyRecord
+        from zinc_kettle.wiring.build import read_study
+
+        if not entry.ready:
+            return self.load(entry.key)
+        study, source = read_study(Path(entry.key))
+        return StudyRecord("", study, "planned", 0.0, source=source)
+
+    def load(self, study_id: str) -> StudyRecord:
+        """A kept study whole."""
+        from zinc_kettle.store.reading import load
+
+        return load(self._store, study_id)
+
+    def sizes(self, study: Study) -> dict[int, float | None]:
+        """Size of the model file of each cell; nothing where a model is not to be had."""
+        from zinc_kettle.wiring.build import model_sizes
+
+        try:
+            return model_sizes(study, self._places)
+        except KettleError:
+            return {}
+
+    def experiment(self, record: StudyRecord, emit: Callable[[Event], None]) -> Experiment:
+        """What would measure the study here."""
+        from zinc_kettle.wiring.build import experiment
+
+        return experiment(record.study, self._places, self._store, emit, source=record.source)
+
+    def add_note(self, study_id: str, cell: int | None, text: str) -> None:
+        """Keep a note."""
+        self._store.add_note(study_id, cell, text, wall_s=time.time())
+
+    async def export(self, study_id: str, measure: str) -> list[Path]:
+        """Write map and lines as SVG and PDF, in a process of its own: drawing would hold the screen up.
+
+        Raises:
+            UsageError: The charts could not be drawn.
+        """
+        written = []
+        for kind in ("map", "lines"):
+            for ending in ("svg", "pdf"):
+                path = self._places.exports / f"{study_id}-{measure}-{kind}.{ending}"
+                await self._chart(study_id, measure, kind, path)
+                written.append(path)
+        return written
+
+    async def _chart(self, study_id: str, measure: str, kind: str, path: Path) -> None:
+        process = await asyncio.create_subprocess_exec(
+            sys.executable, "-m", "zinc_kettle", "chart", study_id, "--store", str(self._places.store),
+            "--measure", measure, "--kind", kind, "--out", str(path),
+            stdout=asyncio.subprocess.DEVNULL, stderr=asyncio.subprocess.PIPE, stdin=asyncio.subprocess.DEVNULL,
+        )  # fmt: skip
+        try:
+            _, said = await asyncio.wait_for(process.communicate(), EXPORT_LIMIT_S)
+        except TimeoutError as error:
+            process.kill()
+            raise UsageError(f"drawing took longer than {EXPORT_LIMIT_S:g} s") from error
+        if process.returncode:
+            raise UsageError("a chart could not be drawn", why=said.decode("utf-8", "replace").strip()[-300:])
+
+
+def _kept(record: StudyRecord) -> ShelfEntry:
+    from zinc_kettle.present.view import StudyView
+    from zinc_kettle.present.words import answer
+
+    view = StudyView(record)
+    said = answer(view)
+    when = time.strftime("%Y-%m-%d", time.localtime(record.created_s))
+    return ShelfEntry(
+        key=record.study_id,
+        question=record.study.question,
+        state=record.state,
+        answer=said[:1].upper() + said[1:],
+        where=_machine(record.facts),
+        when=when,
+        simulated=record.simulated,
+    )
+
+
+def _machine(facts: dict[str, Any]) -> str:
+    parts = [str(facts.get("processor", "machine not recorded"))]
+    if facts.get("physical_cores"):
+        parts.append(plural(int(facts["physical_cores"]), "core"))
+    if facts.get("memory_bytes"):
+        parts.append(f"{byte_size(facts['memory_bytes'])} of memory")
+    if facts.get("virtual"):
+        parts.append("virtual")
+    return ", ".join(parts)
