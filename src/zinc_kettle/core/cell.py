@@ -73,6 +73,21 @@ def per_repeat(repeats: Sequence[Repeat], name: str) -> list[float]:
     return numbers([f[name] for f in (repeat_figures(r) for r in repeats) if name in f])
 
 
+def series(repeats: Sequence[Repeat], name: str) -> list[float]:
+    """One measure of each repeat, also of those measures that are drawn from launches or pooled gaps."""
+    if name == "load_time":
+        return _loads(repeats)
+    if name in GAP_QUANTILES:
+        groups = [[t.chunk_gaps_ns / NS_PER_S for t in r.measured if len(t.stamps) > 1] for r in repeats]
+        return [float(np.quantile(np.concatenate(g), GAP_QUANTILES[name])) for g in groups if g]
+    return per_repeat(repeats, name)
+
+
+def _loads(repeats: Sequence[Repeat]) -> list[float]:
+    loads = {r.launch.launch_id: r.launch.load_ns for r in repeats if r.launch is not None}
+    return [ns / NS_PER_S for ns in loads.values() if ns is not None]
+
+
 def _over_repeats(figures: Sequence[Figure], unit: str, seed: int) -> CellFigure:
     values = numbers(figures)
     if not values:
@@ -91,8 +106,7 @@ def _spread(figures: Sequence[Figure]) -> CellFigure:
 
 
 def _load_time(repeats: Sequence[Repeat], seed: int) -> CellFigure:
-    loads = {r.launch.launch_id: r.launch.load_ns for r in repeats if r.launch is not None}
-    seconds = [ns / NS_PER_S for ns in loads.values() if ns is not None]
+    seconds = _loads(repeats)
     if not seconds:
         return Missing("the engine was not started by this tool" if repeats else "nothing was measured")
     i = median_interval(seconds, seed=seed)

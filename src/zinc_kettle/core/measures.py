@@ -160,7 +160,7 @@ def steady_window(repeat: Repeat) -> tuple[int, int] | None:
         return None
     sent = sorted(t.sent_ns for t in requests)
     start, last_sent = sent[n - 1], sent[-1]
-    ends = [t.end_ns for t in requests if t.end_ns >= last_sent]
+    ends = [t.end_ns for t in requests if t.end_ns > last_sent]
     return (start, min(ends)) if ends and min(ends) > start else None
 
 

@@ -69,7 +69,7 @@ def measure_line(view: StudyView, name: str) -> str:
     held = {**{k: c for k, c in view.plan[0].settings.items() if k not in view.study.vary}}
     parts = [f"{measure.title}, {unit}"]
     if sample is not None:
-        parts.append(f"median, {bound_name(sample)} {'repeats' if name != 'load_time' else 'launches'}")
+        parts.append(f"median, {bound_name(sample, 'launches' if name == 'load_time' else 'repeats')}")
     for factor, noun in (("prompt_tokens", "prompt"), ("output_tokens", "output"), ("concurrency", "stream")):
         value = held.get(factor)
         if value is not None and factor == "concurrency":
@@ -87,7 +87,7 @@ def map_figure(view: StudyView, name: str) -> MapFigure:
     """
     _check(name)
     grid = view.grid()
-    top = [c.cell.index for c in best(view, name)] if MEASURES[name].better != "neither" else []
+    top = [c.cell.index for c in best(view, name)]
     panels = tuple(
         (s.title, tuple(tuple(_patch(cell, name, top) for cell in row) for row in s.rows)) for s in grid.slices
     )

@@ -8,7 +8,7 @@ from functools import cached_property
 from typing import Literal
 
 from zinc_kettle.core.cautions import Caution, Setting, cell_cautions
-from zinc_kettle.core.cell import CellFigure, cell_values, single_value
+from zinc_kettle.core.cell import CellFigure, cell_values, series, single_value
 from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.plan import Cell, axes, cells, label, level_name
 from zinc_kettle.core.record import RepeatRecord, StudyRecord
@@ -30,6 +30,7 @@ class CellView:
         self._setting = setting
         self._seed = seed
         self._values: dict[str, CellFigure] = {}
+        self._series: dict[str, list[float]] = {}
 
     @cached_property
     def repeats(self) -> tuple[Repeat, ...]:
@@ -60,6 +61,12 @@ class CellView:
         if name not in self._values:
             self._values[name] = single_value(self.repeats, name, seed=self._seed)
         return self._values[name]
+
+    def series(self, name: str) -> list[float]:
+        """One measure of each repeat (of each launch for the load time), in order."""
+        if name not in self._series:
+            self._series[name] = series(self.repeats, name)
+        return self._series[name]
 
     def values(self) -> dict[str, CellFigure]:
         """Every measure."""

@@ -8,12 +8,13 @@ from typing import Literal
 
 from zinc_kettle.core.catalogue import MEASURES
 from zinc_kettle.core.cell import CellFigure, Value
-from zinc_kettle.core.plan import level_name
+from zinc_kettle.core.plan import Level, level_name
+from zinc_kettle.core.stats import Interval, median, ratio_interval
 from zinc_kettle.core.units import digits, plural, scale
 from zinc_kettle.present.view import CellView, StudyView
 
-CLOSE_RATIO = 1.02
-"""Bounds that overlap by less than this still overlap: nobody picks a setting for two percent."""
+MIN_REPEATS = 2
+"""One repeat each carries no conclusion: nothing is ranked before the second."""
 LOPSIDED = 1.5
 """Bounds are shown as low–high where one side is this many times the other."""
 MAX_SENTENCES = 6
@@ -58,38 +59,51 @@ def _half(figure: Value) -> float:
     return max(figure.high - figure.value, figure.value - figure.low)
 
 
-def bound_name(figure: CellFigure) -> str:
-    """What the bounds are: `95% interval` or `range`, with the number of repeats."""
+def bound_name(figure: CellFigure, noun: str = "repeats") -> str:
+    """What the bounds are: `95% interval` or `range`, with the number behind them."""
     if not isinstance(figure, Value):
         return ""
+    if figure.n == 1:
+        return f"one {noun.removesuffix('es') if noun == 'launches' else noun.removesuffix('s')}, no bounds"
     kind = "95% interval" if figure.bound == "interval95" else "range"
-    return f"{kind} of {figure.n}"
+    return f"{kind} of {figure.n} {noun}"
+
+
+def ratio(a: CellView, b: CellView, name: str) -> Interval | None:
+    """Ratio of two cells, a over b, with its bounds; None where either has fewer than two repeats."""
+    first, second = a.series(name), b.series(name)
+    if min(len(first), len(second)) < MIN_REPEATS or min(*first, *second) <= 0:
+        return None
+    return ratio_interval(first, second, seed=1)
 
 
 def best(view: StudyView, name: str) -> list[CellView]:
-    """The best cells for a measure: the first, and all whose bounds overlap it, so that none is ranked by noise."""
-    measured = [(c, v) for c in view.cells if isinstance(v := c.value(name), Value)]
-    if not measured:
+    """The best cell for a measure, then all that cannot be told apart from it, so that none is ranked by noise.
+
+    Empty while no cell has two repeats: one repeat each carries no conclusion.
+    """
+    measured = [c for c in view.cells if isinstance(c.value(name), Value) and len(c.series(name)) >= MIN_REPEATS]
+    if not measured or MEASURES[name].better == "neither":
         return []
-    more = MEASURES[name].better == "more"
-    measured.sort(key=lambda pair: pair[1].value, reverse=more)
-    top = measured[0][1]
-    together = [
-        c for c, v in measured
-        if (v.high * CLOSE_RATIO >= top.low if more else v.low <= top.high * CLOSE_RATIO)
-    ]  # fmt: skip
-    return together
+    pick = max if MEASURES[name].better == "more" else min
+    top = pick(measured, key=lambda c: median(c.series(name)))
+    return [top, *(c for c in measured if c is not top and _level(ratio(c, top, name)))]
+
+
+def _level(interval: Interval | None) -> bool:
+    return interval is None or interval.low <= 1.0 <= interval.high
 
 
 def answer(view: StudyView, name: str = "decode") -> str:
     """The answer so far in one sentence."""
     top = best(view, name)
-    if not top:
-        return "nothing measured yet"
     measure = MEASURES[name]
+    if not top:
+        return "too early to tell: an answer wants two repeats" if view.done_repeats else "nothing measured yet"
     text, unit = value_text(top[0].value(name))
     bounds = bounds_text(top[0].value(name))
-    head = f"{'fastest' if measure.unit == 'tokens/s' else 'best'} {measure.title}: {top[0].title}"
+    superlative = {"tokens/s": "fastest", "s": "shortest", "bytes": "smallest"}.get(measure.unit, "best")
+    head = f"{superlative} {measure.title}: {top[0].title}"
     figure = f"{text}{' ' + bounds if bounds.startswith('±') else ''} {unit}"
     if len(top) == 1:
         return f"{head}, {figure}"
@@ -127,27 +141,26 @@ def _gains(view: StudyView, name: str) -> list[Sentence]:
     return out[:3]
 
 
-def _gain(view: StudyView, name: str, factor: str, low: object, high: object) -> Sentence | None:
-    ratios, apart = [], 0
+def _gain(view: StudyView, name: str, factor: str, low: Level, high: Level) -> Sentence | None:
+    ratios = []
     for cell in view.cells:
-        if cell.cell.levels[factor] != low:
-            continue
-        wanted = {**cell.cell.levels, factor: high}
-        other = next(c for c in view.cells if c.cell.levels == wanted)
-        a, b = other.value(name), cell.value(name)
-        if isinstance(a, Value) and isinstance(b, Value) and b.value > 0:
-            ratios.append(a.value / b.value)
-            apart += a.low > b.high or a.high < b.low
-    if not ratios:
+        if cell.cell.levels[factor] == low:
+            wanted = {**cell.cell.levels, factor: high}
+            other = next(c for c in view.cells if c.cell.levels == wanted)
+            ratios.append(ratio(other, cell, name))
+    known = [r for r in ratios if r is not None]
+    if not known:
         return None
     title = MEASURES[name].title
-    low_name, high_name = level_name(factor, low), level_name(factor, high)  # type: ignore[arg-type]
-    if apart == 0:
-        return Sentence("hint", f"{high_name} against {low_name}: not told apart in {title}.")
-    least, most = min(ratios), max(ratios)
+    pair = f"{level_name(factor, high)} against {level_name(factor, low)}"
+    apart = [r for r in known if not _level(r)]
+    if not apart:
+        return Sentence("hint", f"{pair}: not told apart in {title}.")
+    least, most = min(r.value for r in apart), max(r.value for r in apart)
     times = f"{least:.2f}" if round(least, 2) == round(most, 2) else f"{least:.2f} to {most:.2f}"
-    told = f", {apart} of {len(ratios)} told apart" if apart < len(ratios) else ""
-    return Sentence("finding", f"{high_name} against {low_name}: {title} is {times} times{told}.")
+    how = "told apart" if all(r.bound == "interval95" for r in apart) else "ranges apart"
+    where = f" ({how} in {len(apart)} of {len(known)})" if len(known) > 1 else f" ({how})"
+    return Sentence("finding", f"{pair}: {times} times the {title}{where}.")
 
 
 def _cautions(view: StudyView) -> list[Sentence]:

@@ -90,7 +90,7 @@ class CellScreen(Screen[None]):
         detail = Text()
         detail.append(f"{unit if text != '–' else ''} decode\n", f"bold {p.ink}")
         detail.append(f"{bounds_text(figure)}\n" if text != "–" else "not measured\n", p.ink)
-        detail.append(bound_name(figure) + (" repeats" if text != "–" else ""), p.muted)
+        detail.append(bound_name(figure), p.muted)
         self.query_one("#unit", Static).update(detail)
         view = host(self).view
         assert view is not None

@@ -25,7 +25,7 @@ def lane(view: StudyView, run: RunState, width: int, palette: Palette) -> Text:
     out.append(f" · {run.phase}\n", palette.muted)
     busy = bool(run.streams)
     rate = f"{digits(run.rate)}" if busy and run.rate else "–"
-    out.append(rate, f"bold {palette.copper}")
+    out.append(rate, f"bold {palette.ink}")
     out.append(" tok/s now", palette.ink)
     if len(run.streams) > 1:
         out.append(f" · {len(run.streams)} streams", palette.muted)

@@ -120,7 +120,7 @@ class MapScreen(Screen[None]):
     def _headline(self, view: StudyView) -> None:
         """The one number that matters: the best value, large."""
         measure, p = host(self).measure, self.palette
-        top = [] if MEASURES[measure].better == "neither" else best(view, measure)
+        top = best(view, measure)
         self.query_one("#headline").display = bool(top)
         if top:
             text, unit = value_text(top[0].value(measure))
@@ -151,7 +151,7 @@ class MapScreen(Screen[None]):
             for c in view.plan
         }
         measure = MEASURES[app.measure]
-        top = [] if measure.better == "neither" else best(view, app.measure)
+        top = best(view, app.measure)
         alone = top[0].cell.index if top else None
         level = frozenset(c.cell.index for c in top[1:])
         running = run.cell if run is not None and run.active else None

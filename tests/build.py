@@ -1,0 +1,102 @@
+"""Small made-up timelines, repeats and studies for tests."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from zinc_kettle.core.measures import Repeat
+from zinc_kettle.core.plan import Level, Repeats, Study
+from zinc_kettle.core.telemetry import Launch, Machine, Trace
+from zinc_kettle.core.timeline import EngineReport, Timeline
+
+MS = 1_000_000
+S = 1_000_000_000
+
+
+def timeline(
+    stamps_ms: Sequence[float] = (200.0, 220.0, 240.0, 260.0),
+    *,
+    sent_ms: float = 0.0,
+    tokens: Sequence[int] | None = None,
+    engine: EngineReport | None = None,
+    **changes: Any,
+) -> Timeline:
+    """A complete request with chunks at these times."""
+    counts = [1] * len(stamps_ms) if tokens is None else list(tokens)
+    end = (stamps_ms[-1] if stamps_ms else sent_ms) + 1
+    given: dict[str, Any] = {
+        "request_id": "r",
+        "role": "measured",
+        "stream": 0,
+        "cold": False,
+        "sent_ns": int(sent_ms * MS),
+        "end_ns": int(end * MS),
+        "chunk_ns": np.array([int(t * MS) for t in stamps_ms], dtype=np.int64),
+        "chunk_tokens": np.array(counts, dtype=np.int32),
+        "asked_tokens": sum(counts) if sum(counts) else len(stamps_ms),
+        "prompt_tokens": 100,
+        "complete": True,
+        "engine": engine,
+        "characters": 5 * len(stamps_ms),
+    }
+    return Timeline(**{**given, **changes})
+
+
+def decode_timeline(rate: float, *, tokens: int = 11, ttft_ms: float = 200.0, **changes: Any) -> Timeline:
+    """A request that decodes at exactly `rate` tokens per second."""
+    stamps = [ttft_ms + i * 1e3 / rate for i in range(tokens)]
+    return timeline(stamps, **changes)
+
+
+def trace(*, resident: Sequence[int] = (100, 120, 110), cpu_s: Sequence[float] = (0.0, 0.5, 1.0)) -> Trace:
+    """A trace of one sample every half second; sizes in MB."""
+    n = len(resident)
+    sizes = np.array([r * 1_000_000 for r in resident], dtype=np.int64)
+    return Trace(
+        np.arange(n, dtype=np.int64) * (S // 2),
+        sizes,
+        sizes // 4,
+        sizes - sizes // 4,
+        np.array([int(c * S) for c in cpu_s], dtype=np.int64),
+        sampler_cpu_ns=4 * MS,
+    )
+
+
+def repeat(*timelines: Timeline, concurrency: int = 1, block: int = 0, **changes: Any) -> Repeat:
+    """A repeat of these requests on a quiet two-core machine."""
+    given: dict[str, Any] = {
+        "repeat_id": f"rep{block}",
+        "block": block,
+        "concurrency": concurrency,
+        "timelines": tuple(timelines),
+        "launch": Launch(f"l{block}", 500 * MS, 1.0, 20_000_000, 90_000_000, 10_000_000, 80_000_000),
+        "machine": Machine(1.0, 2, 1.0, 1.0, 0.0),
+        "trace": trace(),
+        "driver_cpu_ns": 6 * MS,
+        "wall_ns": S,
+        "extras": {"template_tokens": 20.0},
+    }
+    return Repeat(**{**given, **changes})
+
+
+def repeats_at(*rates: float, **changes: Any) -> list[Repeat]:
+    """One repeat of one request for each decode speed; the prompt is long and slow enough for a prefill claim."""
+    report = EngineReport(0, 100, 197.0, 11, 1.0)
+    return [repeat(decode_timeline(rate, engine=report), block=i, **changes) for i, rate in enumerate(rates)]
+
+
+def study(vary: dict[str, tuple[Level, ...]] | None = None, **changes: Any) -> Study:
+    """A study of two threads by three quantizations."""
+    levels = vary or {"quantization": ("F16", "Q8_0", "Q4_0"), "threads": (1, 2)}
+    given: dict[str, Any] = {
+        "name": "night-log",
+        "question": "Which?",
+        "vary": levels,
+        "hold": {"model": "brine-15m", "prompt_tokens": 64, "output_tokens": 8, "context": 256},
+        "repeats": Repeats(count=3),
+        "seed": 3,
+    }
+    return Study(**{**given, **changes})

@@ -1,0 +1,187 @@
+"""Figures of requests, repeats and cells, worked out by hand."""
+
+from __future__ import annotations
+
+import dataclasses
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.build import MS, S, decode_timeline, repeat, repeats_at, timeline, trace
+from zinc_kettle.core.catalogue import MEASURES
+from zinc_kettle.core.cell import Value, cell_values, series, single_value
+from zinc_kettle.core.measures import Missing, repeat_figures, steady_throughput, steady_window
+from zinc_kettle.core.timeline import EngineReport
+
+
+def test_decode_leaves_the_first_chunk_out() -> None:
+    """Four tokens, 20 ms apart: three tokens in 60 ms are 50 tokens/s, not four in 260."""
+    figures = repeat_figures(repeat(timeline()))
+    assert figures["decode"] == pytest.approx(50.0)
+    assert figures["tpot"] == pytest.approx(0.020)
+    assert figures["ttft"] == pytest.approx(0.200)
+    assert figures["duration"] == pytest.approx(0.260)
+
+
+def test_a_chunk_may_hold_several_tokens() -> None:
+    """Chunks of 1, 3 and 2 tokens: five tokens after the first chunk."""
+    t = timeline([100, 150, 200], tokens=[1, 3, 2])
+    assert t.counted_by == "chunk-counts"
+    assert repeat_figures(repeat(t))["decode"] == pytest.approx(5 / 0.1)
+
+
+def test_first_chunk_with_several_tokens_is_taken_off_whole() -> None:
+    """Of 2 + 1 + 1 tokens only the last two were produced after the first chunk."""
+    t = timeline([100, 150, 200], tokens=[2, 1, 1])
+    assert repeat_figures(repeat(t))["decode"] == pytest.approx(2 / 0.1)
+
+
+def test_usage_counts_where_chunks_do_not() -> None:
+    """Three chunks, nine tokens by usage, the first taken as one: eight in 100 ms."""
+    t = timeline([100, 150, 200], tokens=[0, 0, 0], output_tokens=9)
+    assert t.counted_by == "usage"
+    assert repeat_figures(repeat(t))["decode"] == pytest.approx(80.0)
+    bare = timeline([100, 150, 200], tokens=[0, 0, 0])
+    assert bare.counted_by == "chunks" and bare.total_tokens == 3
+
+
+def test_rates_are_totals_over_totals() -> None:
+    """One fast and one slow request: not the mean of the rates."""
+    fast, slow = decode_timeline(100.0), decode_timeline(10.0)
+    assert repeat_figures(repeat(fast, slow))["decode"] == pytest.approx(20 / 1.1)
+
+
+def test_engines_own_decode_is_recomputed() -> None:
+    """21 tokens in 1 s of the engine's clock are 20 tokens/s: its clock starts with the first."""
+    t = timeline(engine=EngineReport(0, 100, 190.0, 21, 1000.0))
+    assert repeat_figures(repeat(t))["decode_engine"] == pytest.approx(20.0)
+
+
+def test_prefill_has_its_own_name_for_each_view() -> None:
+    """The client's uses TTFT, the engine's its own time; the offset is their difference."""
+    t = timeline(engine=EngineReport(20, 80, 160.0, 4, 60.0))
+    figures = repeat_figures(repeat(t))
+    assert figures["prefill_client"] == pytest.approx(80 / 0.2)
+    assert figures["prefill_engine"] == pytest.approx(80 / 0.16)
+    assert figures["ttft_offset"] == pytest.approx(0.040)
+    assert isinstance(figures["prefill_slope"], Missing)
+
+
+def test_client_prefill_is_refused_where_it_would_mislead() -> None:
+    """With queueing, with a tiny prompt, and without a count there is a reason instead of a number."""
+    report = EngineReport(0, 12, 10.0, 4, 60.0)
+    for r in (
+        repeat(timeline(), timeline(), concurrency=2),
+        repeat(timeline(engine=report)),
+        repeat(timeline(prompt_tokens=None)),
+    ):
+        assert isinstance(repeat_figures(r)["prefill_client"], Missing)
+
+
+def test_cached_tokens_are_not_prefilled() -> None:
+    """Without an engine report, usage's cached tokens are taken off."""
+    assert timeline(cached_tokens=60).uncached_tokens == 40
+
+
+@pytest.mark.parametrize("change", [{"complete": False}, {"error": "HTTP 500"}, {"cold": True}])
+def test_what_does_not_count(change: dict[str, object]) -> None:
+    """Incomplete, failed and cold requests are kept and never counted."""
+    r = repeat(timeline(**change), timeline())
+    assert len(r.measured) == 1
+    assert repeat_figures(repeat(timeline(**change))) == {}
+
+
+def test_a_single_chunk_has_no_decode_speed() -> None:
+    """t_last = t_first: a reason, no division."""
+    assert isinstance(repeat_figures(repeat(timeline([100.0])))["decode"], Missing)
+
+
+def test_steady_window_by_hand() -> None:
+    """Two streams: full from the second send to the first end that is not replaced."""
+    pairs = [(0, 100), (10, 110), (100, 200), (110, 210), (200, 300), (210, 310), (300, 400), (310, 410)]
+    requests = [
+        timeline([s + 50.0, e - 1.0], sent_ms=float(s), end_ns=e * MS, stream=i % 2) for i, (s, e) in enumerate(pairs)
+    ]
+    r = repeat(*requests, concurrency=2)
+    assert steady_window(r) == (10 * MS, 400 * MS)
+    # Chunks at 50 … 350 and 60 … 360, and ends at 99 … 399 and 109 … 309 are inside: 8 + 7 tokens in 390 ms.
+    assert steady_throughput(r) == pytest.approx(15 / 0.390)
+
+
+def test_throughput_wants_three_completions_a_stream() -> None:
+    """Fewer: no steady window, said with the count."""
+    figure = steady_throughput(repeat(timeline()))
+    assert isinstance(figure, Missing) and "3 wanted" in figure.reason
+
+
+def test_memory_is_less_the_launcher() -> None:
+    """Peak of the samples less the launcher's own 20 MB; anonymous and file-backed apart."""
+    figures = repeat_figures(repeat(timeline()))
+    assert figures["memory_loaded"] == 90e6
+    assert figures["memory_peak"] == 100e6
+    assert figures["memory_anonymous"] == 30e6
+    higher = dataclasses.replace(trace(), high_water_bytes=150_000_000)
+    assert repeat_figures(repeat(timeline(), trace=higher))["memory_peak"] == 130e6
+
+
+def test_an_endpoint_has_no_process_figures() -> None:
+    """Null with a reason, never a zero."""
+    figures = repeat_figures(repeat(timeline(), launch=None, trace=None))
+    assert isinstance(figures["memory_peak"], Missing) and isinstance(figures["cpu"], Missing)
+
+
+def test_cost_of_watching() -> None:
+    """6 ms of driver and 4 ms of sampler in one second on two cores are half a percent of the machine."""
+    figures = repeat_figures(repeat(timeline()))
+    assert figures["observer_share"] == pytest.approx(0.005)
+    assert figures["cpu"] == pytest.approx(1.0)
+
+
+def test_cell_is_the_median_over_repeats() -> None:
+    """Three repeats: median and range; the load time counts launches, not repeats."""
+    values = cell_values(repeats_at(10.0, 30.0, 20.0))
+    decode = values["decode"]
+    assert isinstance(decode, Value)
+    assert (decode.value, decode.low, decode.high, decode.bound, decode.n) == (
+        pytest.approx(20.0),
+        pytest.approx(10.0),
+        pytest.approx(30.0),
+        "range",
+        3,
+    )
+    shared = [dataclasses.replace(r, launch=repeats_at(1.0)[0].launch) for r in repeats_at(10.0, 20.0)]
+    load = cell_values(shared)["load_time"]
+    assert isinstance(load, Value) and load.n == 1 and load.value == 0.5
+
+
+def test_every_measure_answers_for_no_repeats() -> None:
+    """n = 0: each measure is missing with a reason, none raises."""
+    values = cell_values([])
+    assert set(values) == set(MEASURES)
+    assert all(isinstance(v, Missing) and v.reason for v in values.values())
+
+
+def test_one_measure_is_the_same_alone() -> None:
+    """The screen's single measure equals the whole table's."""
+    repeats = repeats_at(10.0, 11.0, 12.0)
+    table = cell_values(repeats, seed=2)
+    assert all(single_value(repeats, name, seed=2) == table[name] for name in MEASURES)
+    assert len(series(repeats, "gap_p95")) == 3 and series(repeats, "load_time") == [0.5] * 3
+
+
+@given(st.lists(st.integers(1, 50), min_size=2, max_size=30), st.integers(1, 10**9))
+def test_decode_times_span_is_tokens(gaps_ms: list[int], start: int) -> None:
+    """Conservation: speed × span gives back the tokens, wherever the clock starts."""
+    stamps = np.cumsum([0, *gaps_ms]).astype(np.int64) * MS + start
+    t = timeline([1.0] * len(stamps), sent_ns=start - 5, chunk_ns=stamps, end_ns=int(stamps[-1]) + 1)
+    figures = repeat_figures(repeat(t))
+    assert isinstance(figures["decode"], float)
+    assert figures["decode"] * t.decode_ns / S == pytest.approx(len(gaps_ms))
+
+
+def test_arrays_of_unlike_length_are_refused() -> None:
+    """A timeline cannot be built with a stamp too few."""
+    with pytest.raises(ValueError, match="differ"):
+        timeline(chunk_tokens=np.array([1], dtype=np.int32))
