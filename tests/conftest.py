@@ -8,10 +8,15 @@ import sys
 from collections.abc import Iterator
 from pathlib import Path
 
+import hypothesis
 import pytest
 
 from zinc_kettle.formats.models import PRESET_SEED
 from zinc_kettle.formats.synth import PRESETS, file_name, write_model
+
+# Machines that run tests are busy: how long an example takes says nothing here.
+hypothesis.settings.register_profile("house", deadline=None, max_examples=60)
+hypothesis.settings.load_profile("house")
 
 
 @pytest.fixture(scope="session")

@@ -27,14 +27,18 @@ def request(**changes: Any) -> list[Repeat]:
     return [repeat(decode_timeline(25.0, **{"engine": REPORT, **changes}))]
 
 
-def machine(**changes: float) -> list[Repeat]:
+def machine(**changes: Any) -> list[Repeat]:
     """One sound repeat on a machine, changed."""
     quiet = Machine(1.0, 2, 1.0, 1.0, 0.0)
     return [repeat(decode_timeline(25.0, engine=REPORT), machine=dataclasses.replace(quiet, **changes))]
 
 
 CASES: list[tuple[str, list[Repeat], list[Repeat]]] = [
-    ("cold", [*request(), repeat(timeline(cold=True))], [repeat(timeline(cold=True, role="warmup"), *request()[0].timelines)]),
+    (
+        "cold",
+        [*request(), repeat(timeline(cold=True))],
+        [repeat(timeline(cold=True, role="warmup"), *request()[0].timelines)],
+    ),
     (
         "cache-helped",
         request(engine=dataclasses.replace(REPORT, cache_n=33)),

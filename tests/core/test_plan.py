@@ -12,7 +12,17 @@ from hypothesis import strategies as st
 from tests.build import study
 from zinc_kettle.core.budget import guess_launch_s, guess_repeat_s, launches, time_left_s
 from zinc_kettle.core.fingerprint import fingerprint
-from zinc_kettle.core.plan import Repeats, axes, cells, from_plain, launch_settings, level_name, order, to_plain, workload
+from zinc_kettle.core.plan import (
+    Repeats,
+    axes,
+    cells,
+    from_plain,
+    launch_settings,
+    level_name,
+    order,
+    to_plain,
+    workload,
+)
 from zinc_kettle.core.workload import SALT_DIGITS, LengthSearch, made_up_words, message, salt, stretch
 
 
@@ -63,7 +73,10 @@ def test_words_go_down_and_scales_across() -> None:
     assert axes(study()) == ("quantization", "threads")
     assert axes(study({"threads": (1, 2)})) == (None, "threads")
     assert axes(study({"quantization": ("F16", "Q4_0")})) == ("quantization", None)
-    assert axes(study({"threads": (1, 2), "quantization": ("F16", "Q4_0"), "batch": (32, 64)})) == ("quantization", "threads")
+    assert axes(study({"threads": (1, 2), "quantization": ("F16", "Q4_0"), "batch": (32, 64)})) == (
+        "quantization",
+        "threads",
+    )
     assert axes(study({"threads": (1, 2), "batch": (32, 64)})) == ("threads", "batch")
 
 

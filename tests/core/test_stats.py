@@ -92,7 +92,7 @@ def test_same_repeats_same_interval() -> None:
 def test_ratio_of_few_is_the_widest_the_ranges_allow() -> None:
     """10–12 against 5–6: between 10/6 and 12/5."""
     r = ratio_interval([10.0, 11.0, 12.0], [5.0, 5.5, 6.0])
-    assert (r.value, r.low, r.high) == (2.0, pytest.approx(10 / 6), pytest.approx(12 / 5))
+    assert (r.value, r.low, r.high) == pytest.approx((2.0, 10 / 6, 12 / 5))
     assert r.bound == "range"
 
 
@@ -118,7 +118,9 @@ def test_flukes_are_far_and_alone() -> None:
     assert flukes([]) == []
 
 
-@pytest.mark.parametrize(("n", "p", "is_thin"), [(199, 0.95, True), (200, 0.95, False), (999, 0.99, True), (1000, 0.99, False)])
+@pytest.mark.parametrize(
+    ("n", "p", "is_thin"), [(199, 0.95, True), (200, 0.95, False), (999, 0.99, True), (1000, 0.99, False)]
+)
 def test_thin_at_the_boundary(n: int, p: float, is_thin: bool) -> None:
     """p95 wants 200 requests, p99 a thousand."""
     assert thin(n, p) is is_thin

@@ -24,7 +24,13 @@ def test_no_control_survives(text: str) -> None:
 
 @pytest.mark.parametrize(
     ("raw", "clean"),
-    [("\x1b[31mred\x1b[0m", "red"), ("\x1b]0;title\x07x", "x"), ("a\x00b\tc", "a·b c"), ("a\r\nb", "a·\nb"), ("zinć", "zinć")],
+    [
+        ("\x1b[31mred\x1b[0m", "red"),
+        ("\x1b]0;title\x07x", "x"),
+        ("a\x00b\tc", "a·b c"),
+        ("a\r\nb", "a·\nb"),
+        ("zinć", "zinć"),
+    ],
 )
 def test_known_tricks(raw: str, clean: str) -> None:
     """Colours, titles, nulls and returns."""
@@ -38,7 +44,14 @@ def test_shorten() -> None:
 
 @pytest.mark.parametrize(
     ("value", "spread", "text"),
-    [(12.3456, None, "12.3"), (12.3456, 0.04, "12.3"), (12.34, 3.0, "12"), (2.9, 6.0, "2.9"), (1234.5, None, "1,234"), (0, None, "0")],
+    [
+        (12.3456, None, "12.3"),
+        (12.3456, 0.04, "12.3"),
+        (12.34, 3.0, "12"),
+        (2.9, 6.0, "2.9"),
+        (1234.5, None, "1,234"),
+        (0, None, "0"),
+    ],
 )
 def test_digits_follow_the_spread(value: float, spread: float | None, text: str) -> None:
     """As many digits as the spread allows, never fewer than two."""
@@ -47,7 +60,12 @@ def test_digits_follow_the_spread(value: float, spread: float | None, text: str)
 
 def test_odd_numbers() -> None:
     """Infinite, not a number and negative do not break a screen."""
-    assert digits(math.nan) == "–" and digits(math.inf) == "–" and duration(math.inf) == "unknown" and duration(-1) == "unknown"
+    assert (
+        digits(math.nan) == "–"
+        and digits(math.inf) == "–"
+        and duration(math.inf) == "unknown"
+        and duration(-1) == "unknown"
+    )
 
 
 def test_units() -> None:

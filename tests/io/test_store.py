@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from tests.build import decode_timeline, repeat, study, timeline
 from zinc_kettle.core.plan import Run
+from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.timeline import EngineReport, Timeline
 from zinc_kettle.errors import StoreError, UsageError
 from zinc_kettle.store.blocks import decode_block, decode_columns, encode_block, encode_columns
@@ -36,6 +37,12 @@ def same(a: Timeline, b: Timeline) -> bool:
         elif x != y:
             return False
     return True
+
+
+def vars_of(launch: Launch | None) -> dict[str, object]:
+    """A launch as plain values."""
+    assert launch is not None
+    return dataclasses.asdict(launch)
 
 
 def store_at(tmp_path: Path) -> SqliteStore:
@@ -89,7 +96,9 @@ def test_a_study_comes_back_whole(tmp_path: Path) -> None:
     store = store_at(tmp_path)
     study_id = begin(store)
     done = repeat(decode_timeline(20.0), timeline(role="warmup", cold=True))
-    rid = store.begin_repeat(study_id, Run(0, 3), concurrency=1, launch={"launch": dataclasses.asdict(done.launch), "facts": {"engine": "x"}})  # type: ignore[arg-type]
+    rid = store.begin_repeat(
+        study_id, Run(0, 3), concurrency=1, launch={"launch": vars_of(done.launch), "facts": {"engine": "x"}}
+    )
     for t in done.timelines:
         store.add_timeline(rid, t)
     store.end_repeat(rid, done)
@@ -211,3 +220,13 @@ def test_a_write_that_fails_says_so(tmp_path: Path) -> None:
         db.execute("DROP TABLE journal")
     with pytest.raises(StoreError, match="could not be read or written"):
         store.add_timeline(rid, timeline())
+
+
+def test_the_shelf_keeps_its_answer(tmp_path: Path) -> None:
+    """Found once, kept, replaced when it is found again."""
+    store = store_at(tmp_path)
+    study_id = begin(store)
+    assert shelf(store)[0].answer is None
+    for said in ("Q4_0 is fastest", "Q8_0 is fastest"):
+        store.keep_answer(study_id, said)
+        assert shelf(store)[0].answer == said

@@ -37,7 +37,9 @@ def parse(text: str, folder: Path = Path()) -> object:
     return parse_study(text, file="s.toml", folder=folder)
 
 
-@pytest.mark.parametrize("path", [*sorted(Path("examples").glob("*.toml")), *sorted(DEMO_FILES.glob("*.toml"))], ids=str)
+@pytest.mark.parametrize(
+    "path", [*sorted(Path("examples").glob("*.toml")), *sorted(DEMO_FILES.glob("*.toml"))], ids=str
+)
 def test_shipped_studies_are_right(path: Path) -> None:
     """Examples and the demo's study."""
     study, text = read_study(path)

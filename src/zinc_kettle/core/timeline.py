@@ -53,7 +53,7 @@ class Timeline:
     """Tokens in each chunk by the engine's count; 0 where the engine gave none. Shape (chunks,)."""
     asked_tokens: int
     connect_ns: int = 0
-    """Length of opening the connection; 0 where one was kept open."""
+    """Length of opening the connection, before the request was sent."""
     write_ns: int = 0
     """Length of handing the request to the system."""
     header_ns: int | None = None

@@ -82,7 +82,7 @@ class Target:
 
 
 class Connection(asyncio.Protocol):
-    """One connection; carries one request at a time and is kept open between them where the server allows."""
+    """One connection for one request, opened before the request's clock starts."""
 
     def __init__(self) -> None:
         self._transport: asyncio.Transport | None = None
@@ -156,8 +156,6 @@ class Connection(asyncio.Protocol):
             self._fail("the stream ended without its end marker", keep=True)
         else:
             self._settle()
-        if not self._parser.should_keep_alive():
-            self.close()
 
     # ours
     async def exchange(self, record: Record, request: bytes, *, timeout_s: float, stall_s: float) -> None:

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.driver.client import Connection, Target, connect
 from zinc_kettle.driver.record import Record
-from zinc_kettle.wire.messages import Episode, EpisodeDone, Finished, FromDriver, LiveStream, RequestOrder, Tick
+from zinc_kettle.wire.messages import Episode, EpisodeDone, FromDriver, LiveStream, RequestOrder, Tick
 
 TAIL_SHOWN = 160
 
@@ -63,13 +63,13 @@ class ClosedLoop:
             return 0, f"could not connect: {error or 'no answer in time'}"
         return took, None
 
-    async def _stream(self, stream: int, opened: tuple[int, str | None]) -> None:
-        took, failure = opened
+    async def _stream(self, stream: int, opened: tuple[int, str | None] | None) -> None:
         while self._waiting:
             order, request = self._waiting.popleft()
-            connection = self._connections.get(stream)
-            if failure is None and (connection is None or not connection.open):
-                took, failure = await self._open(stream)
+            if opened is None:
+                # A fresh one each time: some engines promise to keep a connection open and close it all the same.
+                opened = await self._open(stream)
+            (took, failure), opened = opened, None
             record = self._live[stream] = Record(order, stream)
             record.connect_ns = took
             try:
@@ -77,19 +77,18 @@ class ClosedLoop:
             finally:
                 self._live.pop(stream, None)
                 self._finished += 1
-                self._say(self._report(record))
-            took, failure = 0, None
+                self._say(record.finished(self._episode.id))
 
     async def _one(self, stream: int, record: Record, request: bytes, failure: str | None) -> None:
         if failure is not None:
             record.sent_ns = record.end_ns = time.monotonic_ns()
             record.error = failure
             return
-        limits = self._episode
-        await self._connections[stream].exchange(record, request, timeout_s=limits.timeout_s, stall_s=limits.stall_s)
-
-    def _report(self, record: Record) -> Finished:
-        return record.finished(self._episode.id)
+        limits, connection = self._episode, self._connections.pop(stream)
+        try:
+            await connection.exchange(record, request, timeout_s=limits.timeout_s, stall_s=limits.stall_s)
+        finally:
+            connection.close()
 
     async def _ticks(self) -> None:
         while True:

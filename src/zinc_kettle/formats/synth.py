@@ -6,6 +6,7 @@ sane scales; this is about a hundred times faster than quantizing. Useless for j
 
 from __future__ import annotations
 
+import contextlib
 import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -182,7 +183,8 @@ def write_model(
             remedy="free some disk, or use --to FOLDER",
         ) from error
     finally:
-        part.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):
+            part.unlink(missing_ok=True)
     return path.stat().st_size
 
 

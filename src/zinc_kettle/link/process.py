@@ -42,7 +42,6 @@ class DriverProcess:
 
     def __init__(self, process: asyncio.subprocess.Process) -> None:
         self._process = process
-        self._busy = False
 
     @classmethod
     async def spawn(cls) -> DriverProcess:
@@ -86,7 +85,6 @@ class DriverProcess:
     ) -> EpisodeDone:
         """Run an episode; cancelling this aborts it and still hands over what had come."""
         silence_s = max(episode.timeout_s, episode.stall_s) + MARGIN_S
-        self._busy = True
         await self._say(episode)
         try:
             return await self._listen(silence_s, on_tick, on_timeline)
@@ -95,8 +93,6 @@ class DriverProcess:
             with contextlib.suppress(DriverError, TimeoutError):
                 await asyncio.wait_for(self._listen(END_LIMIT_S, on_tick, on_timeline), END_LIMIT_S)
             raise
-        finally:
-            self._busy = False
 
     async def _listen(
         self, silence_s: float, on_tick: Callable[[Tick], None], on_timeline: Callable[[Timeline], None]

@@ -36,7 +36,7 @@ class PacedServer:
                 body = await reader.readexactly(length)
                 if not await self._answer(line, body, writer):
                     return
-        except (asyncio.IncompleteReadError, ConnectionError):
+        except (asyncio.IncompleteReadError, ConnectionError, asyncio.CancelledError):
             return
         finally:
             writer.close()

@@ -10,6 +10,7 @@ from typing import Any, cast
 import msgspec
 import sqlalchemy as sa
 
+from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.plan import from_plain
 from zinc_kettle.core.record import RepeatRecord, RepeatState, StudyRecord, StudyState
@@ -37,6 +38,8 @@ class ShelfRow:
     simulated: bool
     facts: dict[str, Any]
     repeats_done: int
+    answer: str | None
+    """As it was kept; None where it has to be found from the figures."""
 
 
 def shelf(store: SqliteStore) -> list[ShelfRow]:
@@ -46,12 +49,18 @@ def shelf(store: SqliteStore) -> list[ShelfRow]:
         .where(s.repeats.c.study == s.studies.c.id, s.repeats.c.state == "measured")
         .scalar_subquery()
     )
-    query = sa.select(s.studies, done.label("done")).order_by(s.studies.c.created_s.desc())
+    current = sa.and_(s.summaries.c.study == s.studies.c.id, s.summaries.c.definitions == DEFINITIONS_VERSION)
+    query = (
+        sa.select(s.studies, done.label("done"), s.summaries.c.answer)
+        .outerjoin(s.summaries, current)
+        .order_by(s.studies.c.created_s.desc())
+    )
     with store.reading() as db:
         return [
             ShelfRow(
                 row.id, row.name, row.question, cast(StudyState, row.state), row.created_s, bool(row.simulated),
                 json.loads(row.facts), row.done,
+                row.answer,
             )
             for row in db.execute(query)
         ]  # fmt: skip

@@ -64,6 +64,15 @@ blocks = Table(
     Column("body", LargeBinary, nullable=False),
 )
 
+# What the shelf says of a study, so that its timelines need not be read to list it; remade for other definitions.
+summaries = Table(
+    "summaries",
+    metadata,
+    Column("study", String, ForeignKey("studies.id"), primary_key=True),
+    Column("definitions", Integer, nullable=False),
+    Column("answer", Text, nullable=False),
+)
+
 notes = Table(
     "notes",
     metadata,

@@ -14,7 +14,7 @@ import msgspec
 import sqlalchemy as sa
 from sqlalchemy.exc import DatabaseError
 
-from zinc_kettle.core.fingerprint import fingerprint
+from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
 from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.plan import Run, Study, to_plain
 from zinc_kettle.core.timeline import Timeline
@@ -192,6 +192,12 @@ class SqliteStore:
             db.execute(s.studies.update().where(s.studies.c.id == study_id).values(state=state, runner=None))
             if state == "measured":
                 self._pack(db, study_id)
+
+    def keep_answer(self, study_id: str, answer: str) -> None:
+        """Keep what the shelf says of a measured study."""
+        with self._transaction() as db:
+            db.execute(s.summaries.delete().where(s.summaries.c.study == study_id))
+            db.execute(s.summaries.insert().values(study=study_id, definitions=DEFINITIONS_VERSION, answer=answer))
 
     def add_note(self, study_id: str, cell: int | None, text: str, *, wall_s: float) -> None:
         """Keep a note of the person's."""

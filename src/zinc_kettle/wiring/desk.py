@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from zinc_kettle.core.record import StudyRecord
     from zinc_kettle.session.experiment import Experiment
     from zinc_kettle.session.progress import Event
+    from zinc_kettle.store.reading import ShelfRow
     from zinc_kettle.store.sqlite import SqliteStore
 
 EXPORT_LIMIT_S = 120.0
@@ -43,14 +44,29 @@ class RealDesk:
 
     def shelf(self) -> list[ShelfEntry]:
         """Studies that are ready first, then those kept, newest first."""
-        from zinc_kettle.store.reading import load, shelf
+        from zinc_kettle.store.reading import shelf
 
         ready = [self._ready(path) for path in self._study_files()]
-        kept = []
-        for row in shelf(self._store):
-            record = load(self._store, row.study_id)
-            kept.append(_kept(record))
-        return [*ready, *kept]
+        return [*ready, *(self._kept(row) for row in shelf(self._store))]
+
+    def _kept(self, row: ShelfRow) -> ShelfEntry:
+        said = row.answer
+        if said is None:
+            from zinc_kettle.present.view import StudyView
+            from zinc_kettle.present.words import answer
+
+            said = answer(StudyView(self.load(row.study_id)))
+            if row.state == "measured":
+                self._store.keep_answer(row.study_id, said)
+        return ShelfEntry(
+            key=row.study_id,
+            question=row.question,
+            state=row.state,
+            answer=said[:1].upper() + said[1:],
+            where=_machine(row.facts),
+            when=time.strftime("%Y-%m-%d", time.localtime(row.created_s)),
+            simulated=row.simulated,
+        )
 
     def _study_files(self) -> list[Path]:
         own = sorted(self._places.studies.glob("*.study.toml")) if self._places.studies.is_dir() else []
@@ -130,24 +146,6 @@ class RealDesk:
             raise UsageError(f"drawing took longer than {EXPORT_LIMIT_S:g} s") from error
         if process.returncode:
             raise UsageError("a chart could not be drawn", why=said.decode("utf-8", "replace").strip()[-300:])
-
-
-def _kept(record: StudyRecord) -> ShelfEntry:
-    from zinc_kettle.present.view import StudyView
-    from zinc_kettle.present.words import answer
-
-    view = StudyView(record)
-    said = answer(view)
-    when = time.strftime("%Y-%m-%d", time.localtime(record.created_s))
-    return ShelfEntry(
-        key=record.study_id,
-        question=record.study.question,
-        state=record.state,
-        answer=said[:1].upper() + said[1:],
-        where=_machine(record.facts),
-        when=when,
-        simulated=record.simulated,
-    )
 
 
 def _machine(facts: dict[str, Any]) -> str:

@@ -48,6 +48,8 @@ def median_interval(values: Sequence[float], *, seed: int = 0) -> Interval:
     if float(np.ptp(array)) == 0.0:
         return Interval(middle, middle, middle, "interval95", len(array))
     low, high = _bca(array, seed)
+    # Interpolation may step past the ends by a rounding error.
+    low, high = max(low, float(array.min())), min(high, float(array.max()))
     return Interval(middle, min(low, middle), max(high, middle), "interval95", len(array))
 
 

@@ -1,0 +1,130 @@
+"""Stand-ins for engines and drivers, and a bench that runs studies over them with a real store."""
+
+from __future__ import annotations
+
+import asyncio
+import dataclasses
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
+
+from tests.build import timeline
+from zinc_kettle.core.plan import LaunchSettings, Study
+from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.errors import EngineError
+from zinc_kettle.formats.models import ModelFolder
+from zinc_kettle.ports import ModelFile
+from zinc_kettle.present.view import StudyView
+from zinc_kettle.rigs.local import SystemClock
+from zinc_kettle.rigs.telemetry import LocalTelemetry
+from zinc_kettle.session import progress as p
+from zinc_kettle.session.experiment import Experiment, Ports
+from zinc_kettle.store.reading import load
+from zinc_kettle.store.sqlite import SqliteStore
+from zinc_kettle.wire.messages import ChatMessage, Episode, EpisodeDone, Setup, Tick
+
+
+class FakeEngine:
+    """Answers nothing; counts four characters a token."""
+
+    def __init__(self, settings: LaunchSettings, launch_id: str) -> None:
+        self.base_url, self.model_name = "http://x", "m"
+        self.key_variable: str | None = None
+        self.pid: int | None = None
+        self.launch = Launch(launch_id, 5, None)
+        self.facts: dict[str, Any] = {"threads": settings.threads}
+        self.stopped = False
+
+    def alive(self) -> bool:
+        return not self.stopped
+
+    def last_words(self) -> str:
+        return "these were its last words"
+
+    def extras(self) -> dict[str, Any]:
+        return {}
+
+    async def count_tokens(self, messages: Sequence[ChatMessage]) -> int | None:
+        return 10 + len(messages[0].content.split())
+
+    async def stop(self) -> None:
+        self.stopped = True
+
+
+class FakeEngines:
+    """Starts fakes; fails for the thread counts it is told to."""
+
+    def __init__(self, broken: set[int]) -> None:
+        self.broken = broken
+        self.started: list[FakeEngine] = []
+        self.tries: list[int | None] = []
+
+    async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> FakeEngine:
+        self.tries.append(settings.threads)
+        if settings.threads in self.broken:
+            raise EngineError("the engine did not start", last_words="no memory", remedy="less")
+        self.started.append(FakeEngine(settings, launch_id))
+        return self.started[-1]
+
+
+class FakeDriver:
+    """Answers each request at once, or does what its script says."""
+
+    def __init__(self, act: Callable[[Episode], Timeline | Exception]) -> None:
+        self.act = act
+        self.closed = False
+
+    async def aim(self, setup: Setup) -> None:
+        pass
+
+    async def run(
+        self, episode: Episode, *, on_tick: Callable[[Tick], None], on_timeline: Callable[[Timeline], None]
+    ) -> EpisodeDone:
+        for order in episode.requests:
+            answer = self.act(episode)
+            if isinstance(answer, Exception):
+                raise answer
+            on_timeline(dataclasses.replace(answer, request_id=order.id, role=order.role, cold=order.cold))  # type: ignore[arg-type]
+        await asyncio.sleep(0)
+        return EpisodeDone(episode.id, 0, 1000, 1)
+
+    async def close(self) -> None:
+        self.closed = True
+
+
+def sound(_episode: Episode) -> Timeline:
+    """A good answer."""
+    return timeline(asked_tokens=4)
+
+
+class Bench:
+    """A study over fakes and a real store."""
+
+    def __init__(
+        self, tmp_path: Path, act: Callable[[Episode], Timeline | Exception] = sound, broken: set[int] | None = None
+    ) -> None:
+        self.store = SqliteStore(tmp_path / "s.db")
+        self.engines = FakeEngines(broken or set())
+        self.drivers: list[FakeDriver] = []
+        self.act = act
+        self.events: list[p.Event] = []
+        self.home = tmp_path
+
+    async def driver(self) -> FakeDriver:
+        self.drivers.append(FakeDriver(self.act))
+        return self.drivers[-1]
+
+    def work(self, plan: Study) -> Experiment:
+        (self.home / "models").mkdir(exist_ok=True)
+        for name in ("Q8_0", "Q4_0", "F16"):
+            (self.home / "models" / f"brine-15m.{name}.gguf").write_bytes(b"GGUF")
+        ports = Ports(
+            self.engines, ModelFolder(self.home / "models"), self.driver, LocalTelemetry(), self.store, SystemClock()
+        )
+        return Experiment(plan, ports, self.events.append, nonce="n")
+
+    async def run(self, plan: Study) -> StudyView:
+        await self.work(plan).run()
+        began = next(e for e in self.events if isinstance(e, p.Began))
+        return StudyView(load(self.store, began.study_id))

@@ -1,0 +1,260 @@
+"""The command line as a person and a script use it."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import psutil
+import pytest
+
+from zinc_kettle.core.catalogue import MEASURES
+from zinc_kettle.store.reading import load, shelf
+from zinc_kettle.store.sqlite import SqliteStore
+
+STUDY = """format = 1
+name = "quick"
+question = "Which quantization?"
+seed = 2
+
+[vary]
+quantization = ["Q8_0", "Q4_0"]
+
+[hold]
+model = "brine-15m"
+threads = 1
+context = 256
+prompt_tokens = 64
+output_tokens = {output}
+
+[repeats]
+count = {count}
+"""
+
+
+def study_file(tmp_path: Path, *, count: int = 2, output: int = 8, text: str = STUDY) -> Path:
+    """A study of the tiny model."""
+    path = tmp_path / "quick.study.toml"
+    path.write_text(text.format(count=count, output=output))
+    return path
+
+
+def environment(home: Path) -> dict[str, str]:
+    """Our data folder, nothing else changed."""
+    return {**os.environ, "ZINC_KETTLE_HOME": str(home)}
+
+
+def kettle(home: Path, *arguments: object, timeout: float = 120) -> subprocess.CompletedProcess[str]:
+    """Run a command to its end."""
+    command = [sys.executable, "-m", "zinc_kettle", *map(str, arguments)]
+    return subprocess.run(
+        command,
+        env=environment(home),
+        capture_output=True,
+        text=True,
+        timeout=timeout,
+        stdin=subprocess.DEVNULL,
+        check=False,
+    )
+
+
+@pytest.fixture(scope="module")
+def measured(home: Path, tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, subprocess.CompletedProcess[str]]:
+    """A store with one study, measured by `run --json`."""
+    folder = tmp_path_factory.mktemp("measured")
+    ran = kettle(home, "run", study_file(folder), "--json", "--store", folder / "s.db")
+    return folder / "s.db", ran
+
+
+def test_run_gives_a_json_line_a_cell(measured: tuple[Path, subprocess.CompletedProcess[str]]) -> None:
+    """Every measure of docs/output.md, with value, bounds, n and unit, or null with a reason."""
+    _, ran = measured
+    assert ran.returncode == 0, ran.stderr
+    records = [json.loads(line) for line in ran.stdout.splitlines()]
+    assert {r["cell"]["quantization"] for r in records} == {"Q8_0", "Q4_0"}
+    for r in records:
+        assert (r["study"], r["state"], r["simulated"], r["failure"]) == ("quick", "measured", False, None)
+        assert set(r["measures"]) == set(MEASURES)
+        for m in r["measures"].values():
+            if m["value"] is None:
+                assert m["reason"]
+            else:
+                assert set(m) == {"value", "low", "high", "bound", "n", "unit"} and m["low"] <= m["value"] <= m["high"]
+        assert all(set(c) == {"code", "evidence"} for c in r["cautions"])
+    assert "1 of 4 repeats" in ran.stderr and "\x1b" not in ran.stderr
+
+
+def test_documented_names_are_the_names() -> None:
+    """docs/output.md lists each measure and no other."""
+    text = Path("docs/output.md").read_text()
+    listed = {line.split("`")[1] for line in text.splitlines() if line.startswith("| `")}
+    assert set(MEASURES) <= listed
+
+
+def test_charts_are_drawn_and_the_same_twice(
+    measured: tuple[Path, subprocess.CompletedProcess[str]], home: Path, tmp_path: Path
+) -> None:
+    """SVG and PDF, map and lines, byte for byte from two processes."""
+    store, _ = measured
+    for kind in ("map", "lines"):
+        for ending, magic in (("svg", b"<?xml"), ("pdf", b"%PDF")):
+            outs = [tmp_path / f"{i}-{kind}.{ending}" for i in range(2)]
+            for out in outs:
+                drawn = kettle(home, "chart", "quick", "--kind", kind, "-o", out, "--store", store)
+                assert drawn.returncode == 0, drawn.stderr
+            first, second = (out.read_bytes() for out in outs)
+            assert first == second and first.startswith(magic) and len(first) > 5_000
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (["chart", "nothing", "-o", "x.svg"], "there is no study"),
+        (["chart", "quick", "-o", "x.gif"], "no .svg or .pdf"),
+        (["chart", "quick", "-o", "x.svg", "--measure", "speed"], "there is no measure"),
+        (["chart", "quick", "-o", "x.svg", "--kind", "pie"], "map or lines"),
+        (["run", "nowhere.toml"], "cannot be read"),
+        (["plan", "nowhere.toml"], "cannot be read"),
+        (["synth", "brine-7b"], "there is no preset"),
+        (["synth", "brine-15m", "--quantization", "Q9"], "no quantization"),
+        (["synth", "own", "--layers", "1"], "all five sizes"),
+        (["synth", "../own"], "cannot be a model's name"),
+        (["synth", "brine-15m", "--seed", "5"], "seed 1 only"),
+        (["fly"], "No such command"),
+        (["run"], "Missing argument"),
+        ([], "needs a terminal"),
+    ],
+)
+def test_wrong_usage_is_exit_two(
+    measured: tuple[Path, subprocess.CompletedProcess[str]],
+    home: Path,
+    tmp_path: Path,
+    arguments: list[str],
+    words: str,
+) -> None:
+    """A clear sentence on standard error, nothing on standard output, no traceback."""
+    store, _ = measured
+    given = [*arguments, "--store", str(store)] if arguments else []
+    ran = kettle(home, *given)
+    assert ran.returncode == 2, ran.stderr
+    assert words in ran.stderr and "Traceback" not in ran.stderr and not ran.stdout
+    assert not (tmp_path / "x.gif").exists()
+
+
+def test_plan_measures_nothing(home: Path, tmp_path: Path) -> None:
+    """Cells, sizes and a rough length; JSON with every measure null; no store is made."""
+    said = kettle(home, "plan", study_file(tmp_path), "--store", tmp_path / "none.db")
+    assert said.returncode == 0 and "2 cells, 2 repeats each" in said.stdout and "15.7 MB" in said.stdout
+    told = kettle(home, "plan", study_file(tmp_path), "--json", "--store", tmp_path / "none.db")
+    records = [json.loads(line) for line in told.stdout.splitlines()]
+    assert [r["state"] for r in records] == ["planned", "planned"]
+    assert all(m["value"] is None for r in records for m in r["measures"].values())
+    assert not (tmp_path / "none.db").exists()
+
+
+def test_a_cell_that_will_not_load_is_exit_zero_and_all_of_them_one(home: Path, tmp_path: Path) -> None:
+    """One broken model beside a good one is a result; only broken ones measured nothing."""
+    (tmp_path / "bad.gguf").write_bytes(b"not a model at all")
+    text = STUDY.replace('quantization = ["Q8_0", "Q4_0"]', "model = {models}").replace('model = "brine-15m"\n', "")
+    good = home / "models" / "brine-15m.Q8_0.gguf"
+    for models, code, states in (
+        ([str(good), str(tmp_path / "bad.gguf")], 0, {"measured", "failed"}),
+        ([str(tmp_path / "bad.gguf")], 1, {"failed"}),
+    ):
+        path = study_file(tmp_path, count=1, text=text.replace("{models}", json.dumps(models)))
+        ran = kettle(home, "run", path, "--json", "--store", tmp_path / f"{code}.db")
+        assert ran.returncode == code, ran.stderr
+        assert {json.loads(line)["state"] for line in ran.stdout.splitlines()} == states
+
+
+def test_synth_says_the_need_and_where(home: Path, tmp_path: Path) -> None:
+    """A shape of one's own into a folder of one's own."""
+    shape = ["--layers", "1", "--width", "64", "--heads", "2", "--kv-heads", "1", "--ffn", "96"]
+    ran = kettle(home, "synth", "gull", *shape, "--quantization", "Q4_0", "--to", tmp_path, "--seed", "9")
+    assert ran.returncode == 0 and "of disk" in ran.stderr
+    assert Path(ran.stdout.strip()).stat().st_size > 100_000
+
+
+def test_the_demo_without_a_terminal_says_what_to_run(home: Path, tmp_path: Path) -> None:
+    """Exit 0, with a command that works."""
+    import shutil
+
+    folder = tmp_path / "home"
+    (folder / "models").mkdir(parents=True)
+    for name in ("F16", "Q8_0", "Q4_0"):
+        # The demo's own models are large; any file of that name will do where nothing is loaded.
+        shutil.copyfile(home / "models" / "brine-15m.Q4_0.gguf", folder / "models" / f"brine-250m.{name}.gguf")
+    ran = kettle(folder, "demo")
+    assert ran.returncode == 0 and "zinc-kettle run" in ran.stdout
+    assert len(shelf(SqliteStore(folder / "demo" / "kettle.db"))) == 1
+
+
+def descendants(pid: int) -> list[psutil.Process]:
+    """Processes a tool has started."""
+    return list(psutil.Process(pid).children(recursive=True))
+
+
+def start(home: Path, path: Path, store: Path) -> subprocess.Popen[str]:
+    """A run in the background."""
+    command = [sys.executable, "-m", "zinc_kettle", "run", str(path), "--store", str(store)]
+    return subprocess.Popen(command, env=environment(home), stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+
+
+def wait_for(process: subprocess.Popen[str], words: str) -> None:
+    """Read standard error until it says something."""
+    assert process.stderr is not None
+    for line in process.stderr:
+        if words in line:
+            return
+    raise AssertionError(f"it ended without saying {words!r}")
+
+
+def gone(processes: list[psutil.Process], seconds: float) -> bool:
+    """True when all have ended within so many seconds."""
+    _, left = psutil.wait_procs(processes, timeout=seconds)
+    return all(not p.is_running() or p.status() == psutil.STATUS_ZOMBIE for p in left)
+
+
+@pytest.mark.parametrize("round_", range(3))
+def test_sigkill_leaves_nothing_behind_and_loses_nothing(home: Path, tmp_path: Path, round_: int) -> None:
+    """Killed in the middle: engine and driver gone within five seconds, what was told done is kept, resume ends it."""
+    path, store = study_file(tmp_path, count=4, output=64), tmp_path / "s.db"
+    with start(home, path, store) as tool:
+        wait_for(tool, f"{2 + round_} of 8 repeats")
+        time.sleep(0.13 * round_)
+        children = descendants(tool.pid)
+        tool.kill()
+        assert gone(children, 5)
+    opened = SqliteStore(store)
+    study_id = shelf(opened)[0].study_id
+    before = load(opened, study_id)
+    kept = [r.repeat.repeat_id for r in before.repeats if r.state == "measured"]
+    assert len(kept) >= 2 + round_
+    requests = {t.request_id for r in before.repeats for t in r.repeat.timelines}
+    opened.close()
+    again = kettle(home, "run", path, "--store", store)
+    assert again.returncode == 0, again.stderr
+    assert f"{len(kept)} of them kept" in again.stderr
+    after = load(SqliteStore(store), study_id)
+    assert [r.repeat.repeat_id for r in after.repeats if r.state == "measured"][: len(kept)] == kept
+    assert sum(r.state == "measured" for r in after.repeats) == 8
+    assert requests <= {t.request_id for r in after.repeats for t in r.repeat.timelines}
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_an_interrupt_stops_cleanly(home: Path, tmp_path: Path, number: signal.Signals) -> None:
+    """Exit 1, said so, everything kept, nothing left running."""
+    path, store = study_file(tmp_path, count=20, output=64), tmp_path / "s.db"
+    with start(home, path, store) as tool:
+        wait_for(tool, "2 of 40 repeats")
+        children = descendants(tool.pid)
+        tool.send_signal(number)
+        out, err = tool.communicate(timeout=20)
+        assert tool.returncode == 1 and "goes on from there" in err and "Which quantization?" in out
+        assert gone(children, 5)
+    assert shelf(SqliteStore(store))[0].state == "stopped"

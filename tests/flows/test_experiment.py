@@ -1,0 +1,206 @@
+"""Whole studies: with the real engine and a tiny model, against the paced server, and with things going wrong."""
+
+from __future__ import annotations
+
+import asyncio
+import dataclasses
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.build import study
+from tests.flows.fakes import Bench, sound
+from zinc_kettle.config import Places
+from zinc_kettle.core.cell import Value
+from zinc_kettle.core.plan import Endpoint, Level, Repeats, Study
+from zinc_kettle.core.record import StudyRecord
+from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.errors import DriverError, StoreError
+from zinc_kettle.present.view import StudyView
+from zinc_kettle.session import progress as p
+from zinc_kettle.store.reading import load
+from zinc_kettle.store.sqlite import SqliteStore
+from zinc_kettle.wire.messages import Episode
+from zinc_kettle.wiring.build import experiment
+
+
+def small(**changes: Any) -> Study:
+    """Two quantizations by two lengths, one repeat."""
+    hold = {"model": "brine-15m", "threads": 1, "context": 256, "output_tokens": 8}
+    given: dict[str, Any] = {"hold": hold, "repeats": Repeats(count=1)}
+    return study({"quantization": ("Q8_0", "Q4_0"), "prompt_tokens": (64, 128)}, **{**given, **changes})
+
+
+def places(home: Path, tmp_path: Path) -> Places:
+    """The tiny models, and a store of this test."""
+    return Places(home, tmp_path / "s.db")
+
+
+async def measure(plan: Study, where: Places, events: list[p.Event] | None = None) -> StudyRecord:
+    """Run a study for real; returns what was kept."""
+    store = SqliteStore(where.store)
+    seen = [] if events is None else events
+    await experiment(plan, where, store, seen.append).run()
+    began = next(e for e in seen if isinstance(e, p.Began))
+    return load(store, began.study_id)
+
+
+async def test_a_study_on_the_real_engine(home: Path, tmp_path: Path) -> None:
+    """Every cell measured: exact lengths, both decode clocks alike, salted prompts not helped by a cache."""
+    events: list[p.Event] = []
+    view = StudyView(await measure(small(), places(home, tmp_path), events))
+    assert view.record.state == "measured"
+    for cell in view.cells:
+        assert cell.state == "measured"
+        figures = {name: v.value for name, v in cell.values().items() if isinstance(v, Value)}
+        assert figures["prompt_tokens"] == cell.cell.levels["prompt_tokens"]
+        assert figures["output_tokens"] == 8
+        assert figures["load_time"] > 0 and figures["memory_peak"] >= figures["memory_loaded"] > 5e6
+        assert figures["ttft"] > 0 and figures["duration"] > figures["ttft"]
+        # Seven gaps of a tiny model on a shared machine: alike, not within the 3% of a quiet long answer.
+        assert figures["decode"] == pytest.approx(figures["decode_engine"], rel=0.5)
+        assert "cache-helped" not in {c.code for c in cell.cautions}
+        cold = [t for r in cell.repeats for t in r.timelines if t.cold]
+        assert all(t.role == "warmup" for t in cold)
+    kinds = {type(e) for e in events}
+    assert {p.Began, p.Loading, p.Warming, p.Received, p.RepeatEnded, p.Progress, p.Ended} <= kinds
+    finish = [e for e in events if isinstance(e, p.Progress)][-1]
+    assert (finish.done, finish.runs, finish.left_s) == (4, 4, 0.0)
+
+
+async def test_repeating_a_prompt_is_caught_and_salt_prevents_it(home: Path, tmp_path: Path) -> None:
+    """With the engine's prompt cache on and no salt the caution is raised; with the salt it is not."""
+    hold = {"model": "brine-15m", "quantization": "Q8_0", "threads": 1, "context": 512, "output_tokens": 4}
+    plan = study(
+        {"salt": (True, False)},
+        hold={**hold, "prompt_tokens": 256, "prompt_cache": True},
+        repeats=Repeats(count=1, requests=3),
+    )
+    view = StudyView(await measure(plan, places(home, tmp_path)))
+    codes = {bool(c.cell.levels["salt"]): {x.code for x in c.cautions} for c in view.cells}
+    assert "cache-helped" in codes[False]
+    assert "cache-helped" not in codes[True]
+
+
+async def test_concurrency_sweep_shares_a_launch(home: Path, tmp_path: Path) -> None:
+    """One load for all; with two streams the steady window gives a throughput, and no client prefill is claimed."""
+    hold = {"model": "brine-15m", "quantization": "Q8_0", "threads": 1, "context": 256, "output_tokens": 12}
+    plan = study(
+        {"concurrency": (1, 2)}, hold={**hold, "prompt_tokens": 64}, repeats=Repeats(count=1, order="by-launch")
+    )
+    events: list[p.Event] = []
+    view = StudyView(await measure(plan, places(home, tmp_path), events))
+    assert sum(isinstance(e, p.Loading) for e in events) == 1
+    two = view.cells[1]
+    assert isinstance(two.value("throughput"), Value) and not isinstance(two.value("prefill_client"), Value)
+    assert len(two.repeats[0].measured) == 8
+
+
+async def test_an_endpoint_by_usage(paced: str, tmp_path: Path) -> None:
+    """An engine that already runs: lengths found by its usage record, no process figures, and reasons for them."""
+    plan = study(
+        {"prompt_tokens": (40, 80)},
+        hold={"output_tokens": 6},
+        endpoint=Endpoint(paced, "m"),
+        repeats=Repeats(count=2),
+    )
+    view = StudyView(await measure(plan, places(tmp_path, tmp_path)))
+    for cell in view.cells:
+        figures = cell.values()
+        prompt = figures["prompt_tokens"]
+        assert isinstance(prompt, Value) and prompt.value == cell.cell.levels["prompt_tokens"]
+        assert not isinstance(figures["memory_peak"], Value) and not isinstance(figures["load_time"], Value)
+
+
+async def test_a_missing_model_is_made(tmp_path: Path) -> None:
+    """From an empty data folder: made, told, measured."""
+    events: list[p.Event] = []
+    plan = small(hold={"model": "brine-15m", "threads": 1, "context": 256, "output_tokens": 4})
+    one = dataclasses.replace(plan, vary={"quantization": ("Q4_0",), "prompt_tokens": (64,)})
+    record = await measure(one, places(tmp_path, tmp_path), events)
+    assert record.state == "measured" and any(isinstance(e, p.Making) for e in events)
+
+
+THREADS: dict[str, tuple[Level, ...]] = {"threads": (1, 2, 3)}
+
+
+async def test_a_configuration_that_will_not_load_is_a_result(tmp_path: Path) -> None:
+    """Kept with its last words, tried twice and no more; the others are measured."""
+    bench = Bench(tmp_path, broken={2})
+    view = await bench.run(study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=4)))
+    assert [c.state for c in view.cells] == ["measured", "failed", "measured"]
+    assert bench.engines.tries.count(2) == 2
+    assert len(view.cells[1].failures) == 4 and view.cells[1].failures[0].last_words == "no memory"
+    assert all(e.stopped for e in bench.engines.started) and bench.drivers[0].closed
+
+
+async def test_failed_requests_do_not_end_the_study(tmp_path: Path) -> None:
+    """An engine that answers nothing countable: the repeat failed, with the reason and the engine's last words."""
+    bench = Bench(tmp_path, act=lambda _e: dataclasses.replace(sound(_e), error="HTTP 500", complete=False))
+    view = await bench.run(study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=1)))
+    assert {c.state for c in view.cells} == {"failed"}
+    assert "HTTP 500" in view.cells[0].failures[0].failure
+    assert view.cells[0].failures[0].last_words == "these were its last words"
+    assert "incomplete" in {c.code for c in view.cells[0].cautions}
+
+
+async def test_a_lost_driver_is_replaced(tmp_path: Path) -> None:
+    """Once: the repeat failed, the next has a new driver. Again and again: the study stops and says so."""
+    falls = iter([True])
+    bench = Bench(tmp_path, act=lambda e: DriverError("the driver has ended") if next(falls, False) else sound(e))
+    plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=1))
+    view = await bench.run(plan)
+    assert sorted(c.state for c in view.cells) == ["failed", "measured", "measured"]
+    assert len(bench.drivers) == 2 and bench.drivers[0].closed
+    worse = Bench(tmp_path / "w", act=lambda _e: DriverError("gone"))
+    worse.home.mkdir(exist_ok=True)
+    with pytest.raises(DriverError):
+        await worse.run(plan)
+
+
+async def test_a_store_that_cannot_be_written_stops_the_run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Rather than measure into nothing; the engine is ended all the same."""
+    bench = Bench(tmp_path)
+
+    def full(*_a: object, **_k: object) -> None:
+        raise StoreError("the disk is full")
+
+    monkeypatch.setattr(bench.store, "add_timeline", full)
+    with pytest.raises(StoreError):
+        await bench.run(study(THREADS, hold={**study().hold, "quantization": "F16"}))
+    assert all(e.stopped for e in bench.engines.started)
+
+
+async def test_stop_and_resume_measures_only_what_is_missing(tmp_path: Path) -> None:
+    """Cancelled after three repeats: kept, stopped; the second run does the other six and no more."""
+    plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=3))
+    bench = Bench(tmp_path)
+    task = asyncio.create_task(bench.work(plan).run())
+    while sum(isinstance(e, p.RepeatEnded) for e in bench.events) < 3:
+        await asyncio.sleep(0.001)
+    task.cancel()
+    with pytest.raises(asyncio.CancelledError):
+        await task
+    kept = sum(isinstance(e, p.RepeatEnded) for e in bench.events)
+    first = load(bench.store, next(e for e in bench.events if isinstance(e, p.Began)).study_id)
+    assert first.state == "stopped" and all(e.stopped for e in bench.engines.started)
+    bench.events.clear()
+    view = await bench.run(plan)
+    assert view.record.study_id == first.study_id
+    assert sum(isinstance(e, p.RepeatEnded) for e in bench.events) == 9 - kept
+    assert all(c.done == 3 for c in view.cells)
+
+
+async def test_salts_never_repeat_within_a_run(tmp_path: Path) -> None:
+    """Each request of a cell starts differently, also across repeats of one engine launch."""
+    seen: list[str] = []
+
+    def act(e: Episode) -> Timeline:
+        seen.extend(o.messages[0].content[:11] for o in e.requests[:1])
+        return sound(e)
+
+    bench = Bench(tmp_path, act=act)
+    hold = {**study().hold, "quantization": "F16", "threads": 1}
+    await bench.run(study({"output_tokens": (4, 5)}, hold=hold, repeats=Repeats(count=3, order="by-launch")))
+    assert len(seen) == len(set(seen)) == 12

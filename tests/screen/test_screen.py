@@ -1,0 +1,200 @@
+"""The real screen with the real engine, driven by keys and mouse."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import psutil
+import pytest
+
+from tests.flows.test_cli import STUDY, gone, kettle, study_file
+from tests.screen.term import Term
+from zinc_kettle.store.reading import shelf
+from zinc_kettle.store.sqlite import SqliteStore
+
+COMMAND = [sys.executable, "-m", "zinc_kettle"]
+
+
+def own_home(home: Path, folder: Path, *, count: int = 2, output: int = 24) -> Path:
+    """A data folder with the tiny models and one study ready to run."""
+    new = folder / "home"
+    (new / "studies").mkdir(parents=True)
+    (new / "models").symlink_to(home / "models")
+    text = STUDY.format(count=count, output=output)
+    (new / "studies" / "quick.study.toml").write_text(text)
+    return new
+
+
+def open_app(home: Path, *, columns: int = 142, rows: int = 42, **env: str) -> Term:
+    """The tool as a person starts it."""
+    return Term(COMMAND, columns=columns, rows=rows, env={"ZINC_KETTLE_HOME": str(home), **env})
+
+
+def test_from_the_shelf_to_an_export_and_out(home: Path, tmp_path: Path) -> None:
+    """Start, open, run, watch it fill, open a cell, write a note, export, quit: nothing lost."""
+    mine = own_home(home, tmp_path)
+    with open_app(mine) as t:
+        assert "ready to run" in t.wait("1 ready to run")
+        t.keys("Enter")
+        planned = t.wait("○ planned")
+        assert "15.7 MB" in planned and "r measures it on this machine" in planned and "0 of 4 repeats" in planned
+        t.keys("r")
+        t.wait_re(r"block \d of 2")
+        t.wait("◐")
+        done = t.wait("4 of 4 repeats")
+        done = t.wait("tok/s")
+        assert "Q8_0" in done and "Q4_0" in done
+        t.wait("Measured.")
+        t.keys("Down", "Enter")
+        t.wait("Cell sheet")
+        sheet = t.wait("prefill, engine")
+        assert "cell 2 of 2" in sheet and "repeats, decode" in sheet and "cold" in sheet and "cautions" in sheet
+        assert "python -m zinc_kettle.engines.serve" in sheet
+        t.keys("w").wait("a note to this cell")
+        t.keys("f", "o", "g", "Enter")
+        t.wait_re(r"notes\s*\n[^\n]*fog")
+        t.keys("p")
+        assert "fog" not in t.wait("cell 1 of 2")
+        t.keys("Escape").wait("● measured")
+        t.keys("m")
+        t.wait("prefill, client, tok/s")
+        t.keys("e")
+        t.wait("Exported 4 charts", 90)
+        t.keys("q")
+        assert t.wait_exit() == 0
+    written = sorted(p.suffix for p in (mine / "exports").iterdir())
+    assert written == [".pdf", ".pdf", ".svg", ".svg"]
+    again = kettle(mine, "run", mine / "studies" / "quick.study.toml")
+    assert again.returncode == 0
+    assert [row.state for row in shelf(SqliteStore(mine / "kettle.db"))] == ["measured", "measured"]
+
+
+def test_stop_quit_and_go_on(home: Path, tmp_path: Path) -> None:
+    """Stopped on the screen, left while running, gone on later: no repeat twice, no engine left."""
+    mine = own_home(home, tmp_path, count=6, output=64)
+    with open_app(mine) as t:
+        t.wait("1 ready to run")
+        t.keys("Enter").wait("○ planned")
+        t.keys("r").wait_re(r"[1-9] of 12 repeats")
+        t.keys("s").wait("stopped, r goes on")
+        t.keys("r").wait("running,")
+        t.wait_re(r"[2-9] of 12 repeats")
+        children = psutil.Process(t.pid).children(recursive=True)
+        t.keys("q")
+        assert t.wait_exit() == 0
+        assert gone(children, 5)
+    (row,) = shelf(SqliteStore(mine / "kettle.db"))
+    assert row.state == "stopped" and row.repeats_done >= 2
+    rest = kettle(mine, "run", mine / "studies" / "quick.study.toml")
+    assert f"{row.repeats_done} of them kept" in rest.stderr
+
+
+def test_a_killed_screen_leaves_nothing(home: Path, tmp_path: Path) -> None:
+    """SIGKILL while it measures: engine and driver are gone within five seconds."""
+    mine = own_home(home, tmp_path, count=6, output=64)
+    with open_app(mine) as t:
+        t.wait("1 ready to run")
+        t.keys("Enter").wait("○ planned")
+        t.keys("r").wait_re(r"[1-9] of 12 repeats")
+        tool = psutil.Process(t.pid)
+        children = tool.children(recursive=True)
+        assert children
+        tool.kill()
+        assert gone(children, 5)
+
+
+@pytest.fixture(scope="module")
+def finished(home: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    """A data folder with a measured study and a broken study file."""
+    folder = tmp_path_factory.mktemp("finished")
+    mine = own_home(home, folder)
+    ran = kettle(mine, "run", study_file(folder))
+    assert ran.returncode == 0, ran.stderr
+    (mine / "studies" / "broken.study.toml").write_text("format = 1\nname = 'x'\n")
+    yield mine
+    shutil.rmtree(folder)
+
+
+def test_help_palette_theme_mouse_and_resize(finished: Path) -> None:
+    """One app: explanation, command palette, both themes, clicks, a small terminal and back."""
+    with open_app(finished) as t:
+        first = t.wait("1 kept, 2 ready to run")
+        assert "not usable" in first and "question is missing" in first
+        t.keys("?").wait("escape closes this")
+        t.keys("Escape").gone("escape closes this")
+        t.keys("End", "Enter")
+        shown = t.wait("4 of 4 repeats")
+        dark = t.text(colours=True)
+        t.keys("t")
+        light = t.until(lambda _s: t.text(colours=True) != dark, "the light theme")
+        assert "tok/s" in light
+        row = next(i for i, line in enumerate(shown.splitlines()) if line.lstrip().startswith("Q8_0"))
+        t.keys("Down")
+        t.click(row, 30)
+        t.click(row, 30)
+        t.wait("cell 1 of 2")
+        t.keys("Escape").gone("Cell sheet")
+        t.resize(100, 30)
+        small = t.until(lambda s: len(s.splitlines()) <= 30 and "4 of 4 repeats" in s, "the small screen")
+        assert all(len(line) <= 100 for line in small.splitlines())
+        for words in ("Q8_0", "Q4_0", "tok/s", "quit"):
+            assert words in small
+        t.keys("0").wait("1 kept")
+        t.keys("C-p").wait("Search for commands")
+        t.keys("Escape").gone("Search for commands")
+        t.keys("q")
+        assert t.wait_exit() == 0
+
+
+def test_a_broken_study_file_is_explained(finished: Path) -> None:
+    """Choosing it says what is wrong, and the screen goes on."""
+    with open_app(finished) as t:
+        t.wait("not usable")
+        t.keys("Home", "Enter")
+        t.wait("cannot be used")
+        t.keys("4").wait("Open a study on the shelf first")
+        t.keys("q")
+        assert t.wait_exit() == 0
+
+
+def test_small_terminal_from_the_start(finished: Path) -> None:
+    """100 by 30: nothing of the map and the sheet is cut that matters."""
+    with open_app(finished, columns=100, rows=30) as t:
+        t.wait("1 kept")
+        t.keys("End", "Enter")
+        shown = t.wait("4 of 4 repeats")
+        assert "Q8_0" in shown and "Q4_0" in shown and "quit" in shown
+        t.keys("Enter")
+        assert "tok/s decode" in t.wait("cell 1 of 2")
+
+
+def test_without_colours_states_still_have_words(finished: Path) -> None:
+    """NO_COLOR: marks and words carry the state."""
+    with open_app(finished, NO_COLOR="1") as t:
+        t.wait("1 kept")
+        t.keys("End", "Enter")
+        t.wait("4 of 4 repeats")
+        assert "38;2" not in t.text(colours=True)
+
+
+def test_an_empty_shelf_says_what_to_do(tmp_path: Path) -> None:
+    """The very first start."""
+    with open_app(tmp_path / "new") as t:
+        assert "zinc-kettle demo" in t.wait("The shelf is empty")
+        t.keys("q")
+        assert t.wait_exit() == 0
+
+
+def test_a_store_that_cannot_be_opened_is_said(tmp_path: Path) -> None:
+    """On the shelf, in a sentence, with what to try."""
+    bad = tmp_path / "bad.db"
+    bad.write_text("a letter, not a database" * 100)
+    env = {"ZINC_KETTLE_HOME": str(tmp_path), **{k: v for k, v in os.environ.items() if k == "PATH"}}
+    with Term([*COMMAND, "--store", str(bad)], env=env) as t:
+        assert "--store PATH" in t.wait("The shelf cannot be read")
+        t.keys("q")
+        assert t.wait_exit() == 0

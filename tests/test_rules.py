@@ -1,0 +1,107 @@
+"""Rules of the house that a linter does not know."""
+
+from __future__ import annotations
+
+import ast
+import importlib
+import pkgutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import zinc_kettle
+
+SOURCE = Path(zinc_kettle.__file__).parent
+MAX_LINES = 300
+CORE_MAY_IMPORT = {
+    "__future__", "collections", "dataclasses", "functools", "hashlib", "itertools", "json", "math", "numpy", "random",
+    "re", "scipy", "typing", "unicodedata", "warnings", "zinc_kettle",
+}  # fmt: skip
+CORE_MAY_NOT_CALL = {"open", "print", "input", "exec", "eval", "breakpoint", "__import__"}
+ROOMS = [m.name for m in pkgutil.iter_modules([str(SOURCE)]) if m.ispkg]
+
+
+def files() -> list[Path]:
+    """Every file of ours."""
+    return sorted([*SOURCE.rglob("*.py"), *Path("tests").rglob("*.py"), *Path("benchmarks").rglob("*.py")])
+
+
+def test_no_file_is_over_300_lines() -> None:
+    """A file that grows beyond is split; there are no exceptions."""
+    long = {str(f): n for f in files() if (n := len(f.read_text().splitlines())) > MAX_LINES}
+    assert not long
+
+
+@pytest.mark.parametrize("path", sorted((SOURCE / "core").rglob("*.py")), ids=lambda p: p.name)
+def test_the_core_is_pure(path: Path) -> None:
+    """By allow-list: imports of the core, and no await, no file, no print."""
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            assert all(alias.name.partition(".")[0] in CORE_MAY_IMPORT for alias in node.names)
+        elif isinstance(node, ast.ImportFrom):
+            assert (node.module or "").partition(".")[0] in CORE_MAY_IMPORT
+        elif isinstance(node, ast.Call) and isinstance(node.func, ast.Name):
+            assert node.func.id not in CORE_MAY_NOT_CALL
+        assert not isinstance(node, ast.Await | ast.AsyncFunctionDef)
+
+
+@pytest.mark.parametrize("room", ROOMS)
+def test_every_room_imports_alone(room: str) -> None:
+    """In a fresh interpreter: no room needs another to have been imported before it."""
+    code = f"import zinc_kettle.{room}"
+    subprocess.run([sys.executable, "-W", "error", "-c", code], check=True, timeout=60)
+
+
+HEAVY = {
+    "zinc_kettle.driver.__main__": ("textual", "rich", "sqlalchemy", "matplotlib", "scipy", "pydantic", "psutil"),
+    "zinc_kettle.engines.serve": ("textual", "numpy", "sqlalchemy", "matplotlib", "httpx", "xllamacpp"),
+    "zinc_kettle.tui.app": ("numpy", "scipy", "matplotlib", "sqlalchemy", "httpx", "pydantic"),
+    "zinc_kettle.cli.main": ("textual", "numpy", "sqlalchemy", "matplotlib"),
+}
+
+
+@pytest.mark.parametrize("module", HEAVY)
+def test_light_modules_stay_light(module: str) -> None:
+    """The launcher's memory is subtracted, the driver's start is waited for, the first paint is seen."""
+    code = f"import sys, {module}; print(*sorted(n.partition('.')[0] for n in sys.modules))"
+    out = subprocess.run([sys.executable, "-c", code], check=True, capture_output=True, text=True, timeout=60).stdout
+    assert not set(HEAVY[module]) & set(out.split())
+
+
+def test_every_room_says_what_it_is() -> None:
+    """What is here, what is not, what it may import."""
+    for room in ROOMS:
+        doc = importlib.import_module(f"zinc_kettle.{room}").__doc__ or ""
+        assert ("May import:" in doc and "Not here" in doc) or room in {"cli"}, room
+
+
+def test_only_output_prints() -> None:
+    """Results go through one module."""
+    for path in SOURCE.rglob("*.py"):
+        if path.name == "output.py" and path.parent.name == "cli":
+            continue
+        calls = [n for n in ast.walk(ast.parse(path.read_text())) if isinstance(n, ast.Call)]
+        assert not any(isinstance(c.func, ast.Name) and c.func.id == "print" for c in calls), path
+
+
+def test_broad_excepts_raise_again() -> None:
+    """A broad except may clean up, and must not swallow."""
+    for path in SOURCE.rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.ExceptHandler):
+                name = node.type.id if isinstance(node.type, ast.Name) else ""
+                if node.type is None or name in {"Exception", "BaseException"}:
+                    assert isinstance(node.body[-1], ast.Raise), f"{path}:{node.lineno}"
+
+
+def test_everything_tracked_is_free_of_this_workplace() -> None:
+    """No path of a machine in code, docs or the demo's data."""
+    kinds = {".py", ".md", ".toml", ".db", ".txt", ".lock", ".tcss"}
+    listed = subprocess.run(["git", "ls-files"], check=True, capture_output=True, text=True).stdout.split()
+    words = [b"/" + b"work/", b"/" + b"root/", b"/" + b"home/"]
+    for name in listed:
+        path = Path(name)
+        if path.suffix in kinds and path.exists() and path.name != "test_rules.py":
+            assert not [w for w in words if w in path.read_bytes()], name
