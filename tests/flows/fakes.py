@@ -108,6 +108,7 @@ class Bench:
         self.engines = FakeEngines(broken or set())
         self.drivers: list[FakeDriver] = []
         self.act = act
+        self.telemetry = LocalTelemetry()
         self.events: list[p.Event] = []
         self.home = tmp_path
 
@@ -120,7 +121,7 @@ class Bench:
         for name in ("Q8_0", "Q4_0", "F16"):
             (self.home / "models" / f"brine-15m.{name}.gguf").write_bytes(b"GGUF")
         ports = Ports(
-            self.engines, ModelFolder(self.home / "models"), self.driver, LocalTelemetry(), self.store, SystemClock()
+            self.engines, ModelFolder(self.home / "models"), self.driver, self.telemetry, self.store, SystemClock()
         )
         return Experiment(plan, ports, self.events.append, nonce="n")
 

@@ -13,11 +13,13 @@ from tests.build import study
 from tests.flows.fakes import Bench, sound
 from zinc_kettle.config import Places
 from zinc_kettle.core.cell import Value
-from zinc_kettle.core.plan import Endpoint, Level, Repeats, Study
+from zinc_kettle.core.plan import Endpoint, Level, Limits, Repeats, Study
 from zinc_kettle.core.record import StudyRecord
+from zinc_kettle.core.telemetry import Machine, Trace
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import DriverError, StoreError
 from zinc_kettle.present.view import StudyView
+from zinc_kettle.rigs.telemetry import LocalTelemetry, TreeWatch
 from zinc_kettle.session import progress as p
 from zinc_kettle.store.reading import load
 from zinc_kettle.store.sqlite import SqliteStore
@@ -204,3 +206,44 @@ async def test_salts_never_repeat_within_a_run(tmp_path: Path) -> None:
     hold = {**study().hold, "quantization": "F16", "threads": 1}
     await bench.run(study({"output_tokens": (4, 5)}, hold=hold, repeats=Repeats(count=3, order="by-launch")))
     assert len(seen) == len(set(seen)) == 12
+
+
+class StealingTelemetry(LocalTelemetry):
+    """A machine from which time is stolen for the first so many looks."""
+
+    def __init__(self, looks: int) -> None:
+        self.left = looks
+
+    def watch(self, pid: int | None) -> TreeWatch:
+        watch = super().watch(pid)
+        stolen = 0.5 if self.left > 0 else 0.0
+        self.left -= 1
+        end = watch.end
+
+        def ended(*, driver_cpu_ns: int) -> tuple[Trace, Machine]:
+            trace, machine = end(driver_cpu_ns=driver_cpu_ns)
+            return trace, dataclasses.replace(machine, stolen_share=stolen)
+
+        watch.end = ended  # type: ignore[method-assign]
+        return watch
+
+
+@pytest.mark.parametrize(("quiet_s", "warm_ups"), [(0.0, 1), (60.0, 4), (3.0, 3)])
+async def test_a_repeat_waits_for_quiet_and_not_for_ever(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, quiet_s: float, warm_ups: int
+) -> None:
+    """Warmed up again while time is stolen, up to the limit; then measured in any case."""
+
+    async def no_sleep(_seconds: float) -> None:
+        return None
+
+    bench = Bench(tmp_path)
+    bench.telemetry = StealingTelemetry(3)
+    monkeypatch.setattr("zinc_kettle.session.episode.asyncio.sleep", no_sleep)
+    hold = {**study().hold, "quantization": "F16"}
+    view = await bench.run(
+        study({"threads": (1,)}, hold=hold, repeats=Repeats(count=1), limits=Limits(quiet_s=quiet_s))
+    )
+    roles = [t.role for t in view.cells[0].repeats[0].timelines]
+    assert roles == ["warmup"] * warm_ups + ["measured"]
+    assert (view.cells[0].repeats[0].extras["waited_s"] > 0) is (warm_ups > 1)

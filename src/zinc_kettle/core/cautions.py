@@ -237,7 +237,7 @@ def _noisy(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
     loud = {name: s for name, s in spreads.items() if s is not None and s > NOISY_SPREAD}
     if not loud:
         return None
-    told = ", ".join(f"{'TTFT' if name == 'ttft' else name} {s:.0%}" for name, s in loud.items())
+    told = ", ".join(f"{'TTFT' if name == 'ttft' else name} {s:.1%}" for name, s in loud.items())
     return Caution(
         "noisy", f"robust spread of {told} over {plural(len(repeats), 'repeat')}; {NOISY_SPREAD:.0%} allowed"
     )

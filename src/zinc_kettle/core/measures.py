@@ -14,7 +14,7 @@ import numpy.typing as npt
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.telemetry import Launch, Machine, Trace
 from zinc_kettle.core.timeline import Timeline
-from zinc_kettle.core.units import NS_PER_MS, NS_PER_S
+from zinc_kettle.core.units import NS_PER_MS, NS_PER_S, plural
 
 CLIENT_PREFILL_MIN_TOKENS = 32
 """Shorter prompts are all fixed overhead: client prefill speed is not given for them."""
@@ -173,7 +173,7 @@ def steady_throughput(repeat: Repeat) -> Figure:
     start, end = window
     done = sum(1 for t in repeat.measured if start < t.end_ns <= end)
     if done < wanted:
-        return Missing(f"no steady window: {done} completions at full concurrency, {wanted} wanted")
+        return Missing(f"no steady window: {plural(done, 'completion')} at full concurrency, {wanted} wanted")
     tokens = 0.0
     for t in repeat.measured:
         inside = (t.stamps > start) & (t.stamps <= end)

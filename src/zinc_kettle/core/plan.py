@@ -111,6 +111,8 @@ class Limits:
     request_s: float = 600.0
     stall_s: float = 120.0
     load_s: float = 300.0
+    quiet_s: float = 0.0
+    """How long a repeat may wait for the hypervisor to leave the machine alone; 0 does not wait."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -40,6 +40,7 @@ class LimitsSection(_Model):
     request_s: Annotated[float, Field(gt=0, le=86_400, strict=False)] = 600.0
     stall_s: Annotated[float, Field(gt=0, le=86_400, strict=False)] = 120.0
     load_s: Annotated[float, Field(gt=0, le=86_400, strict=False)] = 300.0
+    quiet_s: Annotated[float, Field(ge=0, le=86_400, strict=False)] = 0.0
 
 
 class PromptsSection(_Model):

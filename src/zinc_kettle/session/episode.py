@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
+from zinc_kettle.core.cautions import STOLEN_SHARE
 from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.plan import Cell, Study
 from zinc_kettle.core.timeline import Timeline
@@ -15,6 +17,8 @@ from zinc_kettle.session import progress as p
 from zinc_kettle.session.calibrate import Workload, prepare, user_message
 from zinc_kettle.wire.messages import Episode, EpisodeDone, RequestOrder, Setup, Tick
 
+QUIET_PAUSE_S = 2.0
+"""Between two looks whether the machine is left alone; stolen time comes in waves of seconds to minutes."""
 WARM_UP_TOKENS = 16
 """Output of a warm-up request: enough to touch every kernel of decoding, and no longer than that."""
 
@@ -52,8 +56,7 @@ class EpisodeRunner:
         self.emit(p.Warming(self.cell.index, self.block))
         await self.driver.aim(Setup(engine.base_url, engine.model_name, engine.key_variable))
         workload = await self._workload()
-        if study.repeats.warm_up:
-            await self._episode("warmup", self._orders_of(workload, study.repeats.warm_up, "warmup"), 1)
+        waited_s = await self._warm_up(workload)
         concurrency = int(self.cell.settings["concurrency"] or 1)
         orders = self._orders_of(workload, self.cell.requests(study.repeats), "measured")
         watch = self.telemetry.watch(engine.pid)
@@ -72,8 +75,28 @@ class EpisodeRunner:
             trace=trace,
             driver_cpu_ns=done.cpu_ns,
             wall_ns=done.end_ns - done.start_ns,
-            extras=_extras(workload),
+            extras={**_extras(workload), "waited_s": waited_s},
         )
+
+    async def _warm_up(self, workload: Workload) -> float:
+        """Warm up; where the study asks for it, again and again until little processor time is stolen meanwhile.
+
+        What decides is known before the repeat and has nothing to do with its figures, so that waiting favours no cell.
+
+        Returns:
+            Seconds waited.
+        """
+        count, limit_s = self.study.repeats.warm_up, self.study.limits.quiet_s
+        waited_s = 0.0
+        while count:
+            watch = self.telemetry.watch(None)
+            await self._episode("warmup", self._orders_of(workload, count, "warmup"), 1)
+            _, machine = watch.end(driver_cpu_ns=0)
+            if machine.stolen_share <= STOLEN_SHARE or waited_s >= limit_s:
+                break
+            await asyncio.sleep(QUIET_PAUSE_S)
+            waited_s += QUIET_PAUSE_S + machine.wall_s
+        return waited_s
 
     async def _workload(self) -> Workload:
         """The prompts of this cell; counted once for each model and length."""

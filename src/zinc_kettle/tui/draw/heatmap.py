@@ -115,7 +115,8 @@ def _cell(cell: CellView, place: Layout, look: Look, low: float, high: float) ->
     if index in look.level:
         lines.append("≈ best")
         styles.append(Style(color=palette.on_zinc, bgcolor=background, bold=True))
-    return _framed(lines, styles, place, Style(color=ink, bgcolor=background), chosen=index == look.cursor)
+    bars = Style(color=palette.ink, bgcolor=background)
+    return _framed(lines, styles, place, bars, chosen=index == look.cursor)
 
 
 def _shade(value: float, low: float, high: float, look: Look) -> str:

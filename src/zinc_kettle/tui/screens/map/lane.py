@@ -74,13 +74,13 @@ def _colour(sentence: Sentence, palette: Palette) -> str:
 
 
 def legend(palette: Palette) -> Text:
-    """The states, as marks and words."""
-    out = Text(no_wrap=True, overflow="ellipsis")
+    """The states, as marks and words; wraps where it is narrow."""
+    out = Text()
     for state in ("planned", "partly", "measured", "failed"):
-        out.append(f"{STATE_MARKS[state]} {state}  ", palette.muted)
-    out.append("▸ running  ▲ caution  ", palette.muted)
+        out.append(f"{STATE_MARKS[state]}\u00a0{state}  ", palette.muted)
+    out.append("▸\u00a0running  ▲\u00a0caution  ", palette.muted)
     out.append("■", palette.copper)
-    out.append(" best  ≈ not told apart from it", palette.muted)
+    out.append("\u00a0best  ≈\u00a0not\u00a0told\u00a0apart", palette.muted)
     return out
 
 

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from rich.text import Text
 from textual.app import ComposeResult
+from textual.binding import Binding
 from textual.screen import Screen
 from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
@@ -17,6 +18,18 @@ from zinc_kettle.tui.theme import PALETTES, Palette
 from zinc_kettle.tui.widgets.stations import Stations
 
 MARKS = {"measured": "●", "running": "◐", "stopped": "◐", "planned": "○"}
+
+
+HINT = (
+    "A kept study can be walked through, a ready one is measured here with r. Any other study file runs with "
+    "zinc-kettle run FILE and then stands here too."
+)
+
+
+class StudyList(OptionList):
+    """The list; it says in the footer what enter does."""
+
+    BINDINGS = [Binding("enter", "select", "open", tooltip="Open the study's map.")]  # noqa: RUF012
 
 
 class ShelfScreen(Screen[None]):
@@ -34,7 +47,8 @@ class ShelfScreen(Screen[None]):
         """Station line, title, list, footer."""
         yield Stations("Shelf")
         yield Static("Reading the shelf …", id="title")
-        yield OptionList(id="studies")
+        yield StudyList(id="studies")
+        yield Static(id="hint")
         yield Footer()
 
     def on_mount(self) -> None:
@@ -84,6 +98,7 @@ class ShelfScreen(Screen[None]):
         else:
             text = f"Studies: {kept} kept, {ready} ready to run"
         self.query_one("#title", Static).update(Text(text, f"bold {self.palette.ink}"))
+        self.query_one("#hint", Static).update(HINT if self._entries else "")
 
     def _line(self, entry: ShelfEntry) -> Text:
         p = self.palette
