@@ -11,18 +11,9 @@ from hypothesis import strategies as st
 
 from tests.build import study
 from zinc_kettle.core.budget import guess_launch_s, guess_repeat_s, launches, time_left_s
+from zinc_kettle.core.factors import level_name
 from zinc_kettle.core.fingerprint import fingerprint
-from zinc_kettle.core.plan import (
-    Repeats,
-    axes,
-    cells,
-    from_plain,
-    launch_settings,
-    level_name,
-    order,
-    to_plain,
-    workload,
-)
+from zinc_kettle.core.plan import Repeats, axes, cells, from_plain, launch_settings, order, to_plain, workload
 from zinc_kettle.core.workload import SALT_DIGITS, LengthSearch, made_up_words, message, salt, stretch
 
 

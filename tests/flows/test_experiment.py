@@ -13,7 +13,8 @@ from tests.build import study
 from tests.flows.fakes import Bench, sound
 from zinc_kettle.config import Places
 from zinc_kettle.core.cell import Value
-from zinc_kettle.core.plan import Endpoint, Level, Limits, Repeats, Study
+from zinc_kettle.core.factors import Level
+from zinc_kettle.core.plan import Endpoint, Limits, Repeats, Study
 from zinc_kettle.core.record import StudyRecord
 from zinc_kettle.core.telemetry import Machine, Trace
 from zinc_kettle.core.timeline import Timeline

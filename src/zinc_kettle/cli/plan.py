@@ -6,7 +6,7 @@ from pathlib import Path
 
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
-from zinc_kettle.core.budget import guess_launch_s, guess_repeat_s, launches, time_left_s
+from zinc_kettle.core.budget import guess_cell_s, launches, time_left_s
 from zinc_kettle.core.plan import order
 from zinc_kettle.core.record import StudyRecord
 from zinc_kettle.present.records import cell_record
@@ -30,11 +30,7 @@ def plan_study(file: Path, store_path: Path | None, *, as_json: bool) -> None:
         return
     runs = order(study)
     seconds = time_left_s(study, view.plan, runs, model_bytes=sizes, seen_s={})
-    each = {
-        cell.index: guess_repeat_s(study, cell, sizes[cell.index])
-        + (0.0 if study.endpoint else guess_launch_s(sizes[cell.index]))
-        for cell in view.plan
-    }
+    each = {cell.index: guess_cell_s(study, cell, sizes[cell.index]) for cell in view.plan}
     output.line(study.question)
     output.line(plan_line(view, launches(study, view.plan, runs), seconds))
     output.line()

@@ -34,6 +34,12 @@ def guess_launch_s(model_bytes: float | None) -> float:
     return GUESS_LAUNCH_S + (model_bytes or UNKNOWN_MODEL_BYTES) / GUESS_LOAD_BYTES_PER_S
 
 
+def guess_cell_s(study: Study, cell: Cell, model_bytes: float | None) -> float:
+    """A guess of one repeat of a cell with its launch, in seconds."""
+    launch = 0.0 if study.endpoint is not None else guess_launch_s(model_bytes)
+    return guess_repeat_s(study, cell, model_bytes) + launch
+
+
 def launches(study: Study, cells: Sequence[Cell], runs: Sequence[Run] | None = None) -> int:
     """How often the engine has to be started for these runs, in this order."""
     if study.endpoint is not None:
@@ -62,11 +68,7 @@ def time_left_s(
     Returns:
         The sum of what each cell took in the mean, and guesses scaled by how wrong they were so far.
     """
-    guesses = {
-        cell.index: guess_repeat_s(study, cell, model_bytes.get(cell.index))
-        + (0.0 if study.endpoint else guess_launch_s(model_bytes.get(cell.index)))
-        for cell in cells
-    }
+    guesses = {cell.index: guess_cell_s(study, cell, model_bytes.get(cell.index)) for cell in cells}
     measured = {index: sum(times) / len(times) for index, times in seen_s.items() if times}
     ratios = [measured[i] / guesses[i] for i in measured if guesses[i] > 0]
     correction = math.exp(sum(math.log(max(r, 1e-3)) for r in ratios) / len(ratios)) if ratios else 1.0

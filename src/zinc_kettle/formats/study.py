@@ -11,7 +11,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from zinc_kettle.core import plan
+from zinc_kettle.core import factors, plan
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError
 
@@ -170,7 +170,7 @@ class _Checker:
     def study(self, m: StudyFile) -> plan.Study:
         """The study, checked as a whole."""
         vary = {name: self._levels(name, levels) for name, levels in m.vary.items()}
-        hold: dict[str, plan.Level] = {}
+        hold: dict[str, factors.Level] = {}
         for name, level in m.hold.items():
             if name in vary:
                 raise self.error(f"{name} is both varied and held", "hold", name, remedy="keep it in one place")
@@ -192,7 +192,7 @@ class _Checker:
         self._lengths(study)
         return study
 
-    def _levels(self, name: str, levels: list[str | int | bool]) -> tuple[plan.Level, ...]:
+    def _levels(self, name: str, levels: list[str | int | bool]) -> tuple[factors.Level, ...]:
         if not levels:
             raise self.error(f"vary.{name} has no levels", "vary", name, remedy=f"{name} = [1, 2], for instance")
         checked = tuple(self._level("vary", name, level) for level in levels)
@@ -200,10 +200,10 @@ class _Checker:
             raise self.error(f"vary.{name} names a level twice", "vary", name, remedy="name each level once")
         return checked
 
-    def _level(self, section: str, name: str, level: str | int | bool) -> plan.Level:
-        factor = plan.FACTORS.get(name)
+    def _level(self, section: str, name: str, level: str | int | bool) -> factors.Level:
+        factor = factors.FACTORS.get(name)
         if factor is None:
-            raise self.error(f"{name} is no factor", section, name, remedy=_nearest(name, list(plan.FACTORS)))
+            raise self.error(f"{name} is no factor", section, name, remedy=_nearest(name, list(factors.FACTORS)))
         words = {str: "text", int: "a whole number", bool: "true or false"}
         if type(level) is not factor.type:
             raise self.error(f"{name} should be {words[factor.type]}, not {level!r}", section, name,
@@ -216,7 +216,7 @@ class _Checker:
             raise self.error(f"{name} = {level!r} is not known", section, name, remedy=", ".join(factor.choices))
         return level
 
-    def _whole(self, m: StudyFile, vary: dict[str, tuple[plan.Level, ...]], hold: dict[str, plan.Level]) -> None:
+    def _whole(self, m: StudyFile, vary: dict[str, tuple[factors.Level, ...]], hold: dict[str, factors.Level]) -> None:
         if not vary:
             raise self.error("nothing varies", "vary", remedy="name at least one factor, such as threads = [1, 2]")
         if math.prod(len(levels) for levels in vary.values()) > MAX_CELLS:
@@ -228,10 +228,10 @@ class _Checker:
         if "prompt_tokens" not in vary and "prompt_tokens" not in hold and not m.prompts.files:
             raise self.error("no prompts are named", remedy="[hold] prompt_tokens = 512, or [prompts] files = […]")
 
-    def _endpoint(self, vary: dict[str, tuple[plan.Level, ...]], hold: dict[str, plan.Level]) -> None:
+    def _endpoint(self, vary: dict[str, tuple[factors.Level, ...]], hold: dict[str, factors.Level]) -> None:
         for section, names in (("vary", vary), ("hold", hold)):
             for name in names:
-                if plan.FACTORS[name].kind == "launch":
+                if factors.FACTORS[name].kind == "launch":
                     raise self.error(
                         f"{name} cannot be set on an endpoint", section, name,
                         why="that engine already runs; its launch settings are not ours to change",

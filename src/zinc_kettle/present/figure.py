@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from zinc_kettle.core.catalogue import MEASURES
 from zinc_kettle.core.cell import Value
-from zinc_kettle.core.plan import label
+from zinc_kettle.core.factors import label
 from zinc_kettle.core.units import plural, scale
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.view import CAUTION_MARK, QUIET_CODES, STATE_MARKS, CellView, Grid, StudyView

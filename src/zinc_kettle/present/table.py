@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zinc_kettle.core.catalogue import MEASURES
-from zinc_kettle.core.plan import label
+from zinc_kettle.core.factors import label
 from zinc_kettle.core.units import byte_size, duration, plural
 from zinc_kettle.present.view import CAUTION_MARK, STATE_MARKS, StudyView
 from zinc_kettle.present.words import bounds_text, value_text

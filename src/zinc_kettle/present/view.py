@@ -9,8 +9,9 @@ from typing import Literal
 
 from zinc_kettle.core.cautions import Caution, Setting, cell_cautions
 from zinc_kettle.core.cell import CellFigure, cell_values, series, single_value
+from zinc_kettle.core.factors import label, level_name
 from zinc_kettle.core.measures import Repeat
-from zinc_kettle.core.plan import Cell, axes, cells, label, level_name
+from zinc_kettle.core.plan import Cell, axes, cells
 from zinc_kettle.core.record import RepeatRecord, StudyRecord
 
 CellState = Literal["planned", "partly", "measured", "failed", "skipped"]

@@ -8,7 +8,7 @@ from typing import Literal
 
 from zinc_kettle.core.catalogue import MEASURES
 from zinc_kettle.core.cell import CellFigure, Value
-from zinc_kettle.core.plan import Level, level_name
+from zinc_kettle.core.factors import Level, level_name
 from zinc_kettle.core.stats import Interval, median, ratio_interval
 from zinc_kettle.core.units import digits, plural, scale
 from zinc_kettle.present.view import CellView, StudyView

@@ -15,6 +15,7 @@ from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import ACTIONS, bindings
 from zinc_kettle.tui.bridge import Desk, ShelfEntry
 from zinc_kettle.tui.screens.shelf.screen import ShelfScreen
+from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.theme import DARK, LIGHT, theme
 
 if TYPE_CHECKING:
@@ -104,9 +105,8 @@ class KettleApp(App[int]):
         """Explain the station we are in."""
         from zinc_kettle.tui.widgets.help import Explanation
 
-        path = getattr(self.screen, "HELP_FILE", None)
-        if path is not None:
-            self.push_screen(Explanation(path.read_text(encoding="utf-8")))
+        if isinstance(self.screen, Station):
+            self.push_screen(Explanation(self.screen.HELP_FILE.read_text(encoding="utf-8")))
 
     def action_light(self) -> None:
         """Change the theme; drawings follow."""
@@ -114,9 +114,8 @@ class KettleApp(App[int]):
         self._redraw()
 
     def _redraw(self) -> None:
-        redraw = getattr(self.screen, "redraw", None)
-        if redraw is not None:
-            redraw()
+        if isinstance(self.screen, Station):
+            self.screen.redraw()
 
     # running
     def start_run(self) -> None:

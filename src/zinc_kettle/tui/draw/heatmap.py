@@ -149,9 +149,9 @@ def _planned_lines(cell: CellView, look: Look) -> list[str]:
     size = look.sizes.get(index)
     seconds = look.guesses_s.get(index)
     if size is not None:
-        lines.append(byte_size(size))
+        lines.append(f"file {byte_size(size)}")
     if seconds is not None:
-        lines.append(f"about {duration(seconds)} each")
+        lines.append(f"about {duration(seconds)} a repeat")
     return lines
 
 

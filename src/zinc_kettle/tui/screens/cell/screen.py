@@ -7,7 +7,6 @@ from pathlib import Path
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
-from textual.screen import Screen
 from textual.widgets import Digits, Footer, Input, Static
 
 from zinc_kettle.present.view import STATE_MARKS, CellView
@@ -15,11 +14,11 @@ from zinc_kettle.present.words import bound_name, bounds_text, value_text
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.screens.cell.parts import cautions, engine, figures, strips
-from zinc_kettle.tui.theme import PALETTES, Palette
+from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.stations import Stations
 
 
-class CellScreen(Screen[None]):
+class CellScreen(Station):
     """Shows one cell of the open study."""
 
     BINDINGS = bindings("cell")
@@ -56,11 +55,6 @@ class CellScreen(Screen[None]):
     def on_resize(self) -> None:
         """Strips are drawn to the width."""
         self.call_after_refresh(self.redraw)
-
-    @property
-    def palette(self) -> Palette:
-        """Colours of the theme now."""
-        return PALETTES[self.app.theme]
 
     @property
     def cell(self) -> CellView | None:

@@ -7,10 +7,9 @@ from pathlib import Path
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
-from textual.screen import Screen
 from textual.widgets import Digits, Footer, Static
 
-from zinc_kettle.core.budget import guess_launch_s, guess_repeat_s, launches, time_left_s
+from zinc_kettle.core.budget import guess_cell_s, launches, time_left_s
 from zinc_kettle.core.catalogue import MAP_MEASURES, MEASURES
 from zinc_kettle.core.plan import order
 from zinc_kettle.present.figure import measure_line
@@ -21,7 +20,7 @@ from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.draw.heatmap import Look
 from zinc_kettle.tui.screens.map.lane import knowing, lane, legend, progress
-from zinc_kettle.tui.theme import PALETTES, Palette
+from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.map_view import MapView
 from zinc_kettle.tui.widgets.stations import Stations
 
@@ -29,7 +28,7 @@ REDRAWS_PER_S = 2
 """While a study runs the screen must cost little: each redraw takes processor time from the engine."""
 
 
-class MapScreen(Screen[None]):
+class MapScreen(Station):
     """Shows the open study, and runs it."""
 
     BINDINGS = bindings("map")
@@ -73,11 +72,6 @@ class MapScreen(Screen[None]):
     def on_resize(self) -> None:
         """Lines are drawn to the width."""
         self.call_after_refresh(self.redraw)
-
-    @property
-    def palette(self) -> Palette:
-        """Colours of the theme now."""
-        return PALETTES[self.app.theme]
 
     @property
     def view(self) -> StudyView | None:
@@ -145,11 +139,7 @@ class MapScreen(Screen[None]):
     def _look(self, view: StudyView) -> Look:
         app, run = host(self), host(self).run_state
         sizes = self._model_sizes(view)
-        guesses = {
-            c.index: guess_repeat_s(view.study, c, sizes.get(c.index))
-            + (0.0 if view.study.endpoint else guess_launch_s(sizes.get(c.index)))
-            for c in view.plan
-        }
+        guesses = {c.index: guess_cell_s(view.study, c, sizes.get(c.index)) for c in view.plan}
         measure = MEASURES[app.measure]
         top = best(view, app.measure)
         alone = top[0].cell.index if top else None

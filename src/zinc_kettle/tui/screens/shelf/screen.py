@@ -7,14 +7,13 @@ from pathlib import Path
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
-from textual.screen import Screen
 from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import ShelfEntry, host
-from zinc_kettle.tui.theme import PALETTES, Palette
+from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.stations import Stations
 
 MARKS = {"measured": "●", "running": "◐", "stopped": "◐", "planned": "○"}
@@ -32,7 +31,7 @@ class StudyList(OptionList):
     BINDINGS = [Binding("enter", "select", "open", tooltip="Open the study's map.")]  # noqa: RUF012
 
 
-class ShelfScreen(Screen[None]):
+class ShelfScreen(Station):
     """Lists studies; enter opens one."""
 
     BINDINGS = bindings("shelf")
@@ -60,11 +59,6 @@ class ShelfScreen(Screen[None]):
         """Coming back: figures may have changed."""
         if self._entries:
             self.action_reload()
-
-    @property
-    def palette(self) -> Palette:
-        """Colours of the theme now."""
-        return PALETTES[self.app.theme]
 
     def action_reload(self) -> None:
         """Read the store and the study files again."""
