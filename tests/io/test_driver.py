@@ -118,7 +118,7 @@ FAULTS: dict[str, tuple[str, dict[str, float]]] = {
     "error-event": ("reported an error", {}),
     "endless": ("could not be read", {}),
     "status": ("HTTP 503", {}),
-    "stall": ("stalled", {"stall_s": 0.4}),
+    "stall": ("stalled", {"stall_s": 2.0}),
 }
 
 
@@ -176,7 +176,7 @@ async def test_ticks_while_it_runs(paced: str) -> None:
     """A few ticks a second tell where each stream is; they carry no figures."""
     _, _, ticks = await episode(paced, tokens=60, script={"gap_ms": 20})
     assert len(ticks) >= 2
-    assert ticks[-1].streams[0].phase == "decode" and ticks[-1].streams[0].tokens > 10
+    assert any(s.phase == "decode" and s.tokens > 10 and s.tail for tick in ticks for s in tick.streams)
 
 
 async def test_cancelling_hands_over_what_came(paced: str) -> None:

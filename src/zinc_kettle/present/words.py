@@ -80,10 +80,12 @@ def ratio(a: CellView, b: CellView, name: str) -> Interval | None:
 def best(view: StudyView, name: str) -> list[CellView]:
     """The best cell for a measure, then all that cannot be told apart from it, so that none is ranked by noise.
 
-    Empty while no cell has two repeats: one repeat each carries no conclusion.
+    Empty while a measured cell has only one repeat: one repeat carries no conclusion, about itself or the others.
     """
-    measured = [c for c in view.cells if isinstance(c.value(name), Value) and len(c.series(name)) >= MIN_REPEATS]
+    measured = [c for c in view.cells if isinstance(c.value(name), Value)]
     if not measured or MEASURES[name].better == "neither":
+        return []
+    if any(len(c.series(name)) < MIN_REPEATS for c in measured):
         return []
     pick = max if MEASURES[name].better == "more" else min
     top = pick(measured, key=lambda c: median(c.series(name)))
@@ -99,7 +101,8 @@ def answer(view: StudyView, name: str = "decode") -> str:
     top = best(view, name)
     measure = MEASURES[name]
     if not top:
-        return "too early to tell: an answer wants two repeats" if view.done_repeats else "nothing measured yet"
+        early = "too early to tell: an answer wants two repeats of every cell"
+        return early if view.done_repeats else "nothing measured yet"
     text, unit = value_text(top[0].value(name))
     bounds = bounds_text(top[0].value(name))
     superlative = {"tokens/s": "fastest", "s": "shortest", "bytes": "smallest"}.get(measure.unit, "best")

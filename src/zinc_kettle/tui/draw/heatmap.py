@@ -18,6 +18,8 @@ from zinc_kettle.tui.theme import Palette, blend, readable
 MIN_CELL, MAX_CELL = 10, 34
 MIN_ROWS, MAX_ROWS = 3, 9
 GAP = 1
+HEADS = 2
+"""Lines of a map that are no cells: the heads, and what lies beyond."""
 
 
 @dataclass(frozen=True)
@@ -44,9 +46,19 @@ class Layout:
     label: int
     width: int
     height: int
+    rows: int
+    """Rows that can be seen at once."""
+    columns: int
+    """Columns that can be seen at once."""
+
+    def follow(self, origin: tuple[int, int], cursor: tuple[int, int]) -> tuple[int, int]:
+        """The first row and column to show, moved as little as keeps the cursor in sight."""
+        row = min(max(origin[0], cursor[0] - self.rows + 1), cursor[0])
+        column = min(max(origin[1], cursor[1] - self.columns + 1), cursor[1])
+        return row, column
 
     def hit(self, x: int, y: int, rows: int, columns: int) -> tuple[int, int] | None:
-        """Row and column at a place, or None."""
+        """Row and column at a place, counted from the first shown, or None."""
         column, inside = divmod(x - self.label, self.width + GAP)
         row = (y - 1) // (self.height + GAP)
         if 0 <= column < columns and 0 <= row < rows and 0 <= inside < self.width and y >= 1:
@@ -57,19 +69,22 @@ class Layout:
 def layout(grid: Grid, width: int, height: int) -> Layout:
     """Cells as large as the room allows, within reason."""
     label = min(18, max([cell_len(level) for level in grid.rows.levels] + [cell_len(_name(grid.rows.factor)), 4]) + 2)
-    columns, rows = max(1, len(grid.columns.levels)), max(1, len(grid.rows.levels))
+    columns = min(len(grid.columns.levels), max(1, (width - label) // (MIN_CELL + GAP)))
+    rows = min(len(grid.rows.levels), max(1, (height - HEADS) // (MIN_ROWS + GAP)))
     each = min(MAX_CELL, max(MIN_CELL, (width - label) // columns - GAP))
-    tall = min(MAX_ROWS, max(MIN_ROWS, (height - 2) // rows - GAP))
-    return Layout(label, each, tall)
+    tall = min(MAX_ROWS, max(MIN_ROWS, (height - HEADS) // rows - GAP))
+    return Layout(label, each, tall, rows, columns)
 
 
-def draw(grid: Grid, part: Slice, place: Layout, look: Look) -> Text:
-    """The whole map of one slice."""
-    out = _heads(grid, place, look.palette)
+def draw(grid: Grid, part: Slice, place: Layout, look: Look, origin: tuple[int, int] = (0, 0)) -> Text:
+    """The map of one slice, from the row and column of `origin` on; says what lies beyond."""
+    top, left = origin
+    out = _heads(grid, place, look.palette, left)
     values = [v.value for row in part.rows for c in row if isinstance(v := c.value(look.measure), Value)]
     low, high = min(values, default=0.0), max(values, default=1.0)
-    for level, row in zip(grid.rows.levels, part.rows, strict=True):
-        cells = [_cell(cell, place, look, low, high) for cell in row]
+    shown = list(zip(grid.rows.levels, part.rows, strict=True))[top : top + place.rows]
+    for level, row in shown:
+        cells = [_cell(cell, place, look, low, high) for cell in row[left : left + place.columns]]
         for line in range(place.height):
             out.append("\n")
             name = level if line == place.height // 2 else ""
@@ -78,13 +93,26 @@ def draw(grid: Grid, part: Slice, place: Layout, look: Look) -> Text:
                 out.append_text(cell[line])
                 out.append(" " * GAP)
         out.append("\n" * GAP)
+    out.append(_beyond(grid, place, origin), look.palette.muted)
     return out
 
 
-def _heads(grid: Grid, place: Layout, palette: Palette) -> Text:
+def _beyond(grid: Grid, place: Layout, origin: tuple[int, int]) -> str:
+    """How many rows and columns are out of sight, and where."""
+    top, left = origin
+    counts = {
+        "↑": top,
+        "↓": len(grid.rows.levels) - top - place.rows,
+        "←": left,
+        "→": len(grid.columns.levels) - left - place.columns,
+    }
+    return "  ".join(f"{arrow} {count} more" for arrow, count in counts.items() if count > 0)
+
+
+def _heads(grid: Grid, place: Layout, palette: Palette, left: int) -> Text:
     out = Text(no_wrap=True, end="")
     out.append(shorten(_name(grid.rows.factor), place.label - 1).ljust(place.label), palette.muted)
-    for i, level in enumerate(grid.columns.levels):
+    for i, level in enumerate(grid.columns.levels[left : left + place.columns]):
         name = _name(grid.columns.factor)
         text = f"{level} {name}" if i == 0 and level else level
         if level == "1" and name.endswith("s"):

@@ -35,6 +35,7 @@ class MapView(Widget, can_focus=True):
         self._look: Look | None = None
         self._slice = 0
         self.cursor = (0, 0)
+        self._origin = (0, 0)
 
     def show(self, grid: Grid, look: Look, part: int) -> None:
         """Draw this grid from now on."""
@@ -71,7 +72,9 @@ class MapView(Widget, can_focus=True):
 
         chosen = self.chosen
         look = replace(self._look, cursor=chosen.cell.index if chosen else None)
-        return draw(self._grid, self._grid.slices[self._slice], self._place(), look)
+        place = self._place()
+        self._origin = place.follow(self._origin, self.cursor)
+        return draw(self._grid, self._grid.slices[self._slice], place, look, self._origin)
 
     def action_move(self, down: int, right: int) -> None:
         """Move the cursor, staying inside."""
@@ -92,9 +95,12 @@ class MapView(Widget, can_focus=True):
         if self._grid is None:
             return
         rows = self._grid.slices[self._slice].rows
-        hit = self._place().hit(event.x, event.y, len(rows), len(rows[0]))
-        if hit is None:
+        top, left = self._origin
+        place = self._place()
+        seen = place.hit(event.x, event.y, min(place.rows, len(rows) - top), min(place.columns, len(rows[0]) - left))
+        if seen is None:
             return
+        hit = (seen[0] + top, seen[1] + left)
         again = hit == self.cursor
         self._move_to(*hit)
         if again:

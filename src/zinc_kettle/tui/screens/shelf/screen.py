@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rich.text import Text
 from textual.app import ComposeResult
@@ -16,9 +17,14 @@ from zinc_kettle.tui.bridge import ShelfEntry, host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.stations import Stations
 
+if TYPE_CHECKING:
+    from zinc_kettle.present.view import StudyView
+
 MARKS = {"measured": "●", "running": "◐", "stopped": "◐", "planned": "○"}
 
 
+PREVIEW_ROWS = 8
+"""Under this a map has no room for its cells."""
 HINT = (
     "A kept study can be walked through, a ready one is measured here with r. Any other study file runs with "
     "zinc-kettle run FILE and then stands here too."
@@ -41,12 +47,14 @@ class ShelfScreen(Station):
     def __init__(self) -> None:
         super().__init__()
         self._entries: list[ShelfEntry] = []
+        self._views: dict[str, StudyView] = {}
 
     def compose(self) -> ComposeResult:
         """Station line, title, list, footer."""
         yield Stations("Shelf")
         yield Static("Reading the shelf …", id="title")
         yield StudyList(id="studies")
+        yield Static(id="preview")
         yield Static(id="hint")
         yield Footer()
 
@@ -69,6 +77,7 @@ class ShelfScreen(Station):
         except KettleError as error:
             self.query_one("#title", Static).update(f"The shelf cannot be read. {error}")
             return
+        self._views.clear()
         options.clear_options()
         options.add_options([Option(self._line(entry), id=str(i)) for i, entry in enumerate(self._entries)])
         if self._entries:
@@ -116,6 +125,35 @@ class ShelfScreen(Station):
             self.notify(entry.trouble, title="This study file cannot be used", severity="error")
             return
         host(self).open_study(entry)
+
+    def on_option_list_option_highlighted(self, event: OptionList.OptionHighlighted) -> None:
+        """Show the map of the study one is on."""
+        self._preview(self._entries[event.option_index])
+
+    def on_resize(self) -> None:
+        """The preview is drawn to the room there is."""
+        chosen = self.query_one(OptionList).highlighted
+        if chosen is not None and chosen < len(self._entries):
+            self.call_after_refresh(self._preview, self._entries[chosen])
+
+    def _preview(self, entry: ShelfEntry) -> None:
+        # Imported late: drawing a map needs what the first paint does not wait for.
+        from zinc_kettle.tui.screens.shelf.preview import preview
+
+        panel = self.query_one("#preview", Static)
+        room = panel.content_size
+        if entry.trouble or room.height < PREVIEW_ROWS:
+            panel.update("")
+            return
+        try:
+            if entry.key not in self._views:
+                from zinc_kettle.present.view import StudyView
+
+                self._views[entry.key] = StudyView(host(self).desk.open(entry))
+        except KettleError as error:
+            panel.update(str(error))
+            return
+        panel.update(preview(self._views[entry.key], room.width, room.height, self.palette))
 
     def action_open(self) -> None:
         """Open the chosen study."""
