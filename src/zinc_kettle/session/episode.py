@@ -89,9 +89,11 @@ class EpisodeRunner:
         count, limit_s = self.study.repeats.warm_up, self.study.limits.quiet_s
         waited_s = 0.0
         while count:
-            watch = self.telemetry.watch(None)
-            await self._episode("warmup", self._orders_of(workload, count, "warmup"), 1)
-            _, machine = watch.end(driver_cpu_ns=0)
+            watch = self.telemetry.watch(self.engine.pid)
+            try:
+                await self._episode("warmup", self._orders_of(workload, count, "warmup"), 1, latest=watch.latest)
+            finally:
+                _, machine = watch.end(driver_cpu_ns=0)
             if machine.stolen_share <= STOLEN_SHARE or waited_s >= limit_s:
                 break
             await asyncio.sleep(QUIET_PAUSE_S)

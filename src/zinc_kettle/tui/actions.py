@@ -36,6 +36,8 @@ ACTIONS = (
     Action("next_measure", "measure", "Show the next measure.", "m", "map"),
     Action("next_slice", "slice", "Show the next slice of a study with three or more factors.", "x", "map"),
     Action("export", "export", "Write this map as SVG and PDF.", "e", "map"),
+    Action("side_down", "read on", "Scroll what is worth knowing down.", "pagedown", "map", footer=False),
+    Action("side_up", "read back", "Scroll what is worth knowing up.", "pageup", "map", footer=False),
     Action("back", "back", "Go back.", "escape", "map", footer=False),
     Action("back", "back to map", "Go back to the map.", "escape", "cell"),
     Action("next_cell", "next cell", "Open the next cell.", "n", "cell"),

@@ -206,6 +206,14 @@ class MapScreen(Station):
         names = "\n".join(str(path) for path in written)
         self.notify(names, title=f"Exported {len(written)} charts", timeout=8)
 
+    def action_side_down(self) -> None:
+        """Scroll what stands beside the map."""
+        self.query_one("#side", VerticalScroll).scroll_page_down(animate=False)
+
+    def action_side_up(self) -> None:
+        """Scroll it back."""
+        self.query_one("#side", VerticalScroll).scroll_page_up(animate=False)
+
     def action_back(self) -> None:
         """Back to the shelf."""
         self.app.action_shelf()  # type: ignore[attr-defined]
