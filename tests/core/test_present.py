@@ -132,6 +132,7 @@ def test_map_figure_marks_the_best_and_what_is_level() -> None:
     figure = map_figure(view_of(FULL), "decode")
     patches = [p for _, rows in figure.panels for row in rows for p in row]
     assert [p.best for p in patches] == [False] * 5 + [True]
+    assert "median of 1 to 2 repeats" in map_figure(view_of({0: (1.0,), 1: (1.0, 2.0)}), "decode").subtitle
     assert "range of 3 repeats" in figure.subtitle and "virtual machine" in figure.note
     assert line_figure(view_of(FULL), "decode").lines[0].y == pytest.approx((10.1, 20.2))
 

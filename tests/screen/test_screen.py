@@ -41,8 +41,8 @@ def test_from_the_shelf_to_an_export_and_out(home: Path, tmp_path: Path) -> None
     with open_app(mine) as t:
         assert "ready to run" in t.wait("1 ready to run")
         t.keys("Enter")
-        planned = t.wait("○ planned")
-        assert "15.7 MB" in planned and "r measures it on this machine" in planned and "0 of 4 repeats" in planned
+        planned = t.wait("r measures it on this machine")
+        assert "○ planned" in planned and "15.7 MB" in planned and "0 of 4 repeats" in planned
         t.keys("r")
         t.wait_re(r"block \d of 2")
         t.wait("◐")
@@ -78,7 +78,7 @@ def test_stop_quit_and_go_on(home: Path, tmp_path: Path) -> None:
     mine = own_home(home, tmp_path, count=6, output=64)
     with open_app(mine) as t:
         t.wait("1 ready to run")
-        t.keys("Enter").wait("○ planned")
+        t.keys("Enter").wait("r measures it on this machine")
         t.keys("r").wait_re(r"[1-9] of 12 repeats")
         t.keys("s").wait("stopped, r goes on")
         t.keys("r").wait("running,")
@@ -98,7 +98,7 @@ def test_a_killed_screen_leaves_nothing(home: Path, tmp_path: Path) -> None:
     mine = own_home(home, tmp_path, count=6, output=64)
     with open_app(mine) as t:
         t.wait("1 ready to run")
-        t.keys("Enter").wait("○ planned")
+        t.keys("Enter").wait("r measures it on this machine")
         t.keys("r").wait_re(r"[1-9] of 12 repeats")
         tool = psutil.Process(t.pid)
         children = tool.children(recursive=True)

@@ -64,12 +64,16 @@ class LineFigure:
 def measure_line(view: StudyView, name: str) -> str:
     """What the figures of a map are, in one line: measure, unit, statistic, bounds, workload."""
     measure = MEASURES[name]
-    sample = next((v for c in view.cells if isinstance(v := c.value(name), Value)), None)
+    values = [v for c in view.cells if isinstance(v := c.value(name), Value)]
+    sample = values[0] if values else None
     unit = scale(sample.value, sample.unit)[1] if sample else measure.unit
     held = {**{k: c for k, c in view.plan[0].settings.items() if k not in view.study.vary}}
     parts = [f"{measure.title}, {unit}"]
     if sample is not None:
-        parts.append(f"median, {bound_name(sample, 'launches' if name == 'load_time' else 'repeats')}")
+        noun = "launches" if name == "load_time" else "repeats"
+        counts = sorted({v.n for v in values})
+        even = f"median, {bound_name(sample, noun)}"
+        parts.append(even if len(counts) == 1 else f"median of {counts[0]} to {counts[-1]} {noun}")
     for factor, noun in (("prompt_tokens", "prompt"), ("output_tokens", "output"), ("concurrency", "stream")):
         value = held.get(factor)
         if value is not None and factor == "concurrency":
