@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import textwrap
 from typing import Any
 
 from zinc_kettle.present.figure import LineFigure, MapFigure
@@ -12,6 +13,8 @@ ZINC = ("#e1e7ea", "#7f98a5")
 COPPER = "#c8752e"
 SERIES = ("#c8752e", "#3d6478", "#7a8f99", "#8a5a83", "#5d7a4f", "#a88c2c", "#23282c", "#b04a4a")
 MARKERS = "osD^vPX*"
+TITLE_CHARACTERS, NOTE_CHARACTERS = 15, 20
+"""Characters to an inch at the sizes used; DejaVu Sans is a wide face."""
 DARK_BELOW = 0.52
 """Brightness of a patch below which its text is white."""
 
@@ -44,15 +47,18 @@ def draw(figure: MapFigure | LineFigure, kind: str) -> bytes:
             _map(canvas, figure)
         else:
             _lines(canvas, figure)
-        canvas.suptitle(_titles(figure), x=0.012, ha="left", fontsize=9, linespacing=1.5)
-        canvas.supxlabel(figure.note, x=0.012, ha="left", fontsize=7, color=MUTED)
+        width = canvas.get_figwidth()
+        note = textwrap.fill(figure.note, int(width * NOTE_CHARACTERS))
+        canvas.suptitle(_titles(figure, width), x=0.012, ha="left", fontsize=9, linespacing=1.5)
+        canvas.supxlabel(note, x=0.012, ha="left", fontsize=7, color=MUTED)
         canvas.savefig(out, format=kind, metadata=dates)
     return out.getvalue()
 
 
-def _titles(figure: MapFigure | LineFigure) -> str:
+def _titles(figure: MapFigure | LineFigure, width: float) -> str:
+    lines = [textwrap.fill(text, int(width * TITLE_CHARACTERS)) for text in (figure.title, figure.subtitle)]
     # $ would start a formula.
-    return f"{figure.title}\n{figure.subtitle}".replace("$", r"\$")
+    return "\n".join(lines).replace("$", r"\$")
 
 
 def _size(figure: MapFigure | LineFigure) -> tuple[float, float]:
