@@ -43,7 +43,7 @@ def open_demo(store: Path | None) -> None:
         show(where, demo_studies())
     output.line("There is no terminal here, so the screen stays closed. On a terminal:")
     output.line("  zinc-kettle demo")
-    output.line("Without one, measure the study that is ready, in two to four minutes:")
+    output.line("Without one, measure the study that is ready, in a few minutes:")
     for path in demo_studies():
         output.line(f"  zinc-kettle run {_near(path)} --store {where.store}")
 
