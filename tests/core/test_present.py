@@ -108,6 +108,8 @@ def test_records() -> None:
     """A value with bounds; null with its reason."""
     assert measure_record(Missing("why")) == {"value": None, "reason": "why"}
     told = cell_record(view_of(FULL), view_of(FULL).cells[0])
+    workloads = {cell_record(view_of(FULL), c)["workload"] for c in view_of(FULL).cells}
+    assert len(workloads) == 1, "two quantizations and two thread counts do the same work"
     assert told["cell"] == {"quantization": "F16", "threads": 1}
     assert told["measures"]["decode"] == {
         "value": 10.1,

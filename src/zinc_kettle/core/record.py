@@ -43,7 +43,3 @@ class StudyRecord:
     repeats: tuple[RepeatRecord, ...] = ()
     notes: tuple[tuple[int | None, str], ...] = ()
     """Notes of the person: cell index or None for the study, and the text."""
-
-    def of_cell(self, index: int) -> tuple[RepeatRecord, ...]:
-        """The repeats of one cell."""
-        return tuple(r for r in self.repeats if r.cell == index)

@@ -46,12 +46,6 @@ class Trace:
         )  # fmt: skip
 
 
-def empty_trace() -> Trace:
-    """A trace without samples, for an engine whose process cannot be seen."""
-    nothing = np.array([], dtype=np.int64)
-    return Trace(nothing, nothing, nothing, nothing, nothing)
-
-
 @dataclass(frozen=True, slots=True)
 class Machine:
     """What the whole machine did during an episode; shares of one core-second each."""

@@ -5,6 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from zinc_kettle.core.cell import CellFigure, Value
+from zinc_kettle.core.fingerprint import fingerprint
+from zinc_kettle.core.plan import workload
 from zinc_kettle.present.view import CellView, StudyView
 
 DIGITS = 6
@@ -16,6 +18,7 @@ def cell_record(view: StudyView, cell: CellView) -> dict[str, Any]:
     return {
         "study": view.study.name,
         "cell": dict(cell.cell.levels),
+        "workload": fingerprint(workload(view.study, cell.cell)),
         "state": cell.state,
         "simulated": view.record.simulated,
         "repeats": {"done": cell.done, "wanted": cell.wanted, "failed": len(cell.failures)},

@@ -7,16 +7,20 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Literal
 
-from zinc_kettle.core.cautions import Caution, Setting, cell_cautions
+from zinc_kettle.core.cautions import Caution, Setting, cell_cautions, timeline_cautions
 from zinc_kettle.core.cell import CellFigure, cell_values, series, single_value
 from zinc_kettle.core.factors import label, level_name
 from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.plan import Cell, axes, cells
 from zinc_kettle.core.record import RepeatRecord, StudyRecord
+from zinc_kettle.core.stats import Interval, ratio_interval
+from zinc_kettle.core.timeline import Timeline
 
 CellState = Literal["planned", "partly", "measured", "failed", "skipped"]
 STATE_MARKS: dict[CellState, str] = {"planned": "○", "partly": "◐", "measured": "●", "failed": "✕", "skipped": "–"}
 CAUTION_MARK = "▲"
+MIN_REPEATS = 2
+"""One repeat each carries no conclusion: nothing is ranked before the second."""
 QUIET_CODES = frozenset({"cold"})
 """Cautions that are kept with the cell but need no mark on the map."""
 
@@ -32,6 +36,7 @@ class CellView:
         self._seed = seed
         self._values: dict[str, CellFigure] = {}
         self._series: dict[str, list[float]] = {}
+        self._ratios: dict[tuple[CellView, str], Interval | None] = {}
 
     @cached_property
     def repeats(self) -> tuple[Repeat, ...]:
@@ -69,6 +74,15 @@ class CellView:
             self._series[name] = series(self.repeats, name)
         return self._series[name]
 
+    def ratio(self, other: CellView, name: str) -> Interval | None:
+        """Ratio of this cell to another with its bounds, kept; None where either has fewer than two repeats."""
+        key = (other, name)
+        if key not in self._ratios:
+            mine, its = self.series(name), other.series(name)
+            enough = min(len(mine), len(its)) >= MIN_REPEATS and min(*mine, *its) > 0
+            self._ratios[key] = ratio_interval(mine, its, seed=self._seed) if enough else None
+        return self._ratios[key]
+
     def values(self) -> dict[str, CellFigure]:
         """Every measure."""
         self._values = cell_values(self.repeats, seed=self._seed)
@@ -78,6 +92,10 @@ class CellView:
     def cautions(self) -> list[Caution]:
         """Cautions about this cell."""
         return cell_cautions([r.repeat for r in self.records if r.state in {"measured", "failed"}], self._setting)
+
+    def request_cautions(self, timeline: Timeline) -> list[Caution]:
+        """Cautions about one of its requests."""
+        return timeline_cautions(timeline, self._setting)
 
     @property
     def title(self) -> str:

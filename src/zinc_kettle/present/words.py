@@ -9,12 +9,10 @@ from typing import Literal
 from zinc_kettle.core.catalogue import MEASURES
 from zinc_kettle.core.cell import CellFigure, Value
 from zinc_kettle.core.factors import Level, level_name
-from zinc_kettle.core.stats import Interval, median, ratio_interval
+from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.units import digits, plural, scale
-from zinc_kettle.present.view import CellView, StudyView
+from zinc_kettle.present.view import MIN_REPEATS, CellView, StudyView
 
-MIN_REPEATS = 2
-"""One repeat each carries no conclusion: nothing is ranked before the second."""
 LOPSIDED = 1.5
 """Bounds are shown as low–high where one side is this many times the other."""
 MAX_SENTENCES = 6
@@ -69,14 +67,6 @@ def bound_name(figure: CellFigure, noun: str = "repeats") -> str:
     return f"{kind} of {figure.n} {noun}"
 
 
-def ratio(a: CellView, b: CellView, name: str) -> Interval | None:
-    """Ratio of two cells, a over b, with its bounds; None where either has fewer than two repeats."""
-    first, second = a.series(name), b.series(name)
-    if min(len(first), len(second)) < MIN_REPEATS or min(*first, *second) <= 0:
-        return None
-    return ratio_interval(first, second, seed=1)
-
-
 def best(view: StudyView, name: str) -> list[CellView]:
     """The best cell for a measure, then all that cannot be told apart from it, so that none is ranked by noise.
 
@@ -89,7 +79,7 @@ def best(view: StudyView, name: str) -> list[CellView]:
         return []
     pick = max if MEASURES[name].better == "more" else min
     top = pick(measured, key=lambda c: median(c.series(name)))
-    return [top, *(c for c in measured if c is not top and _level(ratio(c, top, name)))]
+    return [top, *(c for c in measured if c is not top and _level(c.ratio(top, name)))]
 
 
 def _level(interval: Interval | None) -> bool:
@@ -150,7 +140,7 @@ def _gain(view: StudyView, name: str, factor: str, low: Level, high: Level) -> S
         if cell.cell.levels[factor] == low:
             wanted = {**cell.cell.levels, factor: high}
             other = next(c for c in view.cells if c.cell.levels == wanted)
-            ratios.append(ratio(other, cell, name))
+            ratios.append(other.ratio(cell, name))
     known = [r for r in ratios if r is not None]
     if not known:
         return None

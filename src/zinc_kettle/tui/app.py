@@ -34,13 +34,12 @@ class KettleApp(App[int]):
     ENABLE_COMMAND_PALETTE = True
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (124, "-wide")]  # noqa: RUF012
 
-    def __init__(self, desk: Desk, *, light: bool = False) -> None:
+    def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.desk = desk
         self.view: StudyView | None = None
         self.run_state: RunState | None = None
         self.measure = "decode"
-        self._light = light
         self._worker: Worker[None] | None = None
         self._leaving = False
 
@@ -48,7 +47,7 @@ class KettleApp(App[int]):
         """Themes, then the shelf."""
         for palette in (DARK, LIGHT):
             self.register_theme(theme(palette))
-        self.theme = LIGHT.name if self._light else DARK.name
+        self.theme = DARK.name
         self.push_screen(ShelfScreen())
 
     def get_system_commands(self, screen: Screen[Any]) -> Iterable[SystemCommand]:

@@ -21,13 +21,11 @@ class RunState:
     done: int = 0
     runs: int = 0
     left_s: float = 0.0
-    failed: int = 0
     streams: tuple[LiveStream, ...] = ()
     request: int = 0
     requests: int = 0
     resident_bytes: int = 0
     cores: float = 0.0
-    last_failure: str = ""
     ended: str = ""
     stopping: bool = False
     speeds: deque[float] = field(default_factory=lambda: deque(maxlen=TRACE_POINTS))
@@ -55,9 +53,6 @@ class RunState:
             self._at(event.cell, event.block, "warming up")
         elif isinstance(event, p.Progress):
             self.done, self.runs, self.left_s = event.done, event.runs, event.left_s
-        elif isinstance(event, p.RepeatFailed):
-            self.failed += 1
-            self.last_failure = event.what
         elif isinstance(event, p.Ended):
             self.ended = event.state
 

@@ -9,7 +9,6 @@ from rich.text import Text
 
 _DOTS = ((0x01, 0x08), (0x02, 0x10), (0x04, 0x20), (0x40, 0x80))
 BLOCKS = " ▁▂▃▄▅▆▇█"
-EIGHTHS = " ▏▎▍▌▋▊▉█"
 
 
 class Canvas:

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from rich.text import Text
 
+from zinc_kettle.core.cautions import Caution
 from zinc_kettle.core.cell import per_repeat
 from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.stats import flukes, median, quantile
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S, byte_size, digits, with_unit
+from zinc_kettle.present.view import QUIET_CODES
 from zinc_kettle.tui.draw.canvas import trace
 from zinc_kettle.tui.theme import Palette
 
@@ -44,7 +46,9 @@ def repeat_strip(repeats: Sequence[Repeat], name: str, unit: str, width: int, pa
     return out
 
 
-def waterfall(timelines: Sequence[Timeline], width: int, palette: Palette) -> Text:
+def waterfall(
+    timelines: Sequence[Timeline], cautions: Callable[[Timeline], list[Caution]], width: int, palette: Palette
+) -> Text:
     """Requests under each other, on one clock: waiting for the first token, then decode."""
     shown = [t for t in timelines if t.end_ns > t.sent_ns][:WATERFALL_ROWS]
     if not shown:
@@ -66,6 +70,8 @@ def waterfall(timelines: Sequence[Timeline], width: int, palette: Palette) -> Te
         out.append("█" * decode, palette.ink if t.usable else palette.failure)
         tail = f" {digits((t.end_ns - t.sent_ns) / NS_PER_S)} s"
         out.append(tail if t.usable else " ✕", palette.muted if t.usable else palette.failure)
+        codes = [c.code for c in cautions(t) if c.code not in QUIET_CODES]
+        out.append(f" ▲ {', '.join(codes)}" if codes else "", palette.caution)
         out.append("\n")
     out.append("▒ until the first token  █ decode", palette.muted)
     if len(timelines) > len(shown):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from rich.text import Text
 from textual import events
 from textual.binding import Binding
@@ -44,6 +46,12 @@ class MapView(Widget, can_focus=True):
         self.cursor = (min(self.cursor[0], len(rows) - 1), min(self.cursor[1], len(rows[0]) - 1))
         self.refresh()
 
+    def mark_running(self, index: int | None) -> None:
+        """Another cell is being measured; nothing is drawn where it is the same one."""
+        if self._look is not None and self._look.running != index:
+            self._look = replace(self._look, running=index)
+            self.refresh()
+
     @property
     def chosen(self) -> CellView | None:
         """The cell under the cursor."""
@@ -68,8 +76,6 @@ class MapView(Widget, can_focus=True):
         """The map; a hint where there is none."""
         if self._grid is None or self._look is None:
             return Text("reading the study …")
-        from dataclasses import replace
-
         chosen = self.chosen
         look = replace(self._look, cursor=chosen.cell.index if chosen else None)
         place = self._place()

@@ -66,7 +66,7 @@ def strips(cell: CellView, width: int, height: int, palette: Palette) -> Text:
     last = counted[-1] if counted else (cell.records[-1].repeat if cell.records else None)
     timelines = last.timelines if last is not None else ()
     out.append("last repeat, request by request\n", palette.muted)
-    out.append_text(waterfall(timelines, width, palette))
+    out.append_text(waterfall(timelines, cell.request_cautions, width, palette))
     out.append("\n\ngaps between chunks, last request\n", palette.muted)
     out.append_text(gap_trace(timelines, width, rows, palette))
     out.append("\n\nmemory of the engine, last repeat\n", palette.muted)

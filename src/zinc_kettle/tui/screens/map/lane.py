@@ -22,7 +22,8 @@ def lane(view: StudyView, run: RunState, width: int, palette: Palette) -> Text:
     out.append(cell.title if cell else "starting", f"bold {palette.ink}")
     if cell:
         out.append(f"\nblock {run.block + 1} of {view.study.repeats.count}", palette.muted)
-    out.append(f" · {run.phase}\n", palette.muted)
+    place = f" · request {min(run.request + 1, run.requests)} of {run.requests}" if run.requests > 1 else ""
+    out.append(f" · {run.phase}{place}\n", palette.muted)
     busy = bool(run.streams)
     rate = f"{digits(run.rate)}" if busy and run.rate else "–"
     out.append(rate, f"bold {palette.ink}")

@@ -14,7 +14,7 @@ from zinc_kettle.core.catalogue import MAP_MEASURES, MEASURES
 from zinc_kettle.core.plan import order
 from zinc_kettle.present.figure import measure_line
 from zinc_kettle.present.table import plan_line
-from zinc_kettle.present.view import StudyView
+from zinc_kettle.present.view import Grid, StudyView
 from zinc_kettle.present.words import best, bounds_text, value_text
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import host
@@ -90,13 +90,15 @@ class MapScreen(Station):
             return
         self.query_one("#question", Static).update(Text(view.study.question, f"bold {p.ink}"))
         line = measure_line(view, host(self).measure)
-        where = "" if len(self._grid_slices(view)) < 2 else f" · {self._slice_title(view)}"
+        grid = view.grid()
+        where = "" if len(grid.slices) < 2 else f" · {self._slice_title(grid)}"
         self.query_one("#measure", Static).update(Text(line + where, p.muted))
         self.query_one("#legend", Static).update(legend(p))
         self._headline(view)
-        self.query_one("#knowing", Static).update(knowing(view, host(self).measure, self._plan(view), p))
+        plan = "" if view.done_repeats else self._plan(view)
+        self.query_one("#knowing", Static).update(knowing(view, host(self).measure, plan, p))
         self._draw_run()
-        self.query_one(MapView).show(view.grid(), self._look(view), self._slice)
+        self.query_one(MapView).show(grid, self._look(view), self._slice)
         self.query_one(Stations).show(p)
 
     def _plan(self, view: StudyView) -> str:
@@ -133,7 +135,7 @@ class MapScreen(Station):
         panel.display = active
         if run is not None and active:
             panel.update(lane(view, run, max(20, panel.content_size.width or 34), p))
-            self.query_one(MapView).show(view.grid(), self._look(view), self._slice)
+            self.query_one(MapView).mark_running(run.cell)
         self.query_one("#progress", Static).update(progress(view, run, self.size.width - 2, p), layout=False)
 
     def _look(self, view: StudyView) -> Look:
@@ -147,11 +149,8 @@ class MapScreen(Station):
         running = run.cell if run is not None and run.active else None
         return Look(app.measure, measure.better, self.palette, None, running, alone, level, sizes, guesses)
 
-    def _grid_slices(self, view: StudyView) -> tuple[object, ...]:
-        return view.grid().slices
-
-    def _slice_title(self, view: StudyView) -> str:
-        slices = view.grid().slices
+    def _slice_title(self, grid: Grid) -> str:
+        slices = grid.slices
         return f"{slices[self._slice % len(slices)].title} (slice {self._slice % len(slices) + 1} of {len(slices)})"
 
     # actions
