@@ -2,11 +2,12 @@
 
 KettleError                      exit code
 ├── UsageError                   2   wrong usage or input
-│   ├── StudyFileError           2   a study file, with its line
+│   ├── StudyFileError           2   a study file or rig file, with its line
 │   └── ModelError               2   a model that is missing or cannot be made
 ├── MeasureError                 1   measuring failed
 │   ├── EngineError              1   the engine did not start, or ended
-│   └── DriverError              1   the load source broke its contract
+│   ├── DriverError              1   the load source broke its contract
+│   └── RigError                 1   another machine could not be reached or asked
 └── StoreError                   1   figures could not be kept
 """
 
@@ -88,6 +89,10 @@ class EngineError(MeasureError):
 
 class DriverError(MeasureError):
     """The driver process ended, or said something that is not in the protocol."""
+
+
+class RigError(MeasureError):
+    """Another machine that cannot be reached, or does not do what it is asked."""
 
 
 class StoreError(KettleError):

@@ -32,6 +32,7 @@ class FakeEngine:
         self.base_url, self.model_name = "http://x", "m"
         self.key_variable: str | None = None
         self.pid: int | None = None
+        self.rig: str | None = None
         self.launch = Launch(launch_id, 5, None)
         self.facts: dict[str, Any] = {"threads": settings.threads}
         self.stopped = False
@@ -47,6 +48,9 @@ class FakeEngine:
 
     async def count_tokens(self, messages: Sequence[ChatMessage]) -> int | None:
         return 10 + len(messages[0].content.split())
+
+    async def round_trip_s(self) -> float | None:
+        return None
 
     async def stop(self) -> None:
         self.stopped = True
@@ -66,6 +70,9 @@ class FakeEngines:
             raise EngineError("the engine did not start", last_words="no memory", remedy="less")
         self.started.append(FakeEngine(settings, launch_id))
         return self.started[-1]
+
+    async def close(self) -> None:
+        pass
 
 
 class FakeDriver:

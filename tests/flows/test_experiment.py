@@ -19,6 +19,7 @@ from zinc_kettle.core.record import StudyRecord
 from zinc_kettle.core.telemetry import Machine, Trace
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import DriverError, StoreError
+from zinc_kettle.ports import RunningEngine
 from zinc_kettle.present.view import StudyView
 from zinc_kettle.rigs.telemetry import LocalTelemetry, TreeWatch
 from zinc_kettle.session import progress as p
@@ -215,8 +216,8 @@ class StealingTelemetry(LocalTelemetry):
     def __init__(self, looks: int) -> None:
         self.left = looks
 
-    def watch(self, pid: int | None) -> TreeWatch:
-        watch = super().watch(pid)
+    def watch(self, engine: RunningEngine) -> TreeWatch:
+        watch = super().watch(engine)
         stolen = 0.5 if self.left > 0 else 0.0
         self.left -= 1
         end = watch.end

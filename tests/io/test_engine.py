@@ -127,7 +127,7 @@ async def test_an_untamed_model_merges_chunks(tmp_path: Path) -> None:
 async def test_telemetry_sees_the_engine(home: Path) -> None:
     """Memory apart, processor time, and ten samples a second or more; the sampler's own cost is told."""
     engine = await start(home)
-    watch = LocalTelemetry().watch(engine.pid)
+    watch = LocalTelemetry().watch(engine)
     try:
         await ask(engine, "bada ribo " * 100, tokens=200)
         await asyncio.sleep(0.5)

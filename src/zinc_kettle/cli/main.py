@@ -77,7 +77,7 @@ def plan(
 def synth(
     context: typer.Context,
     preset: Annotated[str, typer.Argument(help="brine-15m, brine-60m, brine-250m, brine-1b; or a name and a shape.")],
-    quantization: Annotated[str, typer.Option("--quantization", help="F16, Q8_0 or Q4_0.")] = "F16",
+    quantization: Annotated[str, typer.Option("--quantization", help="F16, Q8_0, Q6_K, Q5_K …")] = "F16",
     to: Annotated[Optional[Path], typer.Option("--to", help="Folder; the model folder otherwise.")] = None,  # noqa: UP045
     seed: Annotated[int, typer.Option("--seed", min=0, help="Seed of the weights.")] = 1,
     layers: Annotated[int, typer.Option(min=0)] = 0,

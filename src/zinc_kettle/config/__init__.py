@@ -26,6 +26,8 @@ class Places:
 
     home: Path
     store: Path
+    demo: bool = False
+    """True for the demo: its rigs are those of the rehearsal too."""
 
     @property
     def models(self) -> Path:
@@ -36,6 +38,11 @@ class Places:
     def studies(self) -> Path:
         """Study files shown on the shelf as ready to run."""
         return self.home / "studies"
+
+    @property
+    def rigs(self) -> Path:
+        """The rig file."""
+        return self.home / "rigs.toml"
 
     @property
     def exports(self) -> Path:
@@ -56,7 +63,7 @@ def demo_places(store: Path | None = None) -> Places:
     """The demo's places: its own store beside the person's, filled with the finished sample study at first."""
     base = places(store)
     chosen = base.store if store else base.home / "demo" / "kettle.db"
-    out = Places(home=base.home, store=chosen)
+    out = Places(home=base.home, store=chosen, demo=True)
     chosen.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     sample = DEMO_FILES / SAMPLE_STORE
     if not chosen.exists() and sample.exists():

@@ -41,10 +41,29 @@ _ALL = (
     Measure("memory_peak", "memory, peak", "bytes", "less", "highest resident, launcher subtracted"),
     Measure("memory_anonymous", "memory, own", "bytes", "less", "highest anonymous part of the resident memory"),
     Measure("memory_file", "memory, file", "bytes", "less", "highest file-backed part; shared with the file cache"),
+    Measure("memory_device", "memory, device", "bytes", "less", "highest memory in use on fast devices"),
+    Measure("power", "power", "W", "less", "mean power of the rig while requests were answered"),
+    Measure("energy_token", "energy", "J/token", "less", "energy of the whole episode over its output tokens"),
+    Measure("energy_token_net", "energy, net", "J/token", "less", "the same, less what the idle rig would have used"),
+    Measure("energy_prefill", "energy, prefill", "J", "less", "energy from sending a request to its first output"),
+    Measure("energy_decode", "energy, decode", "J/token", "less", "energy from first output to last, over its tokens"),
+    Measure("round_trip", "round trip", "s", "less", "a tiny request to the engine and back; part of TTFT"),
+    Measure("limit_share", "share of the limit", "share", "more", "decode over what memory bandwidth allows"),
     Measure("cpu", "engine CPU", "cores", "neither", "processor time of the engine over wall time"),
     Measure("spread", "spread", "share", "less", "1.4826 times the MAD of decode over its median"),
     Measure("observer_share", "observer", "share", "less", "driver and sampler, as a share of the machine"),
 )
 MEASURES: dict[str, Measure] = {measure.name: measure for measure in _ALL}
-MAP_MEASURES = ("decode", "prefill_client", "ttft", "memory_peak", "load_time", "duration", "gap_p95", "throughput")
+MAP_MEASURES = (
+    "decode",
+    "prefill_client",
+    "ttft",
+    "memory_peak",
+    "load_time",
+    "duration",
+    "gap_p95",
+    "throughput",
+    "energy_token",
+    "limit_share",
+)
 """What the map can show, in the order its key walks through them."""

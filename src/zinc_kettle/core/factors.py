@@ -25,6 +25,7 @@ class Factor:
 
 
 _ALL = (
+    Factor("rig", "launch", str, "which machine, by its name in the rig file; this one where not given"),
     Factor("model", "launch", str, "a preset of `synth`, a model in the data folder, or a path to a file"),
     Factor("quantization", "launch", str, "which stored precision of the model, such as F16, Q8_0, Q4_0"),
     Factor("threads", "launch", int, "threads that decode", high=1024),
@@ -62,7 +63,7 @@ def level_name(factor: str, level: Level) -> str:
         "threads": "thread", "prefill_threads": "prefill thread", "concurrency": "stream",
         "slots": "slot", "prompt_tokens": "prompt token", "output_tokens": "output token",
     }  # fmt: skip
-    if factor in {"model", "quantization"}:
+    if factor in {"rig", "model", "quantization"}:
         return label(level)
     if factor in nouns:
         return f"{label(level)} {nouns[factor]}" + ("" if level == 1 else "s")

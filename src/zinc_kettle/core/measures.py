@@ -11,6 +11,8 @@ from typing import TypeAlias
 import numpy as np
 import numpy.typing as npt
 
+from zinc_kettle.core import energy
+from zinc_kettle.core.fit.limit import share_of_limit
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.telemetry import Launch, Machine, Trace
 from zinc_kettle.core.timeline import Timeline
@@ -18,6 +20,8 @@ from zinc_kettle.core.units import NS_PER_MS, NS_PER_S, plural
 
 CLIENT_PREFILL_MIN_TOKENS = 32
 """Shorter prompts are all fixed overhead: client prefill speed is not given for them."""
+CACHE_TIMES = 4
+"""A model smaller than so many times the last-level cache is read from the cache in part."""
 WINDOW_COMPLETIONS = 3
 """A steady window wants this many completions per stream."""
 
@@ -69,12 +73,15 @@ def repeat_figures(repeat: Repeat) -> dict[str, Figure]:
     requests = repeat.measured
     if not requests:
         return {}
+    decode = _decode(requests)
     return {
         **_latencies(requests),
         **_prefill(requests, repeat.concurrency),
-        **_decode(requests),
+        **decode,
+        "limit_share": _limit_share(repeat, decode["decode"]),
         "throughput": steady_throughput(repeat),
         **_memory(repeat),
+        **_power(repeat),
         **_cost(repeat),
     }
 
@@ -203,6 +210,57 @@ def _memory(repeat: Repeat) -> dict[str, Figure]:
         "memory_anonymous": _peak_of(trace.anonymous_bytes if trace else None),
         "memory_file": _peak_of(trace.file_bytes if trace else None),
     }
+
+
+def _power(repeat: Repeat) -> dict[str, Figure]:
+    trace = repeat.trace
+    untold = Missing("nothing on this rig tells its power")
+    figures: dict[str, float | None] = {
+        "power": energy.mean_watts(repeat),
+        "energy_token": energy.joules_per_token(repeat, net=False),
+        "energy_token_net": energy.joules_per_token(repeat, net=True),
+        "energy_prefill": energy.prefill_joules(repeat),
+        "energy_decode": energy.decode_joules(repeat),
+    }
+    out: dict[str, Figure] = {}
+    for name, value in figures.items():
+        out[name] = value if value is not None else _why_no_energy(repeat, name, untold)
+    device = None if trace is None else trace.device_bytes
+    told = device is not None and len(device) > 0
+    out["memory_device"] = float(device.max()) if told and device is not None else Missing("no device told its memory")
+    out["round_trip"] = repeat.extras.get("round_trip_s", Missing("no tiny request was timed"))
+    return out
+
+
+def _limit_share(repeat: Repeat, decode: Figure) -> Figure:
+    """Decode over what memory bandwidth allows; needs the model's shape and a probe of the rig."""
+    extras = repeat.extras
+    if "bandwidth" not in extras:
+        return Missing("the rig was not probed: zinc-kettle probe, or p on its page")
+    if "step_weight_bytes" not in extras:
+        return Missing("the model's shape is not known")
+    if extras["step_weight_bytes"] < CACHE_TIMES * extras.get("cache_bytes", 0.0):
+        return Missing(f"not applicable: the model is under {CACHE_TIMES} times the last-level cache")
+    # Alone, the decode speed of the stream; with several, their sum while all are busy.
+    rate = decode if repeat.concurrency == 1 else steady_throughput(repeat)
+    if isinstance(rate, Missing):
+        return rate
+    depths = [(t.prompt_tokens or 0) + t.total_tokens / 2 for t in repeat.measured]
+    kv = extras.get("kv_bytes_token", 0.0) * (sum(depths) / len(depths)) * repeat.concurrency
+    return share_of_limit(
+        tokens_per_s=rate, streams=repeat.concurrency, step_bytes=extras["step_weight_bytes"] + kv,
+        bandwidth_bytes_per_s=extras["bandwidth"],
+    )  # fmt: skip
+
+
+def _why_no_energy(repeat: Repeat, name: str, untold: Missing) -> Missing:
+    if repeat.trace is None or repeat.trace.energy_uj is None:
+        return untold
+    if name == "energy_token_net":
+        return Missing("the idle power was not taken")
+    if repeat.concurrency > 1:
+        return Missing("prefill and decode overlap at concurrency above 1")
+    return Missing("the power readings do not cover this window")
 
 
 def _peak_of(column: npt.NDArray[np.int64] | None) -> Figure:

@@ -32,6 +32,8 @@ class LaunchSettings:
     cache_precision: str
     prompt_cache: bool
     load_mode: str
+    rig: str | None = None
+    """The machine; None for the one the tool runs on."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -211,6 +213,12 @@ def axes(study: Study) -> tuple[str | None, str | None]:
     if len(names) > 1:
         return names[0], names[1]
     return (names[0], None) if words else (None, names[0] if names else None)
+
+
+def rigs_of(study: Study) -> list[str]:
+    """Names of the other machines a study runs on, in the order they are named."""
+    named = [*study.vary.get("rig", ()), *([study.hold["rig"]] if "rig" in study.hold else [])]
+    return [str(name) for name in named]
 
 
 def to_plain(study: Study) -> dict[str, object]:

@@ -31,10 +31,17 @@ class Trace:
     """What the sampling itself cost."""
     high_water_bytes: int = -1
     """Highest resident size since the process began, by the system's own count; −1 where it does not tell."""
+    energy_uj: Column | None = None
+    """Energy of the machine since the trace began, in microjoules; None where nothing tells it."""
+    device_bytes: Column | None = None
+    """Memory in use on fast devices; None where not told."""
+    energy_source: str = ""
+    """What told the energy."""
 
     def __post_init__(self) -> None:
         columns = (self.resident_bytes, self.anonymous_bytes, self.file_bytes, self.cpu_ns)
-        if any(len(column) != len(self.at_ns) for column in columns):
+        further = tuple(c for c in (self.energy_uj, self.device_bytes) if c is not None)
+        if any(len(column) != len(self.at_ns) for column in (*columns, *further)):
             raise ValueError("columns of a trace differ in length")
 
     def window(self, start_ns: int, end_ns: int) -> Trace:
@@ -43,7 +50,23 @@ class Trace:
         return Trace(
             self.at_ns[keep], self.resident_bytes[keep], self.anonymous_bytes[keep],
             self.file_bytes[keep], self.cpu_ns[keep],
+            energy_uj=None if self.energy_uj is None else self.energy_uj[keep],
+            device_bytes=None if self.device_bytes is None else self.device_bytes[keep],
+            energy_source=self.energy_source,
         )  # fmt: skip
+
+    def joules(self, start_ns: int, end_ns: int) -> float | None:
+        """Energy between two moments, by straight lines between samples; None where it is not told or not covered.
+
+        A window may reach beyond the samples by no more than a tenth of its length.
+        """
+        if self.energy_uj is None or len(self.at_ns) < 2 or end_ns <= start_ns:
+            return None
+        slack = (end_ns - start_ns) / 10
+        if self.at_ns[0] - start_ns > slack or end_ns - self.at_ns[-1] > slack:
+            return None
+        first, last = np.interp([start_ns, end_ns], self.at_ns, self.energy_uj)
+        return float(last - first) / 1e6
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,6 +7,7 @@ from typing import Any
 
 from zinc_kettle.core.plan import Endpoint, LaunchSettings
 from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.engines.roundtrip import round_trip_s
 from zinc_kettle.ports import ModelFile
 from zinc_kettle.wire.messages import ChatMessage
 
@@ -14,7 +15,8 @@ from zinc_kettle.wire.messages import ChatMessage
 class EndpointEngine:
     """A running engine behind an address."""
 
-    def __init__(self, endpoint: Endpoint, launch_id: str) -> None:
+    def __init__(self, endpoint: Endpoint, launch_id: str, rig: str | None = None) -> None:
+        self.rig = rig
         self.base_url = endpoint.url
         self.model_name = endpoint.model
         self.key_variable = endpoint.key_variable
@@ -38,6 +40,10 @@ class EndpointEngine:
         """No common way; the session counts by usage instead."""
         return None
 
+    async def round_trip_s(self) -> float | None:
+        """Shortest time of a tiny request to it and back; also to a plain web server."""
+        return await round_trip_s(self.base_url)
+
     async def stop(self) -> None:
         """It is not ours to stop."""
 
@@ -45,9 +51,13 @@ class EndpointEngine:
 class EndpointStarter:
     """Hands out the one engine of an endpoint."""
 
-    def __init__(self, endpoint: Endpoint) -> None:
+    def __init__(self, endpoint: Endpoint, rig: str | None = None) -> None:
         self._endpoint = endpoint
+        self._rig = rig
 
     async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> EndpointEngine:
         """Nothing to start; reachability shows with the first request."""
-        return EndpointEngine(self._endpoint, launch_id)
+        return EndpointEngine(self._endpoint, launch_id, self._rig)
+
+    async def close(self) -> None:
+        """Nothing to let go of."""

@@ -9,7 +9,7 @@ import os
 import signal
 import sys
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from typing import Any
 
 import httpx
@@ -19,8 +19,9 @@ from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.text import neutralise, shorten
 from zinc_kettle.engines.filecache import cached_share
 from zinc_kettle.engines.recipe import launch_line, request_extras, shown_line
+from zinc_kettle.engines.roundtrip import round_trip_s
 from zinc_kettle.errors import EngineError
-from zinc_kettle.ports import ModelFile
+from zinc_kettle.ports import ModelFile, RemoteProcess
 from zinc_kettle.wire.messages import ChatMessage
 
 GRACE_S = 2.0
@@ -30,11 +31,62 @@ LINE_WIDTH = 400
 HTTP_LIMIT_S = 30.0
 
 
-class LaunchedEngine:
-    """An engine of ours, running."""
+class LocalProcess:
+    """A process group of this machine, with the face that a program on another machine has too."""
 
-    def __init__(self, process: asyncio.subprocess.Process, settings: LaunchSettings, model: ModelFile) -> None:
+    def __init__(self, process: asyncio.subprocess.Process) -> None:
+        assert process.stdin is not None
+        assert process.stdout is not None
+        assert process.stderr is not None
         self._process = process
+        self._in, self._out, self._error = process.stdin, process.stdout, process.stderr
+
+    @property
+    def returncode(self) -> int | None:
+        """How it ended; None while it runs."""
+        return self._process.returncode
+
+    async def out_line(self) -> bytes:
+        """The next line of its standard output."""
+        return await self._out.readline()
+
+    async def error_line(self) -> bytes:
+        """The next line of its standard error."""
+        return await self._error.readline()
+
+    def give(self, data: bytes) -> None:
+        """Write to its standard input."""
+        self._in.write(data)
+
+    def close_input(self) -> None:
+        """Close its standard input."""
+        self._in.close()
+
+    async def wait(self) -> None:
+        """Until it has ended."""
+        await self._process.wait()
+
+    async def signal(self, number: int) -> None:
+        """Signal its whole group."""
+        with contextlib.suppress(ProcessLookupError, PermissionError):
+            if sys.platform == "win32":
+                self._process.send_signal(number)
+            else:
+                os.killpg(self._process.pid, number)
+
+
+class LaunchedEngine:
+    """An engine of ours, running here or on another machine."""
+
+    def __init__(
+        self,
+        process: RemoteProcess,
+        signal_it: Callable[[int], Awaitable[None]],
+        settings: LaunchSettings,
+        model: ModelFile,
+    ) -> None:
+        self._process = process
+        self._signal = signal_it
         self._settings = settings
         self._model = model
         self._words: deque[str] = deque(maxlen=KEPT_LINES)
@@ -43,7 +95,8 @@ class LaunchedEngine:
         self.base_url = ""
         self.model_name = model.name
         self.key_variable: str | None = None
-        self.pid: int | None = process.pid
+        self.pid: int | None = None
+        self.rig = settings.rig
         self.launch = Launch("", None, None)
         self.facts: dict[str, Any] = {}
 
@@ -73,63 +126,80 @@ class LaunchedEngine:
         except (httpx.HTTPError, ValueError, KeyError, TypeError):
             return None
 
+    async def round_trip_s(self) -> float | None:
+        """Shortest time of a tiny request to it and back."""
+        return await round_trip_s(self.base_url)
+
     async def stop(self) -> None:
         """Close its input, then end its whole process group: politely, and after GRACE_S by force."""
         if self._http is not None:
             await self._http.aclose()
-        if self._process.stdin is not None:
-            self._process.stdin.close()
+        self._process.close_input()
         if self.alive():
-            self._signal(signal.SIGTERM)
+            await self._signal(signal.SIGTERM)
             with contextlib.suppress(TimeoutError):
                 await asyncio.wait_for(self._process.wait(), GRACE_S)
         if self.alive():
-            self._signal(getattr(signal, "SIGKILL", signal.SIGTERM))
-            await self._process.wait()
+            await self._signal(getattr(signal, "SIGKILL", signal.SIGTERM))
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(self._process.wait(), GRACE_S)
         for reader in self._readers:
             reader.cancel()
         await asyncio.gather(*self._readers, return_exceptions=True)
 
-    def _signal(self, number: int) -> None:
-        with contextlib.suppress(ProcessLookupError, PermissionError):
-            if sys.platform == "win32":
-                self._process.send_signal(number)
-            else:
-                os.killpg(self._process.pid, number)
-
     # start-up
-    def listen(self) -> None:
-        """Start keeping what it prints on standard error."""
+    async def get_ready(
+        self, launch_id: str, limit_s: float, reach: Callable[[str], Awaitable[str]] | None = None
+    ) -> None:
+        """Wait until it answers; `reach` turns the address it listens on into one that leads there from here.
+
+        Raises:
+            EngineError: It did not get ready; it has been ended.
+        """
         self._readers.append(asyncio.create_task(self._keep_words()))
+        try:
+            async with asyncio.timeout(limit_s):
+                await self._events(launch_id)
+                if reach is not None:
+                    self.base_url = await reach(self.base_url)
+                await self._answers()
+        except TimeoutError as error:
+            await self.stop()
+            raise EngineError(
+                f"the engine did not get ready within {limit_s:g} s",
+                remedy="raise limits.load_s, or choose a smaller model or context",
+                last_words=self.last_words(),
+            ) from error
+        except BaseException:
+            await self.stop()
+            raise
 
     async def _keep_words(self) -> None:
-        assert self._process.stderr is not None
         while True:
             try:
-                line = await self._process.stderr.readline()
+                line = await self._process.error_line()
             except ValueError:  # a line longer than the reader's limit
                 continue
             if not line:
                 return
             text = neutralise(line.decode("utf-8", "replace").rstrip("\n"), keep_newlines=False)
-            self._words.append(shorten(text.replace(str(self._model.path), self._model.path.name), LINE_WIDTH))
+            self._words.append(shorten(text.replace(self._model.path.as_posix(), self._model.path.name), LINE_WIDTH))
 
-    async def events(self, launch_id: str) -> None:
+    async def _events(self, launch_id: str) -> None:
         """Read the launcher's two lines; fills in address, load time and memory.
 
         Raises:
             EngineError: It ended before it listened.
         """
-        assert self._process.stdout is not None
         baseline = 0
-        while line := await self._process.stdout.readline():
+        while line := await self._process.out_line():
             try:
                 event = json.loads(line)
             except ValueError:
                 continue
             memory = event.get("memory", {})
             if event.get("event") == "loading":
-                baseline = memory.get("resident", 0)
+                self.pid, baseline = event["pid"], memory.get("resident", 0)
                 self.facts = {"engine": "xllamacpp", "version": event["version"], "build": event["build"]}
             elif event.get("event") == "ready":
                 self._ready(event, launch_id, baseline)
@@ -166,11 +236,10 @@ class LaunchedEngine:
         )
 
     async def _drain(self) -> None:
-        assert self._process.stdout is not None
-        while await self._process.stdout.read(4096):
+        while await self._process.out_line():
             pass
 
-    async def answers(self) -> None:
+    async def _answers(self) -> None:
         """Wait until its health check says it is ready."""
         async with httpx.AsyncClient(base_url=self.base_url, timeout=5.0, trust_env=False) as http:
             while True:
@@ -205,22 +274,12 @@ class Launcher:
             stderr=asyncio.subprocess.PIPE,
             start_new_session=sys.platform != "win32",
         )
-        engine = LaunchedEngine(process, settings, model)
+        local = LocalProcess(process)
+        engine = LaunchedEngine(local, local.signal, settings, model)
         engine.launch = Launch(launch_id, None, share)
-        engine.listen()
-        try:
-            async with asyncio.timeout(self._load_limit_s):
-                await engine.events(launch_id)
-                await engine.answers()
-        except TimeoutError as error:
-            await engine.stop()
-            raise EngineError(
-                f"the engine did not get ready within {self._load_limit_s:g} s",
-                remedy="raise limits.load_s, or choose a smaller model or context",
-                last_words=engine.last_words(),
-            ) from error
-        except BaseException:
-            await engine.stop()
-            raise
+        await engine.get_ready(launch_id, self._load_limit_s)
         engine.facts["launch_line"] = shown_line(line, model)
         return engine
+
+    async def close(self) -> None:
+        """Nothing to let go of."""

@@ -13,7 +13,7 @@ def launch_line(settings: LaunchSettings, model: ModelFile) -> list[str]:
     """The argument vector of the launcher; never a shell's line."""
     line = [
         sys.executable, "-m", "zinc_kettle.engines.serve",
-        "--model", str(model.path),
+        "--model", model.path.as_posix(),
         "--context", str(settings.context),
         "--slots", str(settings.slots),
         "--batch", str(settings.batch),
@@ -33,7 +33,7 @@ def launch_line(settings: LaunchSettings, model: ModelFile) -> list[str]:
 def shown_line(line: list[str], model: ModelFile) -> str:
     """The launch line as it is kept and shown: without paths of this machine."""
     shown = ["python", *line[1:]]
-    return " ".join(model.path.name if part == str(model.path) else part for part in shown)
+    return " ".join(model.path.name if part == model.path.as_posix() else part for part in shown)
 
 
 def request_extras(settings: LaunchSettings) -> dict[str, Any]:

@@ -36,6 +36,8 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--prompt-cache", action="store_true")
     p.add_argument("--load-mode", choices=sorted(LOAD_MODES), default="mapped")
     p.add_argument("--port", type=int, default=0)
+    p.add_argument("--host", default="127.0.0.1", help="address to listen on")
+    p.add_argument("--device-layers", type=int, help="layers on fast devices; all where not given")
     return p
 
 
@@ -106,7 +108,7 @@ def _params(x: object, a: argparse.Namespace) -> object:
     """Translate our settings; fields whose default would spoil a measurement are set here, with the reason."""
     p = x.CommonParams()  # type: ignore[attr-defined]
     p.model.path = str(a.model)
-    p.hostnames = ["127.0.0.1"]
+    p.hostnames = [a.host]
     p.port = a.port
     p.n_ctx = a.context * a.slots  # the engine divides its context by the slots
     p.n_parallel = a.slots
@@ -121,6 +123,8 @@ def _params(x: object, a: argparse.Namespace) -> object:
     p.cache_prompt = a.prompt_cache
     p.cache_ram_mib = 0  # saved prompts would grow the memory we measure
     p.cache_idle_slots = False
+    if a.device_layers is not None:
+        p.n_gpu_layers = a.device_layers
     p.fit_params = False  # it would shrink settings without a word
     p.verbosity = 1
     return p

@@ -23,8 +23,12 @@ class ModelFolder:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
 
-    def find(self, model: str, quantization: str | None) -> ModelFile | None:
-        """The file; None where a preset has still to be made.
+    def needs_making(self, rig: str | None) -> bool:
+        """Always: this folder knows one machine."""
+        return True
+
+    def find(self, model: str, quantization: str | None, rig: str | None = None) -> ModelFile | None:
+        """The file; None where a preset has still to be made. The folder is this machine's, whatever the rig.
 
         Raises:
             ModelError: No such file, and no preset of that name.

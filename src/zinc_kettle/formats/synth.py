@@ -15,14 +15,33 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
+from zinc_kettle.core.storage_types import STORAGE_TYPES
 from zinc_kettle.errors import ModelError
 from zinc_kettle.formats import vocab
 
-QUANTIZATIONS = ("F16", "Q8_0", "Q4_0")
+QUANTIZATIONS = ("F16", "Q8_0", "Q6_K", "Q5_K", "Q5_0", "Q4_K", "Q4_0")
 _BLOCK = 32
-_BLOCK_BYTES = {"Q8_0": 34, "Q4_0": 18}
-# Standard deviation of the integers a random packed block holds: uniform over 256 and over 16 values.
-_INTEGER_STD = {"Q8_0": 73.9, "Q4_0": 4.61}
+
+
+@dataclass(frozen=True)
+class _Packed:
+    """How a block of random bytes is tamed: where its half-precision scales stand, and what they multiply."""
+
+    std: float
+    """Standard deviation of a block's values at scale 1, its other bytes being uniform."""
+    scales: tuple[tuple[int, float], ...]
+    """Offset of each scale in the block, and its size relative to the first; a minimum's puts the mean at zero."""
+
+
+_PACKED = {
+    "Q8_0": _Packed(73.9, ((0, 1.0),)),
+    "Q6_K": _Packed(1365.0, ((208, 1.0),)),
+    "Q5_K": _Packed(521.0, ((0, 1.0), (2, 15.5))),
+    "Q5_0": _Packed(9.23, ((0, 1.0),)),
+    "Q4_K": _Packed(255.0, ((0, 1.0), (2, 7.5))),
+    "Q4_0": _Packed(4.61, ((0, 1.0),)),
+}
+_LABELS = {"Q4_K": "Q4_K_S", "Q5_K": "Q5_K_S"}
 _HEAD_GAIN = 4.0
 """Spread of the logits: wide enough that greedy decoding is stable, narrow enough to stay finite in F16."""
 _CONTEXT_LENGTH = 32_768
@@ -42,7 +61,7 @@ class Shape:
     kv_heads: int
     ffn: int
 
-    def check(self) -> None:
+    def check(self, quantization: str = "F16") -> None:
         """Raise ModelError where the parts do not fit each other or a quantization's blocks."""
         if min(self.layers, self.width, self.heads, self.kv_heads, self.ffn) < 1:
             raise ModelError("a model needs at least one of everything", remedy="give positive numbers")
@@ -55,6 +74,13 @@ class Shape:
             raise ModelError(
                 "width and feed-forward size must be multiples of 32, the head size even",
                 remedy="for instance --layers 10 --width 256 --heads 4 --kv-heads 2 --ffn 1280",
+            )
+        block = STORAGE_TYPES[quantization].block_weights
+        if self.width % block or self.ffn % block:
+            raise ModelError(
+                f"{quantization} stores blocks of {block} weights, and a width of {self.width} with {self.ffn} "
+                "feed-forward does not divide into them",
+                remedy=f"make both multiples of {block}, or take another quantization",
             )
 
 
@@ -98,9 +124,7 @@ def _tensors(shape: Shape, n_vocab: int) -> Iterator[tuple[str, int, int]]:
 
 
 def _row_bytes(quantization: str, columns: int) -> int:
-    if quantization == "F16":
-        return columns * 2
-    return columns // _BLOCK * _BLOCK_BYTES[quantization]
+    return STORAGE_TYPES[quantization].size_bytes(columns)
 
 
 def tensor_bytes(shape: Shape, quantization: str) -> int:
@@ -122,12 +146,13 @@ def _fill(rng: np.random.Generator, rows: int, columns: int, quantization: str, 
     if quantization == "F16":
         values = rng.standard_normal((rows, columns), dtype=np.float32) * np.float32(std)
         return values.astype(np.float16).view(np.uint8)
-    blocks = columns // _BLOCK
-    size = _BLOCK_BYTES[quantization]
-    raw = rng.integers(0, 256, (rows, blocks, size), dtype=np.uint8)
-    scale = np.array([std / _INTEGER_STD[quantization]], dtype=np.float16).view(np.uint8)
-    raw[:, :, :2] = scale
-    return raw.reshape(rows, blocks * size)
+    stored, packed = STORAGE_TYPES[quantization], _PACKED[quantization]
+    blocks = columns // stored.block_weights
+    raw = rng.integers(0, 256, (rows, blocks, stored.block_bytes), dtype=np.uint8)
+    for offset, times in packed.scales:
+        scale = np.array([std / packed.std * times], dtype=np.float16).view(np.uint8)
+        raw[:, :, offset : offset + 2] = scale
+    return raw.reshape(rows, blocks * stored.block_bytes)
 
 
 def _silence(data: npt.NDArray[np.uint8], quantization: str, quiet: npt.NDArray[np.bool_]) -> None:
@@ -135,8 +160,9 @@ def _silence(data: npt.NDArray[np.uint8], quantization: str, quiet: npt.NDArray[
     if quantization == "F16":
         data[quiet] = 0
         return
-    blocks = data.reshape(data.shape[0], -1, _BLOCK_BYTES[quantization])
-    blocks[quiet, :, :2] = 0
+    blocks = data.reshape(data.shape[0], -1, STORAGE_TYPES[quantization].block_bytes)
+    for offset, _ in _PACKED[quantization].scales:
+        blocks[quiet, :, offset : offset + 2] = 0
 
 
 def write_model(
@@ -170,7 +196,7 @@ def write_model(
         raise ModelError(
             f"made-up models come as {', '.join(QUANTIZATIONS)}, not {quantization!r}", remedy="choose one of these"
         )
-    shape.check()
+    shape.check(quantization)
     part = path.with_suffix(".part")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -258,7 +284,7 @@ def _header(writer: object, name: str, shape: Shape, quantization: str, words: v
         "add_rope_dimension_count": shape.width // shape.heads,
         "add_layer_norm_rms_eps": 1e-5,
         "add_vocab_size": len(words.tokens),
-        "add_file_type": getattr(gguf.LlamaFileType, {"F16": "MOSTLY_F16"}.get(quantization, f"MOSTLY_{quantization}")),
+        "add_file_type": getattr(gguf.LlamaFileType, f"MOSTLY_{_LABELS.get(quantization, quantization)}"),
         "add_quantization_version": 2,
         "add_tokenizer_model": "llama",
         "add_token_list": words.tokens,

@@ -39,18 +39,24 @@ class ModelFile:
     name: str
     quantization: str | None
     path: Path
+    """On the machine where the engine is to run."""
     size_bytes: int
 
 
 class Models(Protocol):
     """Where model files come from."""
 
-    def find(self, model: str, quantization: str | None) -> ModelFile | None:
-        """The file of a model, or None where it would have to be made first.
+    def find(self, model: str, quantization: str | None, rig: str | None = None) -> ModelFile | None:
+        """The file of a model on a rig (this machine where none is named), or None where it must be made first or is
+        found only when the engine starts.
 
         Raises:
             ModelError: It is neither there nor can it be made.
         """
+        ...
+
+    def needs_making(self, rig: str | None) -> bool:
+        """True where a model that is not found is to be made on this machine before the run."""
         ...
 
     def planned_bytes(self, model: str, quantization: str | None) -> int:
@@ -72,6 +78,8 @@ class RunningEngine(Protocol):
     """None where its process cannot be seen."""
     launch: Launch
     facts: Json
+    rig: str | None
+    """Where it runs; None for this machine."""
 
     def alive(self) -> bool:
         """False once its process has ended."""
@@ -89,6 +97,10 @@ class RunningEngine(Protocol):
         """Prompt tokens of these messages, template included; None where it has no way to tell."""
         ...
 
+    async def round_trip_s(self) -> float | None:
+        """Shortest time of a tiny request to it and back; None where it cannot be taken."""
+        ...
+
     async def stop(self) -> None:
         """End it within five seconds, whatever it does."""
         ...
@@ -103,6 +115,10 @@ class Engines(Protocol):
         Raises:
             EngineError: It did not; its last words are in the error.
         """
+        ...
+
+    async def close(self) -> None:
+        """Let go of the machines they ran on."""
         ...
 
 
@@ -143,12 +159,70 @@ class Watch(Protocol):
 class Telemetry(Protocol):
     """Starts watches."""
 
-    def watch(self, pid: int | None) -> Watch:
-        """Sample a process tree, or only the machine, until ended."""
+    def watch(self, engine: RunningEngine) -> Watch:
+        """Sample an engine where it runs, until ended."""
         ...
 
-    def machine_facts(self) -> Json:
-        """Kind of machine: processor, cores, memory, system. No host name, no path."""
+    async def machine_facts(self) -> Json:
+        """Kind of machine: processor, cores, memory, system; under `rigs` those of other machines, and `simulated`
+        where any of them is. No host name, no path.
+
+        Raises:
+            RigError: A rig cannot be reached.
+        """
+        ...
+
+
+class RemoteProcess(Protocol):
+    """A program running on another machine; bytes in and out."""
+
+    @property
+    def returncode(self) -> int | None:
+        """How it ended; None while it runs."""
+        ...
+
+    async def out_line(self) -> bytes:
+        """The next line of its standard output; empty at its end."""
+        ...
+
+    async def error_line(self) -> bytes:
+        """The next line of its standard error; empty at its end."""
+        ...
+
+    def give(self, data: bytes) -> None:
+        """Write to its standard input."""
+        ...
+
+    def close_input(self) -> None:
+        """Close its standard input."""
+        ...
+
+    async def wait(self) -> None:
+        """Until it has ended."""
+        ...
+
+
+class Shell(Protocol):
+    """What can be done on another machine. Everything has a limit in time, and raises RigError."""
+
+    async def run(self, argv: Sequence[str], *, give: str = "", limit_s: float = 30.0) -> str:
+        """Run a program to its end and return what it printed."""
+        ...
+
+    async def start(self, argv: Sequence[str], *, give: str = "") -> RemoteProcess:
+        """Start a program and leave its input open after `give`."""
+        ...
+
+    async def files(self, folder: str) -> dict[str, int]:
+        """Names and sizes of the files in a folder."""
+        ...
+
+    async def head(self, path: str, count: int) -> bytes:
+        """The first bytes of a file."""
+        ...
+
+    async def forward(self, port: int) -> str:
+        """An address on this machine that leads to a port of 127.0.0.1 there, through a process of its own."""
         ...
 
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import asyncio
 import threading
 import time
 from array import array
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -12,12 +14,17 @@ import numpy as np
 import psutil
 
 from zinc_kettle.core.telemetry import Machine, Trace
+from zinc_kettle.ports import RunningEngine
+from zinc_kettle.rigs.agent.watch import Power
 from zinc_kettle.rigs.local import machine_facts
 
 PERIOD_S = 0.08
 """12.5 samples a second: ten are promised, and a late one is made up for."""
 TREE_PERIOD_S = 1.0
 """Finding children reads every process of the machine, so it is done seldom."""
+UNTOLD = -1
+IDLE_S = 1.0
+"""Idle power is taken for so long before a rig's first engine is started."""
 _STATUS_FIELDS = {b"VmRSS": 0, b"RssAnon": 1, b"RssFile": 2, b"VmHWM": 3}
 
 
@@ -48,7 +55,8 @@ class TreeWatch:
 
     def __init__(self, pid: int | None) -> None:
         self._pid = pid
-        self._columns = tuple(array("q") for _ in range(5))
+        self._columns = tuple(array("q") for _ in range(7))
+        self._power = Power()
         self._latest = (0, 0.0)
         self._highest = -1
         self._sampler_cpu_ns = 0
@@ -73,8 +81,8 @@ class TreeWatch:
         if self._thread is not None:
             self._thread.join(timeout=5)
         wall_ns = time.monotonic_ns() - self._start_ns
-        at, resident, anonymous, file, cpu = (np.array(c, dtype=np.int64) for c in self._columns)
-        trace = Trace(at, resident, anonymous, file, cpu, self._sampler_cpu_ns, self._highest)
+        trace = trace_from(self._columns, self._sampler_cpu_ns, self._highest, self._power.source)
+        cpu = trace.cpu_ns
         engine_ns = int(cpu[-1] - cpu[0]) if len(cpu) else 0
         own_ns = engine_ns + driver_cpu_ns + time.process_time_ns() - self._own_start_ns
         return trace, self._machine(wall_ns, own_ns)
@@ -139,17 +147,41 @@ class TreeWatch:
             back = max(0, len(times) - 12)
             cores = (cpu_ns - cpu[back]) / max(1, at - times[back])
             self._latest = (memory[0], cores)
-        for column, value in zip(self._columns, (at, *memory, cpu_ns), strict=True):
+        told = (self._power.microjoules(), self._power.device_bytes())
+        further = (UNTOLD if value is None else value for value in told)
+        for column, value in zip(self._columns, (at, *memory, cpu_ns, *further), strict=True):
             column.append(value)
+
+
+def trace_from(columns: Sequence[Sequence[int]], sampler_cpu_ns: int, highest: int, source: str) -> Trace:
+    """A trace from its seven columns as they were sampled; a column that was never told becomes None."""
+    at, resident, anonymous, file, cpu, energy, device = (np.array(c, dtype=np.int64) for c in columns)
+    return Trace(
+        at, resident, anonymous, file, cpu, sampler_cpu_ns, highest,
+        energy_uj=energy if len(energy) and int(energy.min()) != UNTOLD else None,
+        device_bytes=device if len(device) and int(device.min()) != UNTOLD else None,
+        energy_source=source,
+    )  # fmt: skip
+
+
+def idle_watts(power: Power, seconds: float = IDLE_S) -> float | None:
+    """Mean power over a short while; None where nothing tells it. Blocks: call it in a thread."""
+    first, start = power.microjoules(), time.monotonic()
+    if first is None:
+        return None
+    while (left := start + seconds - time.monotonic()) > 0:
+        time.sleep(min(PERIOD_S, left))
+        last = power.microjoules()
+    return None if last is None else (last - first) / 1e6 / (time.monotonic() - start)
 
 
 class LocalTelemetry:
     """Telemetry of this machine."""
 
-    def watch(self, pid: int | None) -> TreeWatch:
-        """Start sampling."""
-        return TreeWatch(pid)
+    def watch(self, engine: RunningEngine) -> TreeWatch:
+        """Start sampling an engine's process tree, or only the machine where its process is not here."""
+        return TreeWatch(engine.pid)
 
-    def machine_facts(self) -> dict[str, Any]:
+    async def machine_facts(self) -> dict[str, Any]:
         """Kind of machine."""
-        return dict(machine_facts())
+        return dict(await asyncio.to_thread(machine_facts))

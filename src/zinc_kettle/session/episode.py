@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 from zinc_kettle.core.cautions import STOLEN_SHARE
+from zinc_kettle.core.energy import IDLE
+from zinc_kettle.core.fit.limit import limit_extras
 from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.plan import Cell, Study
 from zinc_kettle.core.timeline import Timeline
@@ -42,6 +45,8 @@ class EpisodeRunner:
     """True when nothing has been sent since the load."""
     prompts: dict[tuple[object, ...], Workload]
     """Calibrated prompts, shared by all repeats of a run."""
+    rig_facts: Mapping[str, Any] = field(default_factory=dict)
+    """What is known of the rig it runs on."""
     timelines: list[Timeline] = field(default_factory=list)
     orders: int = 0
 
@@ -59,7 +64,8 @@ class EpisodeRunner:
         waited_s = await self._warm_up(workload)
         concurrency = int(self.cell.settings["concurrency"] or 1)
         orders = self._orders_of(workload, self.cell.requests(study.repeats), "measured")
-        watch = self.telemetry.watch(engine.pid)
+        extras = {**_extras(workload), "waited_s": waited_s, **await self._known(concurrency)}
+        watch = self.telemetry.watch(engine)
         done: EpisodeDone | None = None
         try:
             done = await self._episode("measured", orders, concurrency, latest=watch.latest)
@@ -75,8 +81,20 @@ class EpisodeRunner:
             trace=trace,
             driver_cpu_ns=done.cpu_ns,
             wall_ns=done.end_ns - done.start_ns,
-            extras={**_extras(workload), "waited_s": waited_s},
+            extras=extras,
         )
+
+    async def _known(self, concurrency: int) -> dict[str, float]:
+        """What is kept with the repeat besides its requests: round trip, idle power, what its limit is made of."""
+        out = limit_extras(
+            self.engine.facts, self.rig_facts, streams=concurrency, cache=str(self.cell.settings["cache_precision"])
+        )
+        trip = await self.engine.round_trip_s()
+        if trip is not None:
+            out["round_trip_s"] = trip
+        if IDLE in self.engine.facts:
+            out[IDLE] = float(self.engine.facts[IDLE])
+        return out
 
     async def _warm_up(self, workload: Workload) -> float:
         """Warm up; where the study asks for it, again and again until little processor time is stolen meanwhile.
@@ -89,7 +107,7 @@ class EpisodeRunner:
         count, limit_s = self.study.repeats.warm_up, self.study.limits.quiet_s
         waited_s = 0.0
         while count:
-            watch = self.telemetry.watch(self.engine.pid)
+            watch = self.telemetry.watch(self.engine)
             try:
                 await self._episode("warmup", self._orders_of(workload, count, "warmup"), 1, latest=watch.latest)
             finally:
@@ -102,7 +120,7 @@ class EpisodeRunner:
 
     async def _workload(self) -> Workload:
         """The prompts of this cell; counted once for each model and length."""
-        names = ("model", "quantization", "prompt_tokens", "salt")
+        names = ("rig", "model", "quantization", "prompt_tokens", "salt")
         key = tuple(self.cell.settings[name] for name in names)
         if key not in self.prompts:
             self.prompts[key] = await prepare(self.study, self.cell, self.engine, self._probe)

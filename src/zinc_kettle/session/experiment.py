@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from zinc_kettle.core.budget import time_left_s
 from zinc_kettle.core.plan import Cell, LaunchSettings, Run, Study, cells, launch_settings, order
 from zinc_kettle.errors import DriverError, EngineError, KettleError, MeasureError
-from zinc_kettle.ports import Clock, Engines, LoadSource, ModelFile, Models, RunningEngine, Store, Telemetry
+from zinc_kettle.ports import Clock, Engines, Json, LoadSource, ModelFile, Models, RunningEngine, Store, Telemetry
 from zinc_kettle.session import progress as p
 from zinc_kettle.session.calibrate import Workload
 from zinc_kettle.session.episode import EpisodeRunner
@@ -67,6 +67,7 @@ class Experiment:
         self._models: dict[int, ModelFile | None] = {}
         self._state = _State()
         self._study_id = ""
+        self._facts: Json = {}
 
     async def run(self) -> p.Ended:
         """Measure every missing repeat; cancelling stops cleanly and keeps everything.
@@ -77,7 +78,8 @@ class Experiment:
             UsageError: Another copy of the tool is measuring this study.
         """
         ports = self._ports
-        facts = await asyncio.to_thread(ports.telemetry.machine_facts)
+        facts = await ports.telemetry.machine_facts()
+        self._facts = facts
         self._study_id = ports.store.begin(self._study, source=self._source, facts=facts, wall_s=ports.clock.wall_s())
         done = ports.store.done_runs(self._study_id)
         runs = order(self._study)
@@ -99,6 +101,7 @@ class Experiment:
             await self._drop_engine()
             if self._state.driver is not None:
                 await self._state.driver.close()
+            await self._ports.engines.close()
         finally:
             self._ports.store.set_state(self._study_id, state)
 
@@ -108,8 +111,8 @@ class Experiment:
         for index in sorted({run.cell for run in missing}):
             settings = launch_settings(self._cells[index])
             name, quantization = settings.model, settings.quantization
-            found = self._ports.models.find(name, quantization)
-            if found is None:
+            found = self._ports.models.find(name, quantization, settings.rig)
+            if found is None and self._ports.models.needs_making(settings.rig):
                 found = await self._make(name, quantization)
             self._models[index] = found
 
@@ -186,6 +189,7 @@ class Experiment:
                 nonce=f"{self._nonce}-{run.block}",
                 cold=state.fresh,
                 prompts=state.prompts,
+                rig_facts=self._facts.get("rigs", {}).get(engine.rig, self._facts),
             )
             state.fresh = False
             repeat = await episode.run()

@@ -12,6 +12,7 @@ import sys
 import time
 from typing import Any
 
+from zinc_kettle.sim.http import EVENT_STREAM, chunk, connection, plain
 from zinc_kettle.sim.script import Script
 
 KEPT_REQUESTS = 4096
@@ -26,37 +27,19 @@ class PacedServer:
 
     async def serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         """One connection, one request after another."""
-        try:
-            while True:
-                head = await reader.readuntil(b"\r\n\r\n")
-                line, _, rest = head.decode("latin-1").partition("\r\n")
-                length = next(
-                    (int(h.split(":")[1]) for h in rest.split("\r\n") if h.lower().startswith("content-length:")), 0
-                )
-                body = await reader.readexactly(length)
-                if not await self._answer(line, body, writer):
-                    return
-        except (asyncio.IncompleteReadError, ConnectionError, asyncio.CancelledError):
-            return
-        finally:
-            writer.close()
+        await connection(reader, writer, self._answer)
 
     async def _answer(self, line: str, body: bytes, writer: asyncio.StreamWriter) -> bool:
         if line.startswith("GET /sent"):
-            _plain(writer, json.dumps(self.sent).encode())
+            plain(writer, json.dumps(self.sent).encode())
         elif line.startswith("GET /health"):
-            _plain(writer, b'{"status":"ok"}')
+            plain(writer, b'{"status":"ok"}')
         elif line.startswith("POST /v1/chat/completions"):
             return await _Answer(self, writer, json.loads(body)).run()
         else:
-            _plain(writer, b"not here", status=404)
+            plain(writer, b"not here", status=404)
         await writer.drain()
         return True
-
-
-def _plain(writer: asyncio.StreamWriter, body: bytes, *, status: int = 200, kind: str = "application/json") -> None:
-    head = f"HTTP/1.1 {status} X\r\nContent-Type: {kind}\r\nContent-Length: {len(body)}\r\n\r\n"
-    writer.write(head.encode() + body)
 
 
 class _Answer:
@@ -78,14 +61,14 @@ class _Answer:
         """Emit by schedule; False when the connection is not to be used again."""
         script = self._script
         if script.fault == "status":
-            _plain(self._writer, b'{"error":{"message":"by script"}}', status=script.status)
+            plain(self._writer, b'{"error":{"message":"by script"}}', status=script.status)
             await self._writer.drain()
             return True
         if script.fault == "wrong-type":
-            _plain(self._writer, b"<html>a page, not a stream</html>", kind="text/html")
+            plain(self._writer, b"<html>a page, not a stream</html>", kind="text/html")
             await self._writer.drain()
             return True
-        self._writer.write(b"HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nTransfer-Encoding: chunked\r\n\r\n")
+        self._writer.write(EVENT_STREAM)
         if script.role_first:
             self._event({"choices": [{"index": 0, "delta": {"role": "assistant", "content": None}}]})
         done = await self._tokens()
@@ -188,13 +171,10 @@ class _Answer:
             data = data.replace(b"\n", b"\r\n")
         if self._script.split and b"\xc4" in data:
             cut = data.index(b"\xc4") + 1
-            self._chunk(data[:cut])
-            self._chunk(data[cut:])
+            chunk(self._writer, data[:cut])
+            chunk(self._writer, data[cut:])
         else:
-            self._chunk(data)
-
-    def _chunk(self, data: bytes) -> None:
-        self._writer.write(f"{len(data):x}\r\n".encode() + data + b"\r\n")
+            chunk(self._writer, data)
 
 
 async def _until(due_ns: int) -> None:

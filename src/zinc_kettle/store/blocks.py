@@ -9,11 +9,13 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Sequence
+from typing import Any
 
 import msgspec
 import numpy as np
 import numpy.typing as npt
 
+from zinc_kettle.core.telemetry import Trace
 from zinc_kettle.errors import StoreError
 from zinc_kettle.wire.messages import Finished
 
@@ -109,3 +111,23 @@ def encode_columns(*columns: npt.NDArray[np.int64]) -> bytes:
 def decode_columns(data: bytes) -> list[npt.NDArray[np.int64]]:
     """Unpack what `encode_columns` packed."""
     return [_unpack(column) for column in msgspec.msgpack.decode(data, type=list[bytes])]
+
+
+def trace_columns(trace: Trace) -> list[npt.NDArray[np.int64]]:
+    """A trace as columns; the last two are there where energy and device memory were told, empty where one was not."""
+    out = [trace.at_ns, trace.resident_bytes, trace.anonymous_bytes, trace.file_bytes, trace.cpu_ns]
+    further = (trace.energy_uj, trace.device_bytes)
+    if any(column is not None for column in further):
+        out += [np.array([], dtype=np.int64) if column is None else column for column in further]
+    return out
+
+
+def trace_of(columns: list[npt.NDArray[np.int64]], episode: dict[str, Any]) -> Trace:
+    """A trace from its columns and from what the repeat's record says of it."""
+    at, resident, anonymous, file, cpu = columns[:5]
+    energy, device = [column if len(column) else None for column in columns[5:]] or [None, None]
+    return Trace(
+        at, resident, anonymous, file, cpu,
+        sampler_cpu_ns=episode.get("sampler_cpu_ns", 0), high_water_bytes=episode.get("high_water_bytes", -1),
+        energy_uj=energy, device_bytes=device, energy_source=episode.get("energy_source", ""),
+    )  # fmt: skip

@@ -18,7 +18,7 @@ from zinc_kettle.core.telemetry import Launch, Machine, Trace
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import UsageError
 from zinc_kettle.store import schema as s
-from zinc_kettle.store.blocks import decode_block, decode_columns
+from zinc_kettle.store.blocks import decode_block, decode_columns, trace_of
 from zinc_kettle.store.sqlite import SqliteStore
 from zinc_kettle.wire.convert import to_timeline
 from zinc_kettle.wire.messages import Finished
@@ -149,10 +149,4 @@ def _repeat(row: Any, timelines: list[Timeline]) -> RepeatRecord:
 
 
 def _trace(data: bytes | None, episode: dict[str, Any]) -> Trace | None:
-    if data is None:
-        return None
-    at, resident, anonymous, file, cpu = decode_columns(data)
-    return Trace(
-        at, resident, anonymous, file, cpu,
-        sampler_cpu_ns=episode.get("sampler_cpu_ns", 0), high_water_bytes=episode.get("high_water_bytes", -1),
-    )  # fmt: skip
+    return None if data is None else trace_of(decode_columns(data), episode)

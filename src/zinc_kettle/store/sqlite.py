@@ -20,7 +20,7 @@ from zinc_kettle.core.plan import Run, Study, to_plain
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import StoreError, UsageError
 from zinc_kettle.store import schema as s
-from zinc_kettle.store.blocks import encode_block, encode_columns
+from zinc_kettle.store.blocks import encode_block, encode_columns, trace_columns
 from zinc_kettle.wire.convert import to_message
 from zinc_kettle.wire.messages import Finished
 
@@ -101,7 +101,7 @@ class SqliteStore:
                 s.studies.insert().values(
                     id=study_id, name=study.name, question=study.question, plan_key=key,
                     plan=json.dumps(to_plain(study)), source=source, facts=json.dumps(facts), created_s=wall_s,
-                    state="running", simulated=0, runner=os.getpid(),
+                    state="running", simulated=int(bool(facts.get("simulated"))), runner=os.getpid(),
                 )
             )  # fmt: skip
             return study_id
@@ -159,9 +159,7 @@ class SqliteStore:
         }
         trace = repeat.trace
         if trace is not None:
-            values["trace"] = encode_columns(
-                trace.at_ns, trace.resident_bytes, trace.anonymous_bytes, trace.file_bytes, trace.cpu_ns
-            )
+            values["trace"] = encode_columns(*trace_columns(trace))
         self._close(repeat_id, values)
 
     def fail_repeat(self, repeat_id: str, *, what: str, last_words: str) -> None:
@@ -238,4 +236,5 @@ def _episode(repeat: Repeat) -> dict[str, Any]:
         "machine": None if repeat.machine is None else msgspec.to_builtins(repeat.machine),
         "sampler_cpu_ns": 0 if trace is None else trace.sampler_cpu_ns,
         "high_water_bytes": -1 if trace is None else trace.high_water_bytes,
+        "energy_source": "" if trace is None else trace.energy_source,
     }

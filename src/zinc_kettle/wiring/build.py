@@ -7,16 +7,19 @@ from collections.abc import Callable
 from pathlib import Path
 
 from zinc_kettle.config import Places
-from zinc_kettle.core.plan import Study
+from zinc_kettle.core.plan import LaunchSettings, Study
+from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.engines.endpoint import EndpointStarter
-from zinc_kettle.engines.launcher import Launcher
+from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.rigs.local import SystemClock
-from zinc_kettle.rigs.telemetry import LocalTelemetry
 from zinc_kettle.session.experiment import Experiment, Ports
 from zinc_kettle.session.progress import Event
+from zinc_kettle.sim.fleet import SIM_MODELS, sim_shape
 from zinc_kettle.store.sqlite import SqliteStore
+from zinc_kettle.wiring.fleet import Fleet
+from zinc_kettle.wiring.rigbook import RigBook, is_here
 
 
 def open_store(places: Places) -> SqliteStore:
@@ -32,17 +35,26 @@ def model_folder(places: Places) -> ModelFolder:
 def experiment(
     study: Study, places: Places, store: SqliteStore, emit: Callable[[Event], None], *, source: str = ""
 ) -> Experiment:
-    """An experiment on this machine, with a fresh nonce for its salts."""
-    engines = EndpointStarter(study.endpoint) if study.endpoint else Launcher(load_limit_s=study.limits.load_s)
+    """An experiment on its rigs, with a fresh nonce for its salts.
+
+    Raises:
+        UsageError: A rig is not known, or cannot be measured as the study wants.
+    """
+    fleet = Fleet(study, rig_book(places), model_folder(places))
     ports = Ports(
-        engines=engines,
-        models=model_folder(places),
+        engines=EndpointStarter(study.endpoint) if study.endpoint else fleet,
+        models=fleet,
         new_driver=DriverProcess.spawn,
-        telemetry=LocalTelemetry(),
+        telemetry=fleet,
         store=store,
         clock=SystemClock(),
     )
     return Experiment(study, ports, emit, source=source, nonce=secrets.token_hex(4))
+
+
+def rig_book(places: Places) -> RigBook:
+    """The person's rigs; in the demo's places those of the rehearsal too."""
+    return RigBook(places, demo=places.demo)
 
 
 def model_sizes(study: Study, places: Places) -> dict[int, float | None]:
@@ -55,17 +67,31 @@ def model_sizes(study: Study, places: Places) -> dict[int, float | None]:
 
     if study.endpoint is not None:
         return {cell.index: None for cell in cells(study)}
-    folder = model_folder(places)
+    folder, book = model_folder(places), rig_book(places)
     known: dict[tuple[str, str | None], float] = {}
     out: dict[int, float | None] = {}
     for cell in cells(study):
         settings = launch_settings(cell)
         key = (settings.model, settings.quantization)
+        if not is_here(settings.rig):
+            out[cell.index] = _size_there(book.plan(settings.rig), settings)
+            continue
         if key not in known:
             found = folder.find(*key)
             known[key] = float(found.size_bytes if found else folder.planned_bytes(*key))
         out[cell.index] = known[key]
     return out
+
+
+def _size_there(plan: RigPlan, settings: LaunchSettings) -> float | None:
+    """Size of a simulated rig's model; files of other machines are not looked for before the run."""
+    if not plan.simulated:
+        return None
+    try:
+        return float(sim_shape(settings.model, settings.quantization).weights_bytes)
+    except KeyError:
+        raise UsageError(f"the rehearsal has no model {settings.model!r} at {settings.quantization}",
+                         remedy="one of: " + ", ".join(SIM_MODELS)) from None  # fmt: skip
 
 
 def read_study(path: Path) -> tuple[Study, str]:

@@ -1,0 +1,164 @@
+"""Where a model's parts go: over fast devices layer by layer, the rest in main memory; and whether that holds."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Literal
+
+from zinc_kettle.core.fit.sizing import REQUEST_BYTES, Sizes, Wish, layer_kv_bytes, sizes
+from zinc_kettle.core.model_shape import ModelShape
+
+State = Literal["fits", "split", "shared", "spills", "will not fit"]
+"""`fits` one memory · `split` over several devices · `shared` with main memory because that was wished · `spills` into
+main memory because the devices are too small · `will not fit` at all."""
+STATE_MARKS: dict[State, str] = {"fits": "●", "split": "●", "shared": "◐", "spills": "◐", "will not fit": "⊘"}
+SYSTEM_SHARE = 0.04
+"""Main memory the system keeps for itself, as a share and at least SYSTEM_BYTES."""
+SYSTEM_BYTES = 500_000_000
+DEVICE_BYTES = 400_000_000
+"""Memory a graphics device's driver keeps for itself; typed in or gathered free memory overrides it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Device:
+    """A memory that weights can lie in."""
+
+    name: str
+    main: bool
+    capacity_bytes: int
+    bandwidth_bytes_per_s: float | None = None
+    flops: float | None = None
+
+    @property
+    def usable_bytes(self) -> int:
+        """Capacity less what system or driver keep."""
+        kept = max(SYSTEM_BYTES, SYSTEM_SHARE * self.capacity_bytes) if self.main else DEVICE_BYTES
+        return max(0, int(self.capacity_bytes - kept))
+
+
+@dataclass
+class Share:
+    """What one memory holds."""
+
+    device: Device
+    layers: int = 0
+    weights_bytes: int = 0
+    kv_bytes: int = 0
+    buffers_bytes: int = 0
+    experts_bytes: int = 0
+    """Of the weights: those of experts."""
+
+    @property
+    def total_bytes(self) -> int:
+        """All it holds."""
+        return self.weights_bytes + self.kv_bytes + self.buffers_bytes
+
+    @property
+    def headroom_bytes(self) -> int:
+        """What is left of what is usable; negative where it does not hold."""
+        return self.device.usable_bytes - self.total_bytes
+
+
+@dataclass(frozen=True)
+class Placement:
+    """A model laid out over a rig's memories."""
+
+    state: State
+    sizes: Sizes
+    shares: tuple[Share, ...]
+    """Fast devices first, main memory last."""
+    layers: int
+    wish: Wish = field(default_factory=Wish)
+
+    @property
+    def headroom_bytes(self) -> int:
+        """The smallest headroom of a memory that holds anything; what is missing, as a negative number, if it does not
+        fit."""
+        used = [s.headroom_bytes for s in self.shares if s.total_bytes] or [0]
+        return min(used)
+
+    @property
+    def works(self) -> bool:
+        """True unless it does not fit at all."""
+        return self.state != "will not fit"
+
+    @property
+    def layers_on_devices(self) -> int:
+        """Layers that lie on fast devices."""
+        return sum(s.layers for s in self.shares if not s.device.main)
+
+
+def place(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Placement:
+    """Lay a model out: layers in order over the fast devices while they have room, the rest into main memory.
+
+    The input embedding stays in main memory, the output matrix goes with the last layer. Every memory that works on
+    layers has working buffers of its own.
+
+    Args:
+        shape: The model.
+        wish: How it is to be run.
+        devices: The rig's memories; exactly one is main memory.
+
+    Raises:
+        ValueError: No main memory, or several.
+    """
+    mains = [d for d in devices if d.main]
+    if len(mains) != 1:
+        raise ValueError("a rig has exactly one main memory")
+    need = sizes(shape, wish)
+    fast = [Share(d) for d in devices if not d.main]
+    main = Share(mains[0])
+    _lay(shape, wish, need, fast, main)
+    shares = (*fast, main)
+    return Placement(_state(shape, wish, fast, main), need, shares, shape.layers, wish)
+
+
+def _lay(shape: ModelShape, wish: Wish, need: Sizes, fast: list[Share], main: Share) -> None:
+    weights, experts, loose = _by_layer(shape)
+    cache = layer_kv_bytes(shape, wish)
+    main.weights_bytes += loose + need.repacked_bytes
+    main.buffers_bytes += need.engine_bytes + REQUEST_BYTES
+    allowed = shape.layers if wish.device_layers is None else wish.device_layers
+    at = 0
+    for layer in range(shape.layers):
+        moved = experts[layer] if wish.experts_in_main else 0
+        size = weights[layer] - moved + cache[layer]
+        target = main
+        if layer < allowed:
+            while at < len(fast) and fast[at].headroom_bytes < size + (0 if fast[at].layers else need.buffers_bytes):
+                at += 1
+            target = fast[at] if at < len(fast) else main
+        if target.layers == 0:
+            target.buffers_bytes += need.buffers_bytes
+        target.layers += 1
+        target.weights_bytes += weights[layer] - moved
+        target.kv_bytes += cache[layer]
+        target.experts_bytes += experts[layer] - moved
+        main.weights_bytes += moved
+        main.experts_bytes += moved
+
+
+def _by_layer(shape: ModelShape) -> tuple[list[int], list[int], int]:
+    """Weight bytes of each layer, of its experts, and of what belongs to no layer but the input side."""
+    weights, experts, loose = [0] * shape.layers, [0] * shape.layers, 0
+    for group in shape.groups:
+        if group.layer is not None and group.layer < shape.layers:
+            weights[group.layer] += group.size_bytes
+            experts[group.layer] += group.size_bytes if group.kind == "experts" else 0
+        elif group.kind == "embedding" or not shape.layers:
+            loose += group.size_bytes
+        else:
+            weights[-1] += group.size_bytes
+    return weights, experts, loose
+
+
+def _state(shape: ModelShape, wish: Wish, fast: list[Share], main: Share) -> State:
+    if any(s.headroom_bytes < 0 for s in (*fast, main) if s.total_bytes):
+        return "will not fit"
+    if not fast:
+        return "fits"
+    if main.layers == 0 and not (wish.experts_in_main and main.experts_bytes):
+        return "fits" if sum(1 for s in fast if s.layers) == 1 else "split"
+    wished = shape.layers if wish.device_layers is None else min(wish.device_layers, shape.layers)
+    return "shared" if sum(s.layers for s in fast) >= wished else "spills"

@@ -1,0 +1,211 @@
+"""Predicted speed, with a band: what is read over bandwidth, what is multiplied over the arithmetic rate, and a rest.
+
+A step takes  α · bytes / bandwidth + β · OPERAND_FLOPS · operands / rate + γ · STEP_S  seconds. α, β and γ are 1 before
+anything has been measured on the rig, and fitted to what has been (least squares of relative errors, held towards 1 by
+PRIOR_WEIGHT, so that one measurement moves them little and many rule them). Held against the engine: docs/fit.md.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from zinc_kettle.core.fit.placement import Placement
+from zinc_kettle.core.fit.touched import Touched, touched
+from zinc_kettle.core.model_shape import ModelShape
+
+OPERAND_FLOPS = 5.6
+"""Operations of a dense single-precision product that cost as much as unpacking one weight and multiplying it in."""
+STEP_S = 0.0007
+"""What a step costs beside its weights: sampling, serving, starting threads. Fitted with the 250 M model."""
+PREFILL_SHARE = 0.5
+"""Of the rate of a dense product, what prefill reaches before anything was measured: 0.35 to 0.65 were seen."""
+DEVICE_SHARE = 0.7
+"""Of a device's data-sheet bandwidth, what decoding reaches before anything was measured."""
+PRIOR_WEIGHT = 0.2
+UNCALIBRATED_BAND = 0.40
+LEAST_BAND = 0.10
+OUTSIDE_BAND = 0.25
+"""Relative half widths: nothing measured; the least ever claimed; bits per weight outside of what was measured."""
+
+
+@dataclass(frozen=True, slots=True)
+class Machine:
+    """What a rig's main processor can do at one number of threads."""
+
+    bandwidth_bytes_per_s: float
+    flops: float
+    threads: int
+    origin: str
+    """Where the two come from, in plain words."""
+
+
+@dataclass(frozen=True, slots=True)
+class Point:
+    """One thing measured: a step's touched bytes and operands, and how long it took."""
+
+    touched: Touched
+    step_s: float
+    machine: Machine
+    """The machine at the threads it was measured with."""
+    prefill_tokens_per_s: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Calibration:
+    """Multipliers of the three terms, and how well they meet what was measured."""
+
+    reading: float = 1.0
+    operands: float = 1.0
+    step: float = 1.0
+    prefill: float = 1.0
+    points: int = 0
+    error: float = UNCALIBRATED_BAND
+    """Largest relative error over the points."""
+    bits: tuple[float, float] = field(default=(0.0, 0.0))
+    """Bits per weight of what was measured, lowest and highest."""
+
+
+@dataclass(frozen=True, slots=True)
+class Prediction:
+    """A speed and its band."""
+
+    value: float
+    low: float
+    high: float
+    origin: str
+
+    @classmethod
+    def around(cls, value: float, band: float, origin: str) -> Prediction:
+        """A band that is as wide on both sides as a ratio."""
+        return cls(value, value / (1 + band), value * (1 + band), origin)
+
+
+def terms(work: Touched, machine: Machine) -> tuple[float, float, float]:
+    """Seconds of the three terms before any calibration."""
+    return (
+        work.bytes / machine.bandwidth_bytes_per_s,
+        OPERAND_FLOPS * work.operands / machine.flops,
+        STEP_S,
+    )
+
+
+def calibrate(points: Sequence[Point]) -> Calibration:
+    """Fit the multipliers to what was measured; without points, all are 1."""
+    if not points:
+        return Calibration()
+    rows = [[t / p.step_s for t in terms(p.touched, p.machine)] for p in points]
+    prior = np.sqrt(PRIOR_WEIGHT) * np.eye(3)
+    matrix = np.vstack([np.array(rows), prior])
+    wanted = np.concatenate([np.ones(len(points)), np.diag(prior)])
+    found = np.linalg.lstsq(matrix, wanted, rcond=None)[0]
+    # A negative cost is nonsense that correlated terms can produce: such a term is left out and the others fitted anew.
+    keep = found > 0
+    if not keep.all():
+        again = np.linalg.lstsq(matrix[:, keep], wanted, rcond=None)[0]
+        found = np.zeros(3)
+        found[keep] = np.maximum(again, 0.0)
+    errors = np.abs(np.log(np.maximum(np.array(rows) @ found, 1e-9)))
+    bits = [8 * p.touched.bytes / p.touched.weights for p in points]
+    return Calibration(
+        float(found[0]), float(found[1]), float(found[2]), _prefill(points), len(points),
+        float(np.expm1(errors.max())), (min(bits), max(bits)),
+    )  # fmt: skip
+
+
+def _prefill(points: Sequence[Point]) -> float:
+    ratios = [p.prefill_tokens_per_s / _prefill_prior(p.touched, p.machine) for p in points if p.prefill_tokens_per_s]
+    return float(np.exp(np.mean(np.log(ratios)))) if ratios else 1.0
+
+
+def _prefill_prior(work: Touched, machine: Machine) -> float:
+    return PREFILL_SHARE * machine.flops / (2 * work.weights)
+
+
+def decode_speed(
+    shape: ModelShape, machine: Machine, calibration: Calibration, *, depth: float = 0.0, cache: str = "f16"
+) -> Prediction:
+    """Predicted decode speed of one stream in tokens per second, all in main memory."""
+    work = touched(shape, depth=depth, cache=cache)
+    multipliers = (calibration.reading, calibration.operands, calibration.step)
+    seconds = sum(m * t for m, t in zip(multipliers, terms(work, machine), strict=True))
+    return Prediction.around(1 / seconds, _band(work, calibration), _origin(machine, calibration))
+
+
+def prefill_speed(shape: ModelShape, machine: Machine, calibration: Calibration) -> Prediction:
+    """Predicted prefill speed in tokens per second, all in main memory; without what attention adds at length."""
+    work = touched(shape)
+    band = max(_band(work, calibration), 0.3)
+    return Prediction.around(calibration.prefill * _prefill_prior(work, machine), band, _origin(machine, calibration))
+
+
+def placed_speed(shape: ModelShape, placement: Placement, machine: Machine | None, calibration: Calibration,
+                 *, depth: float = 0.0, cache: str = "f16") -> Prediction | None:  # fmt: skip
+    """Predicted decode speed with layers on several memories: each reads its part, one after the other.
+
+    Returns:
+        None where the bandwidth of a memory in use is not known.
+    """
+    if not placement.works:
+        return None
+    fast = [s for s in placement.shares if not s.device.main and s.layers]
+    if not fast:
+        return decode_speed(shape, machine, calibration, depth=depth, cache=cache) if machine else None
+    whole = touched(shape, depth=depth, cache=cache)
+    layered = sum(s.weights_bytes for s in placement.shares if s.layers) or 1
+    seconds = STEP_S
+    for share in placement.shares:
+        part = share.weights_bytes / layered if share.layers else 0.0
+        if share.device.main and share.experts_bytes and not share.layers:
+            part = share.experts_bytes / layered
+        if not part:
+            continue
+        speed = share.device.bandwidth_bytes_per_s
+        if speed is None:
+            return None
+        if share.device.main and machine:
+            a, b, _ = terms(whole, machine)
+            seconds += part * (calibration.reading * a + calibration.operands * b)
+        else:
+            seconds += part * whole.bytes / (speed * DEVICE_SHARE)
+    return Prediction.around(1 / seconds, UNCALIBRATED_BAND, "from the bandwidth of each memory")
+
+
+def _band(work: Touched, calibration: Calibration) -> float:
+    if not calibration.points:
+        return UNCALIBRATED_BAND
+    bits = 8 * work.bytes / work.weights
+    low, high = calibration.bits
+    inside = low * 0.98 <= bits <= high * 1.02
+    few = UNCALIBRATED_BAND / (1 + calibration.points)
+    return max(LEAST_BAND if inside else OUTSIDE_BAND, 1.5 * calibration.error, few)
+
+
+def _origin(machine: Machine, calibration: Calibration) -> str:
+    if not calibration.points:
+        return machine.origin
+    return f"{machine.origin}, fitted to {calibration.points} measured cells"
+
+
+def machine_at(readings: Mapping[int, float], rates: Mapping[int, float], threads: int, origin: str) -> Machine | None:
+    """A machine at a number of threads from probes at some: between two counts by interpolation, beyond them the last.
+
+    Returns:
+        None where nothing was probed.
+    """
+    if not readings:
+        return None
+    counts = sorted(readings)
+    bandwidth = float(np.interp(threads, counts, [readings[n] for n in counts]))
+    if rates:
+        known = sorted(rates)
+        flops = float(np.interp(threads, known, [rates[n] for n in known]))
+    else:
+        flops = bandwidth * ASSUMED_FLOPS_PER_BYTE
+    return Machine(bandwidth, flops, threads, origin)
+
+
+ASSUMED_FLOPS_PER_BYTE = 7.0
+"""Where no arithmetic rate is known: what the machine at hand shows at one thread."""

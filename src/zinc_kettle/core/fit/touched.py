@@ -1,0 +1,88 @@
+"""What one token makes a machine read and unpack."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass
+from typing import Any
+
+from zinc_kettle.core.model_shape import ModelShape
+from zinc_kettle.core.storage_types import CACHE_TYPES
+
+UNPACK_COST: dict[str, float] = {"Q5_0": 1.4, "Q5_1": 1.4, "Q5_K": 1.35, "Q4_0": 0.8, "Q4_K": 0.8, "IQ4_NL": 0.8}
+"""Cost of turning a stored weight into an operand, relative to F16, Q8_0 and Q6_K, which are alike. Five-bit types keep
+their fifth bits apart; the four-bit ones are repacked for wide loads. Fitted on a 250 M model at one thread on one
+processor with AVX2, and tried on others (docs/fit.md)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Touched:
+    """Reads and work of one decoding step."""
+
+    bytes: float
+    """Weights read, with the KV cache of all streams at their depth."""
+    operands: float
+    """Weights unpacked and multiplied, each times its UNPACK_COST."""
+    weights: float
+    """The same without the cost; two operations each."""
+
+    def plain(self) -> dict[str, float]:
+        """For keeping with a measurement."""
+        return {"bytes": self.bytes, "operands": self.operands, "weights": self.weights}
+
+
+def touched(shape: ModelShape, *, depth: float = 0.0, cache: str = "f16", streams: int = 1) -> Touched:
+    """What one step of `streams` streams touches, each `depth` tokens deep.
+
+    The input embedding is only looked up, one row a token, unless it is also the output matrix. Of the experts the
+    expected number of distinct ones is read: E · (1 − (1 − k/E)^streams).
+    """
+    share = expert_share(shape, streams)
+    size: dict[str, float] = defaultdict(float)
+    count: dict[str, float] = defaultdict(float)
+    for group in shape.groups:
+        if group.kind == "embedding" and not shape.tied:
+            continue
+        part = share if group.kind == "experts" else 1.0
+        size[group.type] += group.size_bytes * part
+        count[group.type] += group.weights * part
+    kv = kv_bytes_at(shape, depth, cache) * streams
+    operands = sum(n * UNPACK_COST.get(name, 1.0) for name, n in count.items())
+    return Touched(sum(size.values()) + kv, operands, sum(count.values()))
+
+
+def expert_share(shape: ModelShape, streams: int = 1) -> float:
+    """Share of the experts that one step reads."""
+    if not shape.experts or not shape.experts_active:
+        return 1.0
+    return 1.0 - (1.0 - shape.experts_active / shape.experts) ** streams
+
+
+def kv_bytes_at(shape: ModelShape, depth: float, cache: str) -> float:
+    """KV cache that one step of one stream reads at a depth; windowed layers read no more than their window."""
+    kind = CACHE_TYPES[cache]
+    out = 0.0
+    for layer, heads in enumerate(shape.kv_heads):
+        seen = depth
+        if shape.window and shape.windowed and shape.windowed[layer]:
+            seen = min(depth, shape.window)
+        out += seen * heads * (shape.key_dim + shape.value_dim) * kind.bits_per_weight / 8
+    return out
+
+
+def describe(shape: ModelShape) -> dict[str, Any]:
+    """What is kept of a model with each of its measurements, enough to compute limits and to calibrate by."""
+    at_zero, at_one = touched(shape), touched(shape, depth=1.0)
+    return {
+        "name": shape.name,
+        "architecture": shape.architecture,
+        "layers": shape.layers,
+        "weights": shape.weights,
+        "weights_bytes": shape.weights_bytes,
+        "main_type": shape.main_type,
+        "touched": at_zero.plain(),
+        "kv_bytes_per_token_f16": at_one.bytes - at_zero.bytes,
+        "experts_bytes": shape.bytes_of("experts"),
+        "experts": shape.experts,
+        "experts_active": shape.experts_active,
+    }

@@ -1,0 +1,97 @@
+"""Engines of simulated rigs: loaded and unloaded by request; everything they give is labelled simulated."""
+
+from __future__ import annotations
+
+import dataclasses
+import time
+from collections.abc import Sequence
+from typing import Any
+
+import httpx
+
+from zinc_kettle.core.plan import LaunchSettings
+from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.core.text import neutralise
+from zinc_kettle.engines.recipe import request_extras
+from zinc_kettle.engines.roundtrip import round_trip_s
+from zinc_kettle.errors import EngineError
+from zinc_kettle.ports import ModelFile
+from zinc_kettle.wire.messages import ChatMessage
+
+ASK_S = 10.0
+
+
+class RehearsalEngine:
+    """A loaded engine of a simulated rig."""
+
+    def __init__(self, base_url: str, settings: LaunchSettings, told: dict[str, Any], launch: Launch) -> None:
+        self.base_url = base_url
+        self.model_name = settings.model
+        self.key_variable: str | None = None
+        self.pid: int | None = None
+        self.rig = settings.rig
+        self.launch = launch
+        self.facts: dict[str, Any] = {"engine": "rehearsal engine", **told, "simulated": True}
+        self._settings = settings
+        self._ended = False
+
+    def alive(self) -> bool:
+        """False once it was stopped."""
+        return not self._ended
+
+    def last_words(self) -> str:
+        """A rehearsal says nothing."""
+        return ""
+
+    def extras(self) -> dict[str, Any]:
+        """The fields of the engine it stands for."""
+        return request_extras(self._settings)
+
+    async def count_tokens(self, messages: Sequence[ChatMessage]) -> int | None:
+        """Words and the template: how its tokenizer counts."""
+        return sum(len(m.content.split()) for m in messages) + int(self.facts.get("template_tokens", 7))
+
+    async def round_trip_s(self) -> float | None:
+        """Shortest time of a tiny request to it and back; this one is real."""
+        return await round_trip_s(self.base_url)
+
+    async def stop(self) -> None:
+        """Unload the model; the rig itself runs on."""
+        self._ended = True
+        try:
+            async with httpx.AsyncClient(timeout=ASK_S, trust_env=False) as http:
+                await http.post(f"{self.base_url}/rehearse/unload")
+        except httpx.HTTPError:
+            pass  # the rig has ended, and its engine with it
+
+
+class RehearsalStarter:
+    """Loads models on a simulated rig that runs at an address."""
+
+    def __init__(self, base_url: str, *, load_limit_s: float = 300.0) -> None:
+        self._base_url = base_url
+        self._load_limit_s = load_limit_s
+
+    async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> RehearsalEngine:
+        """Load; see ports.Engines."""
+        body = {k: v for k, v in dataclasses.asdict(settings).items() if v is not None}
+        started = time.monotonic_ns()
+        try:
+            async with httpx.AsyncClient(timeout=self._load_limit_s, trust_env=False) as http:
+                answer = await http.post(f"{self._base_url}/rehearse/load", json=body)
+                told = answer.json()
+        except (httpx.HTTPError, ValueError) as error:
+            raise EngineError(f"the simulated rig {settings.rig} does not answer", why=str(error)) from error
+        if answer.status_code != 200:
+            words = neutralise(str(told.get("error", {}).get("message", answer.status_code)))
+            raise EngineError("the engine did not start", why=words, last_words=words,
+                              remedy="a smaller quantization or context, or another rig")  # fmt: skip
+        loaded = int(told["main_bytes"])
+        launch = Launch(
+            launch_id=launch_id, load_ns=time.monotonic_ns() - started, file_cached_share=None, baseline_bytes=0,
+            loaded_bytes=loaded,
+        )  # fmt: skip
+        return RehearsalEngine(self._base_url, settings, told, launch)
+
+    async def close(self) -> None:
+        """Nothing to let go of."""

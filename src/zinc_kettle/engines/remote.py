@@ -1,0 +1,120 @@
+"""Starts our launcher on another machine: its text is sent there, so that only the engine's package need be there."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import io
+import signal
+from importlib import resources
+from urllib.parse import urlsplit
+
+from zinc_kettle.core.plan import LaunchSettings
+from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.engines.launcher import LaunchedEngine
+from zinc_kettle.engines.recipe import launch_line, shown_line
+from zinc_kettle.errors import EngineError, RigError
+from zinc_kettle.ports import ModelFile, Shell
+
+BOOT = (
+    "import sys;n=int(sys.stdin.readline());s=sys.stdin.read(n);"
+    "exec(compile(s,'zinc-kettle','exec'),{'__name__':'__main__','__doc__':''})"
+)
+"""Reads a program's length and text from standard input, which stays open for it, and runs it."""
+
+
+def given(source: str) -> str:
+    """What BOOT reads."""
+    return f"{len(source)}\n{source}"
+
+
+class RemoteLauncher:
+    """Starts engines on another machine."""
+
+    def __init__(
+        self, shell: Shell, *, python: str, rig: str, direct: str | None = None, load_limit_s: float = 300.0
+    ) -> None:
+        self._shell = shell
+        self._python = python
+        self._rig = rig
+        self._direct = direct
+        self._load_limit_s = load_limit_s
+
+    async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> LaunchedEngine:
+        """Start one there and wait until it answers; see ports.Engines."""
+        if model is None:
+            raise EngineError("an engine cannot be started without a model file")
+        line = launch_line(settings, model)
+        arguments = line[line.index("--model") :]
+        if self._direct:
+            arguments += ["--host", self._direct]
+        source = resources.files("zinc_kettle.engines").joinpath("serve.py").read_text(encoding="utf-8")
+        try:
+            process = await self._shell.start([self._python, "-c", BOOT, *arguments], give=given(source))
+        except RigError as error:
+            raise EngineError(f"the engine on {self._rig} did not start", why=str(error)) from error
+        engine: LaunchedEngine
+
+        async def signal_it(number: int) -> None:
+            if engine.pid is not None:
+                name = "KILL" if number != signal.SIGTERM else "TERM"
+                # An error means that it has ended meanwhile, or that the connection has, which ends it too.
+                with contextlib.suppress(RigError):
+                    await self._shell.run(["kill", f"-{name}", str(engine.pid)], limit_s=5.0)
+
+        engine = LaunchedEngine(process, signal_it, settings, model)
+        engine.launch = Launch(launch_id, None, None)
+        await engine.get_ready(launch_id, self._load_limit_s, self._reach)
+        engine.facts["launch_line"] = shown_line(line, model)
+        engine.facts["reached"] = "directly" if self._direct else "through a forwarded port"
+        return engine
+
+    async def close(self) -> None:
+        """The connection belongs to the rig."""
+
+    async def _reach(self, address: str) -> str:
+        port = urlsplit(address).port
+        if port is None:
+            raise EngineError(f"the engine on {self._rig} did not say its port")
+        if self._direct:
+            return f"http://{self._direct}:{port}"
+        try:
+            return await self._shell.forward(port)
+        except RigError as error:
+            raise EngineError(f"the engine's port on {self._rig} cannot be reached", why=str(error)) from error
+
+
+class RemoteModels:
+    """Model files in a folder of another machine."""
+
+    HEAD_BYTES = 24 << 20
+    """Enough for the header of any model; smaller files are read whole."""
+
+    def __init__(self, shell: Shell, folder: str, rig: str) -> None:
+        self._shell, self._folder, self._rig = shell, folder.rstrip("/"), rig
+        self._files: dict[str, int] | None = None
+
+    async def find(self, model: str, quantization: str | None) -> tuple[str, int]:
+        """Path and size of a model there.
+
+        Raises:
+            EngineError: It is not there.
+        """
+        if self._files is None:
+            try:
+                self._files = await self._shell.files(self._folder)
+            except RigError as error:
+                raise EngineError(f"the model folder on {self._rig} cannot be read", why=str(error)) from error
+        plain = f"{model}.{quantization}.gguf" if quantization else f"{model}.gguf"
+        names = [model, plain] if model.endswith(".gguf") else [plain, f"{model}-{quantization}.gguf"]
+        for name in names:
+            if name in self._files:
+                return f"{self._folder}/{name}", self._files[name]
+        raise EngineError(
+            f"{self._rig} has no {plain}", why="its model folder does not hold it",
+            remedy="copy the file there, or name another folder in the rig file",
+        )  # fmt: skip
+
+    async def header(self, path: str) -> io.BytesIO:
+        """The beginning of a file there."""
+        return io.BytesIO(await asyncio.wait_for(self._shell.head(path, self.HEAD_BYTES), 120))

@@ -1,0 +1,146 @@
+"""The rig file: which machines there are, how each is reached, and what a person knows of them."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from zinc_kettle.core.rig import FACT_KINDS, HERE, Fact, RigPlan
+from zinc_kettle.core.text import neutralise
+from zinc_kettle.errors import StudyFileError, UsageError
+
+MAX_FILE_BYTES = 1 << 20
+NAME = r"^[a-z0-9][a-z0-9-]{0,31}$"
+_SCALES = {
+    "GB/s": 1e9, "GiB/s": float(1 << 30), "MB/s": 1e6, "B/s": 1.0, "W": 1.0, "GB": 1e9, "GiB": float(1 << 30), "": 1.0,
+}  # fmt: skip
+UNITS = {"B/s": ("GB/s", "GiB/s", "MB/s", "B/s"), "W": ("W",), "bytes": ("GB", "GiB"), "price": (), "": ()}
+
+
+class _Model(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class TypedFact(_Model):
+    """A fact a person knows, its unit, and where they have it from."""
+
+    value: float | str
+    unit: str = ""
+    source: Annotated[str, Field(alias="from", max_length=80)] = "typed in"
+
+
+class RigSection(_Model):
+    """One rig."""
+
+    reach: Literal["here", "url", "ssh", "rehearsal"]
+    url: Annotated[str, Field(pattern=r"^https?://[^\s@]+$", max_length=2_000)] = ""
+    model: str = "default"
+    key_variable: Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")] | None = None
+    metrics: Annotated[str, Field(pattern=r"^https?://[^\s@]+$", max_length=2_000)] | None = None
+    host: Annotated[str, Field(pattern=r"^[^\s-][^\s]*$", max_length=255)] = ""
+    ssh_config: str | None = None
+    python: str = "python3"
+    engine_python: str | None = None
+    models: str | None = None
+    direct: Annotated[str, Field(pattern=r"^[0-9A-Za-z.:-]+$", max_length=255)] | None = None
+    facts: dict[str, TypedFact] = {}
+
+
+def read_rigs(path: Path) -> list[RigPlan]:
+    """All rigs of a file; this machine first, also where the file does not name it or is not there.
+
+    Raises:
+        StudyFileError: The file cannot be used.
+    """
+    if not path.is_file():
+        return [RigPlan(HERE, "here")]
+    try:
+        if path.stat().st_size > MAX_FILE_BYTES:
+            raise StudyFileError("is larger than 1 MiB", file=path.name)
+        raw = tomllib.loads(path.read_text(encoding="utf-8"))
+    except tomllib.TOMLDecodeError as error:
+        raise StudyFileError("is not TOML", file=path.name, why=str(error)) from error
+    except (OSError, UnicodeDecodeError) as error:
+        raise StudyFileError("cannot be read", file=path.name, why=str(error)) from error
+    if raw.pop("format", None) != 1:
+        raise StudyFileError("does not say its format", file=path.name, remedy="write format = 1 in its first line")
+    plans = [_plan(name, section, path.name) for name, section in raw.items()]
+    if not any(p.reach == "here" for p in plans):
+        plans.insert(0, RigPlan(HERE, "here"))
+    return plans
+
+
+def _plan(name: str, section: object, file: str) -> RigPlan:
+    import re
+
+    if not re.match(NAME, name):
+        raise StudyFileError(f"{name!r} is no name for a rig", file=file, remedy="small letters, digits and hyphens")
+    try:
+        checked = RigSection.model_validate(section)
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join([name, *map(str, first["loc"])])
+        raise StudyFileError(f"{where}: {first['msg']}", file=file, remedy="see docs/rigs.md") from error
+    needs = {"url": "url", "ssh": "host"}.get(checked.reach)
+    if needs and not getattr(checked, needs):
+        raise StudyFileError(f"{name} is reached by {checked.reach} and names no {needs}", file=file,
+                             remedy=f'{needs} = "…"')  # fmt: skip
+    typed = {key: _fact(name, key, fact, file) for key, fact in checked.facts.items()}
+    plain = checked.model_dump(exclude={"facts", "reach"})
+    return RigPlan(name=name, reach=checked.reach, typed=typed, **plain)
+
+
+def _fact(rig: str, key: str, fact: TypedFact, file: str) -> Fact:
+    try:
+        return Fact(fact_value(key, fact.value, fact.unit), "typed", neutralise(fact.source, keep_newlines=False))
+    except UsageError as error:
+        raise StudyFileError(f"{rig}.facts.{key}: {error.what}", file=file, remedy=error.remedy) from error
+
+
+def fact_value(name: str, value: float | str, unit: str) -> float | str:
+    """A typed fact in its base unit.
+
+    Raises:
+        UsageError: No such fact, not a number, or a unit it does not have.
+    """
+    kind = FACT_KINDS.get(name)
+    if kind is None or not kind.typed:
+        known = ", ".join(k.name for k in FACT_KINDS.values() if k.typed)
+        raise UsageError(f"{name} is no fact to type in", remedy=f"one of: {known}")
+    if not kind.unit:
+        return neutralise(str(value), keep_newlines=False)[:200]
+    allowed = UNITS.get(kind.unit, ())
+    if allowed and unit not in allowed:
+        raise UsageError(f"{name} has no unit {unit!r}", remedy=f"unit = one of: {', '.join(allowed)}")
+    if not isinstance(value, (int, float)) or value < 0:
+        raise UsageError(f"{name} should be a number of 0 or more, not {value!r}")
+    return float(value) * _SCALES.get(unit, 1.0)
+
+
+def type_fact(path: Path, rig: RigPlan, name: str, value: float | str, unit: str, source: str) -> None:
+    """Write a fact into the rig file, keeping its comments; the rig is added where the file does not name it.
+
+    Raises:
+        UsageError: The fact cannot be used; nothing is written.
+        StudyFileError: The file cannot be read or written.
+    """
+    import tomlkit
+
+    fact_value(name, value, unit)
+    try:
+        document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.is_file() else tomlkit.document()
+        document.setdefault("format", 1)
+        section = document.setdefault(rig.name, tomlkit.table())
+        section.setdefault("reach", rig.reach)
+        fact = tomlkit.inline_table()
+        fact.update({"value": value, **({"unit": unit} if unit else {}), "from": source or "typed in"})
+        section.setdefault("facts", tomlkit.table())[name] = fact
+        part = path.with_suffix(".part")
+        path.parent.mkdir(parents=True, exist_ok=True)
+        part.write_text(tomlkit.dumps(document), encoding="utf-8")
+        part.replace(path)
+    except (OSError, tomlkit.exceptions.TOMLKitError) as error:
+        raise StudyFileError("cannot be written", file=path.name, why=str(error)) from error

@@ -1,0 +1,132 @@
+"""Telemetry from a metrics endpoint in the Prometheus text format, as many engines offer one."""
+
+from __future__ import annotations
+
+import threading
+import time
+from array import array
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import httpx
+
+from zinc_kettle.core.telemetry import Machine, Trace
+from zinc_kettle.rigs.telemetry import PERIOD_S, UNTOLD, trace_from
+
+LIMIT_S = 2.0
+MAX_BYTES = 1 << 20
+
+
+@dataclass(frozen=True)
+class Names:
+    """Which metric tells what; the first that is there is taken."""
+
+    memory: tuple[str, ...] = ("rehearsal_memory_bytes", "process_resident_memory_bytes")
+    device: tuple[str, ...] = ("rehearsal_device_memory_bytes",)
+    joules: tuple[str, ...] = ("rehearsal_energy_joules_total",)
+    watts: tuple[str, ...] = ("rehearsal_power_watts",)
+    cpu_s: tuple[str, ...] = ("process_cpu_seconds_total",)
+
+
+def parse(text: str) -> dict[str, float]:
+    """Sums of all samples of each metric, by name.
+
+    Raises:
+        ValueError: It is not in the text format.
+    """
+    from prometheus_client.parser import text_string_to_metric_families
+
+    out: dict[str, float] = {}
+    for family in text_string_to_metric_families(text):
+        for sample in family.samples:
+            out[sample.name] = out.get(sample.name, 0.0) + sample.value
+    return out
+
+
+def pick(found: Mapping[str, float], names: tuple[str, ...]) -> float | None:
+    """The first of the names that is there."""
+    return next((found[name] for name in names if name in found), None)
+
+
+class ScrapeWatch:
+    """Asks an endpoint about twelve times a second until it is ended; what it does not tell is said to be untold."""
+
+    def __init__(self, url: str, names: Names) -> None:
+        self._url, self._names = url, names
+        self._columns = tuple(array("q") for _ in range(7))
+        self._latest = (0, 0.0)
+        self._cpu_ns = 0
+        self._joules = 0.0
+        self._last_watts: tuple[float, float] | None = None
+        self._start_ns = time.monotonic_ns()
+        self._stop = threading.Event()
+        self._thread = threading.Thread(target=self._run, name="scrape", daemon=True)
+        self._thread.start()
+
+    def latest(self) -> tuple[int, float]:
+        """Memory, and 0 cores: an endpoint's processor time is no live figure."""
+        return self._latest
+
+    def end(self, *, driver_cpu_ns: int) -> tuple[Trace, Machine]:
+        """Stop, and give what was seen; of the other machine's processor nothing is known."""
+        self._stop.set()
+        self._thread.join(timeout=LIMIT_S + 1)
+        wall_s = (time.monotonic_ns() - self._start_ns) / 1e9
+        trace = trace_from(self._columns, self._cpu_ns, -1, f"metrics of {self._names.watts[0].split('_')[0]}")
+        return trace, Machine(wall_s, 1, 0.0, 0.0, 0.0)
+
+    def _run(self) -> None:
+        due = time.monotonic()
+        with httpx.Client(timeout=LIMIT_S, trust_env=False) as http:
+            while True:
+                self._sample(http)
+                self._cpu_ns = time.thread_time_ns()
+                due = max(due + PERIOD_S, time.monotonic())
+                if self._stop.wait(max(0.0, due - time.monotonic())):
+                    self._sample(http)
+                    return
+
+    def _sample(self, http: httpx.Client) -> None:
+        asked = time.monotonic_ns()
+        try:
+            answer = http.get(self._url)
+            found = parse(answer.text) if len(answer.content) < MAX_BYTES else {}
+        except (httpx.HTTPError, ValueError):
+            return
+        # The middle of asking and answering is when the figures were true, as near as can be told.
+        at = (asked + time.monotonic_ns()) // 2
+        memory = pick(found, self._names.memory)
+        device = pick(found, self._names.device)
+        energy = self._energy(found, at / 1e9)
+        cpu = pick(found, self._names.cpu_s)
+        row = (
+            at, UNTOLD if memory is None else int(memory), UNTOLD, UNTOLD, 0 if cpu is None else int(cpu * 1e9),
+            UNTOLD if energy is None else int(energy * 1e6), UNTOLD if device is None else int(device),
+        )  # fmt: skip
+        self._latest = (int((memory or 0) + (device or 0)), 0.0)
+        for column, value in zip(self._columns, row, strict=True):
+            column.append(value)
+
+    def _energy(self, found: Mapping[str, float], at_s: float) -> float | None:
+        counter = pick(found, self._names.joules)
+        if counter is not None:
+            return counter
+        watts = pick(found, self._names.watts)
+        if watts is None:
+            return None
+        if self._last_watts is not None:
+            before_s, before = self._last_watts
+            self._joules += (before + watts) / 2 * (at_s - before_s)
+        self._last_watts = (at_s, watts)
+        return self._joules
+
+
+def scraped_idle_watts(url: str, names: Names, seconds: float) -> float | None:
+    """Mean power an endpoint tells over a short while. Blocks: call it in a thread."""
+    watch = ScrapeWatch(url, names)
+    time.sleep(seconds)
+    trace, _ = watch.end(driver_cpu_ns=0)
+    if len(trace.at_ns) < 2:
+        return None
+    joules = trace.joules(int(trace.at_ns[0]), int(trace.at_ns[-1]))
+    return None if joules is None else joules / ((trace.at_ns[-1] - trace.at_ns[0]) / 1e9)

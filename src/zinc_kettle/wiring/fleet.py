@@ -1,0 +1,244 @@
+"""A study's machines as the session sees them: engines, models and telemetry, each found by the rig's name."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path, PurePosixPath
+from typing import Any
+
+from zinc_kettle.core.energy import IDLE
+from zinc_kettle.core.fit.placement import place
+from zinc_kettle.core.fit.predict import Calibration, placed_speed
+from zinc_kettle.core.fit.sizing import Wish
+from zinc_kettle.core.fit.touched import describe
+from zinc_kettle.core.model_shape import ModelShape
+from zinc_kettle.core.plan import Endpoint, LaunchSettings, Study, rigs_of
+from zinc_kettle.engines.endpoint import EndpointStarter
+from zinc_kettle.engines.launcher import Launcher
+from zinc_kettle.engines.rehearsal import RehearsalStarter
+from zinc_kettle.engines.remote import RemoteLauncher, RemoteModels
+from zinc_kettle.errors import EngineError, KettleError, ModelError, RigError, UsageError
+from zinc_kettle.formats.gguf_model import read_gguf, read_gguf_head
+from zinc_kettle.formats.models import ModelFolder
+from zinc_kettle.ports import Engines, ModelFile, RunningEngine, Watch
+from zinc_kettle.rigs.adapters import RehearsalRig, SshRig
+from zinc_kettle.rigs.agent.watch import Power
+from zinc_kettle.rigs.scrape import Names, ScrapeWatch, scraped_idle_watts
+from zinc_kettle.rigs.ssh_watch import RemoteSampler
+from zinc_kettle.rigs.telemetry import IDLE_S, TreeWatch, idle_watts
+from zinc_kettle.sim.fleet import sim_shape
+from zinc_kettle.wiring.rigbook import RigBook, is_here
+
+
+def wish_of(settings: LaunchSettings) -> Wish:
+    """Launch settings as Fit takes them."""
+    return Wish(
+        context=settings.context, slots=settings.slots or 1, cache=settings.cache_precision, batch=settings.batch,
+        micro_batch=settings.micro_batch, load_mode=settings.load_mode,
+    )  # fmt: skip
+
+
+class Fleet:
+    """Implements ports.Engines, ports.Models and ports.Telemetry over a person's rigs."""
+
+    def __init__(self, study: Study, book: RigBook, folder: ModelFolder) -> None:
+        self._study = study
+        self._book = book
+        self._folder = folder
+        self._idle: dict[str | None, float | None] = {}
+        self._samplers: dict[int, RemoteSampler] = {}
+        self._metrics: dict[int, str] = {}
+        for name in rigs_of(study):
+            plan = book.plan(name)
+            launch = [n for n in ("threads", "context", "batch", "micro_batch", "cache_precision", "load_mode")
+                      if n in study.vary or n in study.hold]  # fmt: skip
+            if plan.reach == "url" and launch:
+                raise UsageError(f"{launch[0]} cannot be set on {name}", why="its engine already runs",
+                                 remedy=f"leave {launch[0]} out, or reach the rig over SSH")  # fmt: skip
+            if plan.reach == "ssh" and not (plan.engine_python and plan.models):
+                raise UsageError(
+                    f"no engine can be started on {name}",
+                    why="the rig file names no engine_python or no models folder for it",
+                    remedy="add both, or reach a running engine with reach = \"url\"",
+                )  # fmt: skip
+
+    # models
+    def find(self, model: str, quantization: str | None, rig: str | None = None) -> ModelFile | None:
+        """The file, for this machine; other machines look when the engine starts."""
+        return self._folder.find(model, quantization) if is_here(rig) else None
+
+    def needs_making(self, rig: str | None) -> bool:
+        """Only this machine's models are made here."""
+        return is_here(rig)
+
+    def planned_bytes(self, model: str, quantization: str | None) -> int:
+        """Size of a file that would have to be made."""
+        return self._folder.planned_bytes(model, quantization)
+
+    def make(self, model: str, quantization: str | None, progress: Callable[[int, int], None]) -> ModelFile:
+        """Make it."""
+        return self._folder.make(model, quantization, progress)
+
+    # engines
+    async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> RunningEngine:
+        """Start an engine on its rig; its facts then tell the model's shape and what was predicted."""
+        name = settings.rig
+        if name not in self._idle:
+            self._idle[name] = await self._idle_watts(name)
+        starter, file, shape = await self._prepared(settings, model)
+        engine = await starter.start(settings, file, launch_id=launch_id)
+        engine.facts["rig"] = self._book.plan(name).name
+        if self._book.plan(name).simulated:
+            engine.facts["simulated"] = True
+        if shape is not None:
+            engine.facts["model"] = describe(shape)
+            self._predict(engine, settings, shape)
+        idle = self._idle[name]
+        if idle is not None:
+            engine.facts[IDLE] = idle
+        try:
+            await self._watch_there(engine, settings)
+        except RigError as error:
+            await engine.stop()
+            raise EngineError(f"{name} tells nothing while it is measured", why=str(error)) from error
+        return engine
+
+    async def _prepared(
+        self, settings: LaunchSettings, model: ModelFile | None
+    ) -> tuple[Engines, ModelFile | None, ModelShape | None]:
+        plan, limit = self._book.plan(settings.rig), self._study.limits.load_s
+        if plan.reach == "ssh":
+            rig = self._book.adapter(plan.name)
+            assert isinstance(rig, SshRig)
+            models = RemoteModels(rig.shell, str(plan.models), plan.name)
+            path, size = await models.find(settings.model, settings.quantization)
+            there = ModelFile(settings.model, settings.quantization, Path(path), size)
+            shape = await self._remote_shape(models, path, size)
+            remote = RemoteLauncher(
+                rig.shell, python=str(plan.engine_python), rig=plan.name, direct=plan.direct, load_limit_s=limit
+            )
+            return remote, there, shape
+        if plan.reach == "rehearsal":
+            simulated = self._book.adapter(plan.name)
+            assert isinstance(simulated, RehearsalRig)
+            try:
+                address = await simulated.address()
+            except RigError as error:
+                raise EngineError(f"{plan.name} did not start", why=str(error)) from error
+            return RehearsalStarter(address, load_limit_s=limit), None, _sim_shape(settings)
+        if plan.reach == "url":
+            return (
+                EndpointStarter(Endpoint(plan.url, settings.model or plan.model, plan.key_variable), plan.name),
+                None,
+                None,
+            )
+        here = await asyncio.to_thread(_shape, model) if model is not None else None
+        return Launcher(load_limit_s=limit), model, here
+
+    async def _remote_shape(self, models: RemoteModels, path: str, size: int) -> ModelShape | None:
+        try:
+            return read_gguf_head(await models.header(path), PurePosixPath(path).name, size)
+        except (RigError, ModelError, TimeoutError):
+            return None  # the engine will tell what is wrong with it
+
+    def _predict(self, engine: RunningEngine, settings: LaunchSettings, shape: ModelShape) -> None:
+        rig = self._book.rig(settings.rig)
+        devices = rig.devices()
+        if not devices:
+            return
+        placed = place(shape, wish_of(settings), devices)
+        machine = rig.machine(settings.threads)
+        roomy = [replace(d, capacity_bytes=1 << 50) if not d.main else d for d in devices]
+        # What it would reach with everything where the person thinks it is: a spill shows against this.
+        hoped = placed_speed(shape, place(shape, wish_of(settings), roomy), machine, Calibration())
+        if hoped is not None:
+            engine.facts["predicted"] = {"state": placed.state, "decode": hoped.value, "decode_low": hoped.low}
+
+    async def close(self) -> None:
+        """Let go of all rigs."""
+        for sampler in self._samplers.values():
+            await sampler.close()
+        self._samplers.clear()
+        await self._book.close()
+
+    # telemetry
+    async def _idle_watts(self, name: str | None) -> float | None:
+        """Idle power before a rig's first engine; a person's wall-meter reading where nothing tells it."""
+        plan = self._book.plan(name)
+        found: float | None = None
+        if plan.reach == "here":
+            found = await asyncio.to_thread(lambda: idle_watts(Power()))
+        elif plan.reach == "rehearsal" or plan.metrics:
+            url = await self._metrics_url(plan.name)
+            found = await asyncio.to_thread(scraped_idle_watts, url, Names(), IDLE_S) if url else None
+        if found is None and "idle_w" in plan.typed:
+            found = float(str(plan.typed["idle_w"].value))
+        return found
+
+    async def _metrics_url(self, name: str) -> str | None:
+        plan = self._book.plan(name)
+        if plan.metrics:
+            return plan.metrics
+        rig = self._book.adapter(name)
+        try:
+            return f"{await rig.address()}/metrics" if isinstance(rig, RehearsalRig) else None
+        except RigError as error:
+            raise EngineError(f"{name} did not start", why=str(error)) from error
+
+    async def _watch_there(self, engine: RunningEngine, settings: LaunchSettings) -> None:
+        plan = self._book.plan(settings.rig)
+        for old in [key for key in self._samplers if key != id(engine)]:
+            await self._samplers.pop(old).close()
+        if plan.reach == "ssh" and engine.pid is not None:
+            rig = self._book.adapter(plan.name)
+            assert isinstance(rig, SshRig)
+            sampler = await RemoteSampler.start(rig.shell, plan.python, engine.pid)
+            engine.facts["clock_error_ms"] = sampler.error_ns / 1e6
+            self._samplers[id(engine)] = sampler
+        url = None if plan.reach in {"here", "ssh"} else await self._metrics_url(plan.name)
+        if url is not None:
+            self._metrics = {id(engine): url}
+
+    def watch(self, engine: RunningEngine) -> Watch:
+        """Sample an engine where it runs."""
+        if id(engine) in self._samplers:
+            return self._samplers[id(engine)].watch()
+        if id(engine) in self._metrics:
+            return ScrapeWatch(self._metrics[id(engine)], Names())
+        return TreeWatch(engine.pid)
+
+    async def machine_facts(self) -> dict[str, Any]:
+        """This machine's facts, with those of the study's other rigs under `rigs`.
+
+        Raises:
+            RigError: A rig cannot be reached.
+        """
+        await self._book.gather(self._book.plan(None).name)
+        facts = self._book.facts_of(None)
+        named = rigs_of(self._study)
+        others = {}
+        for name in named:
+            rig = await self._book.gather(name)
+            if rig.trouble:
+                raise RigError(f"{name} is not ready", why=rig.trouble)
+            others[name] = self._book.facts_of(name)
+        return {
+            **facts, **({"rigs": others} if others else {}),
+            "simulated": any(f["simulated"] for f in others.values()),
+        }  # fmt: skip
+
+
+def _shape(model: ModelFile) -> ModelShape | None:
+    try:
+        return read_gguf(model.path)
+    except KettleError:
+        return None  # the engine will tell what is wrong with it
+
+
+def _sim_shape(settings: LaunchSettings) -> ModelShape | None:
+    try:
+        return sim_shape(settings.model, settings.quantization)
+    except KeyError:
+        return None

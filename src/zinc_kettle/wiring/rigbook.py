@@ -1,0 +1,140 @@
+"""All rigs of a person: how each is reached (the rig file), and what was gathered and probed of it (kept beside)."""
+
+from __future__ import annotations
+
+import json
+import time
+from pathlib import Path
+from typing import Any
+
+from zinc_kettle.config import DEMO_FILES, Places
+from zinc_kettle.core.rig import HERE, Rig, RigPlan, rig_of
+from zinc_kettle.errors import RigError, StoreError, UsageError
+from zinc_kettle.formats.rigs import read_rigs, type_fact
+from zinc_kettle.rigs.adapters import Adapter, LocalRig, RehearsalRig, SshRig, UrlRig, adapter
+
+MAX_KNOWN_BYTES = 4 << 20
+
+
+class RigBook:
+    """Reads the rig file; asks rigs; keeps what they told."""
+
+    def __init__(self, places: Places, *, demo: bool = False) -> None:
+        self._file = places.rigs
+        self._known_file = places.rigs.with_name("known-rigs.json")
+        self._plans = {plan.name: plan for plan in read_rigs(self._file)}
+        if demo:
+            for plan in read_rigs(DEMO_FILES / "rigs.toml"):
+                self._plans.setdefault(plan.name, plan)
+        self._known = self._read_known()
+        self._adapters: dict[str, LocalRig | UrlRig | SshRig | RehearsalRig] = {}
+
+    @property
+    def file(self) -> Path:
+        """The rig file."""
+        return self._file
+
+    def plans(self) -> list[RigPlan]:
+        """All rigs, this machine first."""
+        return sorted(self._plans.values(), key=lambda p: p.reach != "here")
+
+    def plan(self, name: str | None) -> RigPlan:
+        """A rig by its name; this machine where none is given.
+
+        Raises:
+            UsageError: There is none of that name.
+        """
+        if name is None:
+            return next(p for p in self._plans.values() if p.reach == "here")
+        if name not in self._plans:
+            raise UsageError(f"there is no rig {name!r}", why=f"{self._file.name} does not name it",
+                             remedy=f"one of: {', '.join(self._plans)}; docs/rigs.md tells how to add one")  # fmt: skip
+        return self._plans[name]
+
+    def adapter(self, name: str) -> LocalRig | UrlRig | SshRig | RehearsalRig:
+        """What asks a rig."""
+        if name not in self._adapters:
+            self._adapters[name] = adapter(self.plan(name))
+        return self._adapters[name]
+
+    def rig(self, name: str | None) -> Rig:
+        """What is known of a rig now."""
+        plan = self.plan(name)
+        return rig_of(plan, self._known.get(plan.name, {}))
+
+    def facts_of(self, name: str | None) -> dict[str, Any]:
+        """Plain facts to keep with a study: gathered, typed in, probed."""
+        plan = self.plan(name)
+        known = self._known.get(plan.name, {})
+        typed = {key: fact.value for key, fact in plan.typed.items()}
+        out = {**(known.get("facts") or {}), **typed, "simulated": plan.simulated, "address": plan.address}
+        if known.get("probe"):
+            out["probe"] = known["probe"]
+        return out
+
+    async def gather(self, name: str) -> Rig:
+        """Ask a rig for its facts and who is busy there; trouble is kept with it instead of raised."""
+        entry = self._known.setdefault(name, {})
+        asked: Adapter = self.adapter(name)
+        try:
+            entry["facts"] = await asked.facts()
+            entry["busy"] = await asked.busy()
+            entry["trouble"] = ""
+            entry["gathered_s"] = time.time()
+        except RigError as error:
+            entry["trouble"] = str(error)
+        self._write_known()
+        return self.rig(name)
+
+    async def probe(self, name: str) -> Rig:
+        """Probe a rig and keep what was found.
+
+        Raises:
+            RigError: It cannot be probed.
+        """
+        found = await self.adapter(name).probe()
+        self._known.setdefault(name, {})["probe"] = found
+        self._write_known()
+        return await self.gather(name)
+
+    def type_in(self, name: str, fact: str, value: float | str, unit: str, source: str) -> Rig:
+        """Write a typed fact into the rig file.
+
+        Raises:
+            UsageError: The fact cannot be used.
+        """
+        type_fact(self._file, self.plan(name), fact, value, unit, source)
+        for plan in read_rigs(self._file):
+            self._plans[plan.name] = plan
+        return self.rig(name)
+
+    async def close(self) -> None:
+        """Let go of all rigs."""
+        for used in self._adapters.values():
+            await used.close()
+        self._adapters.clear()
+
+    def _read_known(self) -> dict[str, Any]:
+        try:
+            if self._known_file.stat().st_size > MAX_KNOWN_BYTES:
+                return {}
+            value = json.loads(self._known_file.read_text(encoding="utf-8"))
+        except (OSError, ValueError):
+            # What was gathered can be gathered again; nothing measured is in this file.
+            return {}
+        return value if isinstance(value, dict) else {}
+
+    def _write_known(self) -> None:
+        part = self._known_file.with_suffix(".part")
+        try:
+            part.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            part.write_text(json.dumps(self._known), encoding="utf-8")
+            part.chmod(0o600)
+            part.replace(self._known_file)
+        except OSError as error:
+            raise StoreError(f"{self._known_file.name} cannot be written", why=str(error.strerror)) from error
+
+
+def is_here(name: str | None) -> bool:
+    """True for the machine the tool runs on."""
+    return name is None or name == HERE
