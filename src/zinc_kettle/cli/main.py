@@ -111,6 +111,73 @@ def chart(
 
 
 @app.command()
+def fit(
+    context: typer.Context,
+    models: Annotated[Optional[list[Path]], typer.Argument(help="Model files or folders.")] = None,  # noqa: UP045
+    rig: Annotated[Optional[str], typer.Option("--rig", help="A rig of the rig file; this machine otherwise.")] = None,  # noqa: UP045
+    shape: Annotated[
+        str, typer.Option("--shape", help="layers=40,heads=40,ffn=13824,vocab=32000 …, instead of a file.")
+    ] = "",
+    weights: Annotated[str, typer.Option("--weights", help="Storage type of the matrices of --shape.")] = "F16",
+    plain_ffn: Annotated[
+        bool, typer.Option("--plain-ffn", help="--shape has two feed-forward matrices, not three.")
+    ] = False,
+    tied: Annotated[bool, typer.Option("--tied", help="--shape uses its input embedding as output matrix.")] = False,
+    tokens: Annotated[int, typer.Option("--context", min=16, help="Tokens of context per slot.")] = 2048,
+    slots: Annotated[int, typer.Option("--slots", min=1, max=4096, help="Requests held at once.")] = 1,
+    cache: Annotated[str, typer.Option("--cache-precision", help="f32, f16, q8_0 or q4_0.")] = "f16",
+    micro_batch: Annotated[int, typer.Option("--micro-batch", min=1, help="Tokens computed at once.")] = 512,
+    unified: Annotated[bool, typer.Option("--unified", help="All slots share one KV cache.")] = False,
+    copied: Annotated[bool, typer.Option("--copied", help="Weights are copied into memory, not mapped.")] = False,
+    device_layers: Annotated[Optional[int], typer.Option("--device-layers", min=0)] = None,  # noqa: UP045
+    experts_in_main: Annotated[bool, typer.Option("--experts-in-main", help="Keep experts in main memory.")] = False,
+    threads: Annotated[Optional[int], typer.Option("--threads", min=1, help="For the predicted speed.")] = None,  # noqa: UP045
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Show what fits on a rig and how fast it may run, before anything is loaded."""
+    from zinc_kettle.cli.fit import parse_shape, show_fit, wish_from
+
+    wish = wish_from(
+        context=tokens, slots=slots, cache=cache, micro_batch=micro_batch, unified=unified, copied=copied,
+        device_layers=device_layers, experts_in_main=experts_in_main,
+    )  # fmt: skip
+    given = parse_shape(shape, weight_type=weights, gated=not plain_ffn, tied=tied) if shape else None
+    show_fit(models or [], rig, store or context.obj, wish, shape=given, threads=threads, as_json=as_json)
+
+
+@app.command()
+def probe(
+    context: typer.Context,
+    rig: Annotated[Optional[str], typer.Argument(help="A rig of the rig file; this machine otherwise.")] = None,  # noqa: UP045
+    facts_only: Annotated[bool, typer.Option("--facts-only", help="Gather facts; load nothing.")] = False,
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Gather a rig's facts and measure its memory bandwidth and arithmetic rate."""
+    from zinc_kettle.cli.probe import probe_rig
+
+    raise typer.Exit(probe_rig(rig, store or context.obj, facts_only=facts_only, as_json=as_json))
+
+
+@app.command()
+def rehearse(
+    names: Annotated[Optional[list[str]], typer.Argument(help="Simulated rigs; all otherwise.")] = None,  # noqa: UP045
+    model: Annotated[str, typer.Option("--model", help="Which made-up model to load.")] = "brine-1b",
+    quantization: Annotated[str, typer.Option("--quantization", help="Its storage type.")] = "Q8_0",
+    listing: Annotated[bool, typer.Option("--list", help="Say which rigs and models there are, and end.")] = False,
+) -> None:
+    """Start simulated rigs as HTTP servers; what they give is made up and labelled so."""
+    from zinc_kettle.cli.rehearse import list_rigs
+    from zinc_kettle.cli.rehearse import rehearse as serve
+
+    if listing:
+        list_rigs()
+    else:
+        serve(names or [], model, quantization)
+
+
+@app.command()
 def demo(context: typer.Context, store: StoreOption = None) -> None:
     """Make small models and open the screen with a finished study and one ready to run."""
     from zinc_kettle.cli.demo import open_demo

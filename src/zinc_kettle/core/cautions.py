@@ -9,8 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from zinc_kettle.core.cell import per_repeat
-from zinc_kettle.core.measures import Repeat, observer_cores
+from zinc_kettle.core.cell import numbers, per_repeat
+from zinc_kettle.core.measures import Repeat, observer_cores, repeat_figures
 from zinc_kettle.core.stats import flukes, median, robust_spread
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_MS, NS_PER_S, digits, plural
@@ -27,6 +27,10 @@ BUSY_CORES = 0.25
 """Cores others kept busy. A quiet desktop idles below a tenth of a core."""
 OBSERVER_CORES = 0.08
 """Our own driver and sampler; more would show in the engine's speed on two cores."""
+SPILLED_SHARE = 0.6
+"""Of the low end of the band predicted for fast memory; bands are wide, spills cost several times."""
+SPILLED_CORES = 0.5
+"""Cores of the host in use while a device should do the work."""
 TEMPLATE_TOKENS = 32
 """Tokens a chat template puts before the first word, where it was not counted."""
 
@@ -88,6 +92,10 @@ KINDS: dict[str, Kind] = {
         "Requests failed; they are kept and not counted.",
         "Open the cell to read what each one said.",
     ),
+    "spilled": Kind(
+        "The model is not where it was thought to be: decoding is far slower than its memory allows.",
+        "Look at Fit for this rig: shorten the context, or take a smaller quantization.",
+    ),
     "over-threaded": Kind(
         "There are more threads than physical cores, which is rarely faster.",
         "Compare with as many threads as cores.",
@@ -120,6 +128,8 @@ class Setting:
     threads: int | None = None
     physical_cores: int | None = None
     template_tokens: int | None = None
+    here: bool = True
+    """True where the engine shares this machine with driver and sampler."""
 
 
 def timeline_cautions(timeline: Timeline, setting: Setting) -> list[Caution]:
@@ -274,7 +284,9 @@ def _busy(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
     )  # fmt: skip
 
 
-def _observer(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
+def _observer(repeats: Sequence[Repeat], setting: Setting) -> Caution | None:
+    if not setting.here:
+        return None
     cores = [observer_cores(r) for r in repeats]
     if not cores or median(cores) <= OBSERVER_CORES:
         return None
@@ -292,7 +304,25 @@ def _over_threaded(repeats: Sequence[Repeat], setting: Setting) -> Caution | Non
     return Caution("over-threaded", f"{setting.threads} threads on {plural(setting.physical_cores, 'physical core')}")
 
 
+def _spilled(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
+    """Prediction and measurement together: far below what was predicted for the memory it should lie in, and either
+    Fit says that it spills there, or the host's processor is busy while a device should do the work."""
+    decode = per_repeat([r for r in repeats if r.concurrency == 1], "decode")
+    known = [r for r in repeats if "predicted_decode_low" in r.extras]
+    if not decode or not known:
+        return None
+    hoped, extras = known[0].extras["predicted_decode_low"], known[0].extras
+    if median(decode) >= SPILLED_SHARE * hoped:
+        return None
+    cores = numbers([repeat_figures(r)["cpu"] for r in known if r.measured])
+    busy = bool(extras.get("has_devices")) and bool(cores) and median(cores) > SPILLED_CORES
+    if not extras.get("spill_predicted") and not busy:
+        return None
+    why = "Fit says it spills here" if extras.get("spill_predicted") else f"the host used {median(cores):.1f} cores"
+    return Caution("spilled", f"{digits(median(decode))} tok/s where {digits(hoped)} or more were predicted, and {why}")
+
+
 _CHECKS: tuple[Callable[[Sequence[Repeat], Setting], Caution | None], ...] = (
     _cold, _cache_helped, _ended_early, _incomplete, _tiny_prompt, _noisy, _fluke, _stolen, _busy, _observer,
-    _by_chunks, _errors, _over_threaded,
+    _by_chunks, _errors, _spilled, _over_threaded,
 )  # fmt: skip

@@ -15,6 +15,7 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
+from zinc_kettle.core.model_shape import ModelShape, from_sizes
 from zinc_kettle.core.storage_types import STORAGE_TYPES
 from zinc_kettle.errors import ModelError
 from zinc_kettle.formats import vocab
@@ -139,6 +140,19 @@ def tensor_bytes(shape: Shape, quantization: str) -> int:
 def parameters(shape: Shape) -> int:
     """Number of weights, norms included."""
     return sum(rows * columns for _, rows, columns in _tensors(shape, len(vocab.build().tokens)))
+
+
+def preset_shape(name: str, quantization: str) -> ModelShape:
+    """The shape of a preset that has not been made yet.
+
+    Raises:
+        KeyError: No such preset or quantization.
+    """
+    shape = PRESETS[name.removesuffix(UNTAMED)]
+    return from_sizes(
+        layers=shape.layers, heads=shape.heads, kv_heads=shape.kv_heads, width=shape.width, ffn=shape.ffn,
+        vocab=len(vocab.build().tokens), weight_type=quantization, name=name,
+    )  # fmt: skip
 
 
 def _fill(rng: np.random.Generator, rows: int, columns: int, quantization: str, std: float) -> npt.NDArray[np.uint8]:

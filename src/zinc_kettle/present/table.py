@@ -18,7 +18,8 @@ def result_rows(view: StudyView, names: tuple[str, ...] = COLUMNS) -> tuple[list
     rows = []
     for cell in view.cells:
         row = [label(level) for level in cell.cell.levels.values()]
-        row.append(f"{STATE_MARKS[cell.state]} {cell.state} {cell.done}/{cell.wanted}")
+        made_up = " SIMULATED" if cell.simulated else ""
+        row.append(f"{STATE_MARKS[cell.state]} {cell.state} {cell.done}/{cell.wanted}{made_up}")
         for name in names:
             text, unit = value_text(cell.value(name))
             bounds = bounds_text(cell.value(name))

@@ -19,6 +19,8 @@ from zinc_kettle.core.timeline import Timeline
 CellState = Literal["planned", "partly", "measured", "failed", "skipped"]
 STATE_MARKS: dict[CellState, str] = {"planned": "○", "partly": "◐", "measured": "●", "failed": "✕", "skipped": "–"}
 CAUTION_MARK = "▲"
+SIMULATED_MARK = "(sim.)"
+"""Beside the name of a simulated rig."""
 MIN_REPEATS = 2
 """One repeat each carries no conclusion: nothing is ranked before the second."""
 QUIET_CODES = frozenset({"cold"})
@@ -98,6 +100,11 @@ class CellView:
         return timeline_cautions(timeline, self._setting)
 
     @property
+    def simulated(self) -> bool:
+        """True where what it holds was simulated and not measured."""
+        return any(r.facts.get("simulated") for r in self.records)
+
+    @property
     def title(self) -> str:
         """Its levels, as people say them."""
         return " · ".join(level_name(name, level) for name, level in self.cell.levels.items())
@@ -124,11 +131,14 @@ class StudyView:
         self.cells = [self._view(cell, tuple(by_cell[cell.index])) for cell in self.plan]
 
     def _view(self, cell: Cell, records: tuple[RepeatRecord, ...]) -> CellView:
-        threads = cell.settings["threads"]
+        threads, rig = cell.settings["threads"], cell.settings["rig"]
+        others = self.record.facts.get("rigs") or {}
+        facts = others.get(rig, {}) if rig is not None else self.record.facts
         templates = [r.repeat.extras["template_tokens"] for r in records if "template_tokens" in r.repeat.extras]
         setting = Setting(
             threads=None if threads is None else int(threads),
-            physical_cores=self.record.facts.get("physical_cores"),
+            physical_cores=facts.get("physical_cores"),
+            here=rig is None or not others,
             template_tokens=int(templates[0]) if templates else None,
         )
         return CellView(cell, records, self.study.repeats.count, setting, self.study.seed)
@@ -202,8 +212,13 @@ class Grid:
             )
             for rest in keys
         )
-        return cls(_axis(row, row_levels), _axis(column, column_levels), slices)
+        made_up = {name for name, facts in (view.record.facts.get("rigs") or {}).items() if facts.get("simulated")}
+        return cls(_axis(row, row_levels, made_up), _axis(column, column_levels, made_up), slices)
 
 
-def _axis(factor: str | None, levels: tuple[object, ...]) -> Axis:
-    return Axis(factor, tuple("" if v is None else label(v) for v in levels))  # type: ignore[arg-type]
+def _axis(factor: str | None, levels: tuple[object, ...], made_up: set[str]) -> Axis:
+    """Labels of an axis; a simulated rig says so."""
+    names = ["" if v is None else label(v) for v in levels]  # type: ignore[arg-type]
+    if factor == "rig":
+        names = [f"{name} {SIMULATED_MARK}" if name in made_up else name for name in names]
+    return Axis(factor, tuple(names))

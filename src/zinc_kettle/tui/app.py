@@ -11,6 +11,7 @@ from textual.app import App, SystemCommand
 from textual.screen import Screen
 from textual.worker import Worker, WorkerState
 
+from zinc_kettle.core.rig import HERE
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import ACTIONS, bindings
 from zinc_kettle.tui.bridge import Desk, ShelfEntry
@@ -40,6 +41,7 @@ class KettleApp(App[int]):
         self.view: StudyView | None = None
         self.run_state: RunState | None = None
         self.measure = "decode"
+        self.rig = HERE
         self._worker: Worker[None] | None = None
         self._leaving = False
 
@@ -64,6 +66,27 @@ class KettleApp(App[int]):
         while len(self.screen_stack) > 2:
             self.pop_screen()
 
+    def action_rigs(self) -> None:
+        """To the machines."""
+        from zinc_kettle.tui.screens.rigs.screen import RigsScreen
+
+        self._station(RigsScreen)
+
+    def action_fit(self) -> None:
+        """To what fits on the chosen one."""
+        from zinc_kettle.tui.screens.fit.screen import FitScreen
+
+        self._station(FitScreen)
+
+    def _station(self, kind: type[Station]) -> None:
+        """To a station above the shelf; one that is open already is kept as it stands."""
+        if isinstance(self.screen, kind):
+            return
+        while len(self.screen_stack) > 2 and not isinstance(self.screen, kind):
+            self.pop_screen()
+        if not isinstance(self.screen, kind):
+            self.push_screen(kind())
+
     def action_map(self) -> None:
         """To the map of the open study."""
         from zinc_kettle.tui.screens.map.screen import MapScreen
@@ -71,10 +94,7 @@ class KettleApp(App[int]):
         if self.view is None:
             self.notify("Open a study on the shelf first: choose one and press enter.")
             return
-        while len(self.screen_stack) > 2 and not isinstance(self.screen, MapScreen):
-            self.pop_screen()
-        if not isinstance(self.screen, MapScreen):
-            self.push_screen(MapScreen())
+        self._station(MapScreen)
 
     def open_study(self, entry: ShelfEntry) -> None:
         """Open a study from the shelf."""
@@ -196,4 +216,6 @@ class KettleApp(App[int]):
             worker.cancel()
             with contextlib.suppress(Exception, asyncio.CancelledError):
                 await asyncio.wait_for(worker.wait(), STOP_LIMIT_S)
+        with contextlib.suppress(TimeoutError):
+            await asyncio.wait_for(self.desk.close(), STOP_LIMIT_S)
         self.exit(0)

@@ -10,8 +10,11 @@ from typing import TYPE_CHECKING, Any, Protocol, cast
 if TYPE_CHECKING:
     from textual.screen import Screen
 
+    from zinc_kettle.core.fit.sizing import Wish
     from zinc_kettle.core.plan import Study
     from zinc_kettle.core.record import StudyRecord
+    from zinc_kettle.core.rig import Rig
+    from zinc_kettle.present.fit_view import FitRow
     from zinc_kettle.present.view import StudyView
     from zinc_kettle.session.progress import Ended, Event
     from zinc_kettle.tui.run_state import RunState
@@ -66,12 +69,44 @@ class Desk(Protocol):
         """What would measure the study here."""
         ...
 
+    def rigs(self) -> list[Rig]:
+        """All rigs with what is known of them, this machine first."""
+        ...
+
+    async def gather_rig(self, name: str) -> Rig:
+        """Ask a rig for its facts and who uses it."""
+        ...
+
+    async def probe_rig(self, name: str) -> Rig:
+        """Measure what a rig can do."""
+        ...
+
+    async def ready_rig(self, name: str) -> Rig:
+        """A rig of which enough is known to fit models on it; asked where it is not."""
+        ...
+
+    def type_fact(self, name: str, text: str) -> Rig:
+        """Keep a typed fact: `bandwidth = 51.2 GB/s, data sheet`."""
+        ...
+
+    def fit(self, name: str, wish: Wish, threads: int) -> list[FitRow]:
+        """What fits on a rig; answers at once after the first time."""
+        ...
+
+    def predicted(self, study: Study) -> dict[int, FitRow]:
+        """What is predicted of each cell; nothing for cells of which too little is known."""
+        ...
+
     def add_note(self, study_id: str, cell: int | None, text: str) -> None:
         """Keep a note."""
         ...
 
     async def export(self, study_id: str, measure: str) -> list[Path]:
         """Write the charts of a study as SVG and PDF, in a process of their own."""
+        ...
+
+    async def close(self) -> None:
+        """Let go of rigs that were asked."""
         ...
 
 
@@ -82,6 +117,8 @@ class Host(Protocol):
     view: StudyView | None
     run_state: RunState | None
     measure: str
+    rig: str
+    """Name of the rig that Rigs and Fit show."""
 
     def open_study(self, entry: ShelfEntry) -> None:
         """Go to the map of a study."""

@@ -15,12 +15,16 @@ from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.tui.bridge import ShelfEntry
 
 if TYPE_CHECKING:
+    from zinc_kettle.core.fit.sizing import Wish
     from zinc_kettle.core.plan import Study
     from zinc_kettle.core.record import StudyRecord
+    from zinc_kettle.core.rig import Rig
+    from zinc_kettle.present.fit_view import FitRow
     from zinc_kettle.session.experiment import Experiment
     from zinc_kettle.session.progress import Event
     from zinc_kettle.store.reading import ShelfRow
     from zinc_kettle.store.sqlite import SqliteStore
+    from zinc_kettle.wiring.rig_desk import RigDesk
 
 EXPORT_LIMIT_S = 120.0
 
@@ -32,6 +36,7 @@ class RealDesk:
         self._places = places
         self._extra = extra_studies or []
         self._opened: SqliteStore | None = None
+        self._rig_desk: RigDesk | None = None
 
     @property
     def _store(self) -> SqliteStore:
@@ -108,6 +113,48 @@ class RealDesk:
             return model_sizes(study, self._places)
         except KettleError:
             return {}
+
+    # rigs
+    @property
+    def _rigs(self) -> RigDesk:
+        if self._rig_desk is None:
+            from zinc_kettle.wiring.rig_desk import RigDesk
+
+            self._rig_desk = RigDesk(self._places, lambda: self._store)
+        return self._rig_desk
+
+    def rigs(self) -> list[Rig]:
+        """All rigs with what is known of them."""
+        return self._rigs.rigs()
+
+    async def gather_rig(self, name: str) -> Rig:
+        """Ask a rig."""
+        return await self._rigs.gather(name)
+
+    async def probe_rig(self, name: str) -> Rig:
+        """Probe a rig."""
+        return await self._rigs.probe(name)
+
+    async def ready_rig(self, name: str) -> Rig:
+        """A rig of which enough is known to fit models on it."""
+        return await self._rigs.ready(name)
+
+    def type_fact(self, name: str, text: str) -> Rig:
+        """Keep a typed fact."""
+        return self._rigs.type_fact(name, text)
+
+    def fit(self, name: str, wish: Wish, threads: int) -> list[FitRow]:
+        """What fits on a rig."""
+        return self._rigs.fit(name, wish, threads)
+
+    def predicted(self, study: Study) -> dict[int, FitRow]:
+        """What is predicted of each cell."""
+        return self._rigs.predicted(study)
+
+    async def close(self) -> None:
+        """Let go of rigs that were asked."""
+        if self._rig_desk is not None:
+            await self._rig_desk.close()
 
     def experiment(self, record: StudyRecord, emit: Callable[[Event], None]) -> Experiment:
         """What would measure the study here."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from rich.cells import cell_len
 from rich.style import Style
@@ -10,7 +10,8 @@ from rich.text import Text
 
 from zinc_kettle.core.cell import Value
 from zinc_kettle.core.text import shorten
-from zinc_kettle.core.units import byte_size, duration
+from zinc_kettle.core.units import byte_size, digits, duration
+from zinc_kettle.present.fit_view import FitRow
 from zinc_kettle.present.view import CAUTION_MARK, QUIET_CODES, STATE_MARKS, CellView, Grid, Slice
 from zinc_kettle.present.words import bounds_text, value_text
 from zinc_kettle.tui.theme import Palette, blend, readable
@@ -37,6 +38,8 @@ class Look:
     """Cells that cannot be told apart from it; marked in copper."""
     sizes: dict[int, float | None]
     guesses_s: dict[int, float]
+    predicted: dict[int, FitRow] = field(default_factory=dict)
+    """What Fit says of a cell before it is measured."""
 
 
 @dataclass(frozen=True)
@@ -176,6 +179,12 @@ def _planned_lines(cell: CellView, look: Look) -> list[str]:
         return [*lines, "no figure"]
     size = look.sizes.get(index)
     seconds = look.guesses_s.get(index)
+    row = look.predicted.get(index)
+    if row is not None and row.placement is not None:
+        lines[0] = f"{'⊘' if not row.placement.works else STATE_MARKS[cell.state]} {row.placement.state}"
+        if row.decode is not None:
+            low, high = (digits(v, significant=2) for v in (row.decode.low, row.decode.high))
+            lines.append(f"{low}–{high} tok/s?")
     if size is not None:
         lines.append(f"file {byte_size(size)}")
     if seconds is not None:

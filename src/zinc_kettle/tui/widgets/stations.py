@@ -5,7 +5,8 @@ from __future__ import annotations
 from rich.text import Text
 from textual.widgets import Static
 
-from zinc_kettle.tui.bridge import host
+from zinc_kettle.core.units import plural
+from zinc_kettle.tui.bridge import Host, host
 from zinc_kettle.tui.theme import Palette
 
 
@@ -24,7 +25,11 @@ class Stations(Static):
         """Draw for the app's state now."""
         app = host(self.screen)
         out = Text(" zinc kettle ", style=f"bold {palette.ink}", no_wrap=True, overflow="ellipsis")
-        for key, name, word in (("0", "Shelf", ""), ("4", "Map", _map_word(app.view, app.run_state))):
+        stations = (
+            ("0", "Shelf", ""), ("1", "Rigs", _rigs_word(app)), ("2", "Fit", app.rig if self._here == "Fit" else ""),
+            ("4", "Map", _map_word(app.view, app.run_state)),
+        )  # fmt: skip
+        for key, name, word in stations:
             here = name == self._here or (self._here == "Cell" and name == "Map")
             style = f"bold {palette.paper} on {palette.muted}" if here else palette.ink
             out.append("  ", palette.faint)
@@ -36,6 +41,11 @@ class Stations(Static):
         if app.view is not None and app.view.record.simulated:
             out.append("  SIMULATED", f"bold {palette.caution}")
         self.update(out, layout=False)
+
+
+def _rigs_word(app: Host) -> str:
+    rigs = app.desk.rigs()
+    return plural(len(rigs), "rig") if len(rigs) > 1 else ""
 
 
 def _map_word(view: object, run: object) -> str:

@@ -13,6 +13,7 @@ from zinc_kettle.core.budget import guess_cell_s, launches, time_left_s
 from zinc_kettle.core.catalogue import MAP_MEASURES, MEASURES
 from zinc_kettle.core.plan import order
 from zinc_kettle.present.figure import measure_line
+from zinc_kettle.present.fit_view import FitRow
 from zinc_kettle.present.table import plan_line
 from zinc_kettle.present.view import Grid, StudyView
 from zinc_kettle.present.words import best, bounds_text, value_text
@@ -41,6 +42,7 @@ class MapScreen(Station):
         self._slice = 0
         self._sizes: dict[int, float | None] = {}
         self._sizes_of = ""
+        self._predicted: dict[int, FitRow] = {}
 
     def compose(self) -> ComposeResult:
         """Question, map and lane, progress, footer."""
@@ -110,6 +112,7 @@ class MapScreen(Station):
     def _model_sizes(self, view: StudyView) -> dict[int, float | None]:
         if self._sizes_of != view.study.name + view.record.study_id:
             self._sizes = host(self).desk.sizes(view.study)
+            self._predicted = host(self).desk.predicted(view.study)
             self._sizes_of = view.study.name + view.record.study_id
         return self._sizes
 
@@ -147,7 +150,9 @@ class MapScreen(Station):
         alone = top[0].cell.index if top else None
         level = frozenset(c.cell.index for c in top[1:])
         running = run.cell if run is not None and run.active else None
-        return Look(app.measure, measure.better, self.palette, None, running, alone, level, sizes, guesses)
+        return Look(
+            app.measure, measure.better, self.palette, None, running, alone, level, sizes, guesses, self._predicted
+        )
 
     def _slice_title(self, grid: Grid) -> str:
         slices = grid.slices

@@ -1,0 +1,154 @@
+"""`fit`: what fits on a rig, and how fast it may run, before anything is loaded."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+
+from zinc_kettle.cli import output
+from zinc_kettle.config import places
+from zinc_kettle.core.fit.placement import STATE_MARKS, place
+from zinc_kettle.core.fit.predict import Calibration
+from zinc_kettle.core.fit.sizing import Wish
+from zinc_kettle.core.model_shape import ModelShape, from_sizes
+from zinc_kettle.core.rig import Rig
+from zinc_kettle.core.storage_types import CACHE_TYPES, STORAGE_TYPES
+from zinc_kettle.core.units import byte_size
+from zinc_kettle.errors import UsageError
+from zinc_kettle.present.fit_view import Candidate, FitRow, detail, fit_record, fit_rows, speed_text, verdict
+from zinc_kettle.wiring.build import open_store, rig_book
+from zinc_kettle.wiring.fitting import calibration, candidates
+
+SIZES = (
+    "layers", "heads", "kv-heads", "head-dim", "width", "ffn", "vocab", "experts", "experts-active", "window",
+    "window-every",
+)  # fmt: skip
+
+
+def parse_shape(text: str, *, weight_type: str, gated: bool, tied: bool) -> ModelShape:
+    """A shape from `layers=40,heads=40,…`.
+
+    Raises:
+        UsageError: A size is unknown, missing, or no number.
+    """
+    if weight_type not in STORAGE_TYPES:
+        raise UsageError(f"no storage type {weight_type!r}", remedy=f"one of: {', '.join(STORAGE_TYPES)}")
+    given: dict[str, int] = {}
+    for part in text.split(","):
+        name, _, value = part.strip().partition("=")
+        if name not in SIZES or not value.strip().isdigit():
+            raise UsageError(f"{part.strip()!r} is no size", remedy=f"NAME=NUMBER with {', '.join(SIZES)}")
+        given[name.replace("-", "_")] = int(value)
+    missing = [n for n in ("layers", "heads", "ffn", "vocab") if n not in given]
+    if missing:
+        raise UsageError(
+            f"the shape does not say {', '.join(missing)}", remedy="layers=40,heads=40,ffn=13824,vocab=32000"
+        )
+    try:
+        return from_sizes(**given, weight_type=weight_type, gated=gated, tied=tied)  # type: ignore[arg-type]
+    except ValueError as error:
+        raise UsageError("the shape cannot be", why=str(error)) from error
+
+
+def wish_from(
+    *, context: int, slots: int, cache: str, micro_batch: int, unified: bool, copied: bool,
+    device_layers: int | None, experts_in_main: bool,
+) -> Wish:  # fmt: skip
+    """How a model is to be run, from the command line's options.
+
+    Raises:
+        UsageError: No such cache precision.
+    """
+    if cache not in CACHE_TYPES:
+        raise UsageError(f"no cache precision {cache!r}", remedy=f"one of: {', '.join(CACHE_TYPES)}")
+    return Wish(
+        context=context, slots=slots, cache=cache, micro_batch=micro_batch, unified=unified,
+        load_mode="copied" if copied else "mapped", device_layers=device_layers, experts_in_main=experts_in_main,
+    )  # fmt: skip
+
+
+def show_fit(
+    paths: list[Path], rig_name: str | None, store_path: Path | None, wish: Wish, *,
+    shape: ModelShape | None, threads: int | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Print what fits.
+
+    Raises:
+        UsageError: The rig or a model cannot be used.
+    """
+    where = places(store_path)
+    book = rig_book(where)
+    plan = book.plan(rig_name)
+    rig = book.rig(plan.name)
+    if rig.memory_bytes is None:
+        rig = asyncio.run(_gathered(book, plan.name))
+    wanted = [Candidate(shape.name, shape, "shape")] if shape else candidates(where, rig, paths)
+    known = calibration(open_store(where), rig) if where.store.exists() else Calibration()
+    rows = fit_rows(wanted, rig, wish, threads=threads, calibration=known)
+    if as_json:
+        for row in rows:
+            output.record(_record(row, rig, wish))
+        return
+    if not rows:
+        output.line(
+            "The model folder is empty. Name GGUF files or folders, or make a model: zinc-kettle synth brine-60m"
+        )
+        return
+    _tell(rows, rig, wish)
+
+
+async def _gathered(book: object, name: str) -> Rig:
+    from zinc_kettle.wiring.rigbook import RigBook
+
+    assert isinstance(book, RigBook)
+    try:
+        return await book.gather(name)
+    finally:
+        await book.close()
+
+
+def _record(row: FitRow, rig: Rig, wish: Wish) -> dict[str, object]:
+    if row.placement is None and row.candidate.shape is not None:
+        # Sizes do not need a rig: they are told also where its memory is not known.
+        from zinc_kettle.core.fit.placement import Device
+
+        anywhere = place(row.candidate.shape, wish, [Device("main memory", True, 1 << 60)])
+        return fit_record(FitRow(row.candidate, anywhere, reason=row.reason), rig, wish)
+    return fit_record(row, rig, wish)
+
+
+def _tell(rows: list[FitRow], rig: Rig, wish: Wish) -> None:
+    memories = ", ".join(f"{d.name} {byte_size(d.capacity_bytes)}" for d in rig.devices()) or "memory not known"
+    simulated = "  SIMULATED" if rig.simulated else ""
+    output.line(f"On {rig.name} ({memories}){simulated}")
+    load = f"context {wish.context:,} × {wish.slots} slots, KV cache {wish.cache}, micro-batch {wish.micro_batch}"
+    output.line(f"{load}; speeds are predicted, with the context half full")
+    output.line()
+    heads = ["model", "stored as", "bits/weight", "weights", "KV cache", "buffers", "verdict", "decode", "prefill"]
+    output.table(heads, [_cells(row) for row in rows])
+    for row in rows:
+        if row.placement is not None and len(rows) == 1:
+            _further(row, rig, wish)
+        for note in row.candidate.shape.notes if row.candidate.shape else ():
+            output.line(f"▲ {row.candidate.name}: {note}")
+
+
+def _cells(row: FitRow) -> list[str]:
+    shape, placement = row.candidate.shape, row.placement
+    if shape is None or placement is None:
+        return [row.candidate.name, *["–"] * 5, verdict(row), "–", "–"]
+    need = placement.sizes
+    mark = STATE_MARKS[placement.state] + (" best," if row.best else "")
+    return [
+        row.candidate.name, shape.main_type, f"{shape.bits_per_weight:.2f}", byte_size(need.weights_bytes),
+        byte_size(need.kv_bytes), byte_size(need.buffers_bytes), f"{mark} {verdict(row)}", speed_text(row.decode),
+        speed_text(row.prefill),
+    ]  # fmt: skip
+
+
+def _further(row: FitRow, rig: Rig, wish: Wish) -> None:
+    more = detail(row, rig, wish)
+    for remedy in more.remedies:
+        output.line(f"  would fit: {remedy.what} ({remedy.cost})")
+    if more.best is not None:
+        output.line(f"  best quantization that fits here: {more.best[0]}")

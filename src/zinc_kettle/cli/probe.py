@@ -1,0 +1,47 @@
+"""`probe`: facts of a rig, who uses it now, its memory bandwidth and arithmetic rate."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+
+from zinc_kettle.cli import output
+from zinc_kettle.config import places
+from zinc_kettle.core.rig import Rig
+from zinc_kettle.present.rig_view import busy_line, fact_rows, probe_rows, rig_record
+from zinc_kettle.wiring.build import rig_book
+from zinc_kettle.wiring.rigbook import RigBook
+
+
+def probe_rig(name: str | None, store_path: Path | None, *, facts_only: bool, as_json: bool) -> int:
+    """Gather, probe and print; returns the exit code."""
+    book = rig_book(places(store_path))
+    rig = asyncio.run(_ask(book, book.plan(name).name, facts_only=facts_only))
+    if as_json:
+        output.record(rig_record(rig))
+    else:
+        _tell(rig)
+    return 1 if rig.trouble else 0
+
+
+async def _ask(book: RigBook, name: str, *, facts_only: bool) -> Rig:
+    try:
+        if facts_only or book.plan(name).reach in {"url", "rehearsal"}:
+            return await book.gather(name)
+        output.note("Probing for some seconds; other programs would be measured too.")
+        return await book.probe(name)
+    finally:
+        await book.close()
+
+
+def _tell(rig: Rig) -> None:
+    output.line(f"{rig.name} ({rig.address})" + ("  SIMULATED" if rig.simulated else ""))
+    if rig.trouble:
+        output.line(f"✕ {rig.trouble}")
+    output.table(["fact", "value", "from"], fact_rows(rig))
+    output.line()
+    output.line(busy_line(rig))
+    rows = probe_rows(rig)
+    if rows:
+        output.line()
+        output.table(["probe", "threads", "median", "range of windows"], rows)

@@ -1,0 +1,106 @@
+"""A rig as text: what it is, what was probed, and each fact with where it came from."""
+
+from __future__ import annotations
+
+from rich.cells import cell_len
+from rich.text import Text
+
+from zinc_kettle.core.rig import Rig
+from zinc_kettle.core.stats import median
+from zinc_kettle.core.text import shorten
+from zinc_kettle.core.units import byte_size, digits
+from zinc_kettle.present.rig_view import busy_line, fact_rows, is_busy
+from zinc_kettle.tui.theme import Palette
+
+BAR = 30
+TITLE = 22
+
+
+def rig_line(rig: Rig, palette: Palette, asking: bool) -> Text:
+    """Two lines of the list: name and state, then memory and how it is reached."""
+    out = Text(no_wrap=True, overflow="ellipsis")
+    mark, word = _state(rig, asking)
+    colour = palette.failure if rig.trouble else (palette.caution if is_busy(rig) else palette.muted)
+    out.append(f" {rig.name}", f"bold {palette.ink}")
+    out.append(f"  {mark} {word}", colour)
+    memory = byte_size(rig.memory_bytes) if rig.memory_bytes else "memory not known"
+    devices = [byte_size(d.capacity_bytes) for d in rig.devices() if not d.main]
+    if devices:
+        memory += " + " + " + ".join(devices)
+    out.append(f"\n   {rig.address} · {memory}\n", palette.muted)
+    return out
+
+
+def _state(rig: Rig, asking: bool) -> tuple[str, str]:
+    if asking:
+        return "◐", "asking …"
+    if rig.trouble:
+        return "✕", "not reached"
+    if not rig.facts and not rig.graphics:
+        return "○", "not asked yet"
+    if rig.simulated:
+        return "●", "SIMULATED"
+    busy = is_busy(rig)
+    return ("▲", "busy") if busy else ("●", "quiet" if busy is not None else "answers")
+
+
+def headline(rig: Rig) -> tuple[str, str, str]:
+    """The one number that matters, its unit, and what it is: the bandwidth that sets the limit of decoding."""
+    rate = rig.bandwidth
+    if rate is None:
+        return "", "", ""
+    origin = "probed" if rig.probe else ("simulated" if rig.simulated else "typed in")
+    return digits(rate / 1e9), "GB/s", f"memory bandwidth, {origin}"
+
+
+def about(rig: Rig, palette: Palette, width: int) -> Text:
+    """Everything known of a rig."""
+    out = Text()
+    if rig.trouble:
+        out.append(f"✕ {rig.trouble}\n\n", palette.failure)
+    if rig.simulated:
+        out.append("SIMULATED: made-up hardware; nothing it gives is measured\n\n", f"bold {palette.caution}")
+    elif rig.facts:
+        out.append(f"{busy_line(rig)}\n\n", palette.caution if is_busy(rig) else palette.ink)
+    if rig.probe is not None:
+        out.append_text(_probe(rig, palette))
+    elif rig.reach in {"here", "ssh"} and not rig.trouble:
+        out.append("not probed yet: ", palette.muted)
+        out.append("p", f"bold {palette.ink}")
+        out.append(" measures its memory bandwidth and arithmetic rate in a few seconds\n\n", palette.muted)
+    rows = fact_rows(rig) if rig.facts or rig.graphics else []
+    room = max(16, width - TITLE - 14)
+    for title, value, origin in rows:
+        out.append(title.ljust(TITLE), palette.muted)
+        text = shorten(value, room)
+        out.append(text + " " * max(1, room - cell_len(text)), palette.ink)
+        out.append(f"{shorten(origin, 24)}\n", palette.muted)
+    if not rows:
+        out.append("nothing is known of it yet: ", palette.muted)
+        out.append("f5", f"bold {palette.ink}")
+        out.append(" asks it", palette.muted)
+    return out
+
+
+def _probe(rig: Rig, palette: Palette) -> Text:
+    """A bar for each thread count, as long as its median, with the range of its windows."""
+    out = Text()
+    assert rig.probe is not None
+    for title, unit, table in (
+        ("reading", "GB/s", rig.probe.reading), ("arithmetic", "GFLOP/s", rig.probe.gemm),
+    ):  # fmt: skip
+        top = max((max(v) for v in table.values() if v), default=0.0)
+        for count, values in sorted(table.items()):
+            middle = median(list(values))
+            filled = round(middle / top * BAR) if top else 0
+            name = f"{title}, {count} {'thread' if count == 1 else 'threads'}"
+            out.append(name.ljust(TITLE), palette.muted)
+            out.append("━" * filled, palette.high)
+            out.append("━" * (BAR - filled), palette.faint)
+            span = f"{digits(min(values) / 1e9)}–{digits(max(values) / 1e9)}"
+            out.append(f" {digits(middle / 1e9):>5} {unit}", palette.ink)
+            out.append(f"  {span}\n", palette.muted)
+    if not rig.probe.gemm and rig.probe.gemm_note:
+        out.append("arithmetic".ljust(TITLE) + f"not measured: {rig.probe.gemm_note}\n", palette.muted)
+    out.append("\n")
+    return out

@@ -1,0 +1,202 @@
+"""What fits on a rig, and how fast it may run; every control answers at once."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.containers import Horizontal, Vertical, VerticalScroll
+from textual.widgets import Digits, Footer, OptionList, Static
+from textual.widgets.option_list import Option
+
+from zinc_kettle.core.fit.sizing import Wish
+from zinc_kettle.core.rig import Rig
+from zinc_kettle.core.units import byte_size, digits, plural
+from zinc_kettle.errors import KettleError
+from zinc_kettle.present.fit_view import FitRow, detail
+from zinc_kettle.tui.actions import bindings
+from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.draw.fit import changed, controls, controls_line, detail_text, heads, line
+from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.widgets.stations import Stations
+
+EMPTY = (
+    "No models in the model folder. Put GGUF files there, or make one: zinc-kettle synth brine-250m --quantization Q4_0"
+)
+
+
+class FitScreen(Station):
+    """Models against one rig's memory."""
+
+    BINDINGS = bindings("fit")
+    CSS_PATH = Path(__file__).parent / "screen.tcss"
+    HELP_FILE = Path(__file__).parent / "help.md"
+    AUTO_FOCUS = "#models"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._wish = Wish()
+        self._threads = 0
+        self._control = 0
+        self._rows: list[FitRow] = []
+        self._rig: Rig | None = None
+
+    def compose(self) -> ComposeResult:
+        """Rig, controls, models, the chosen one in detail."""
+        yield Stations("Fit")
+        yield Static(id="title")
+        yield Static(id="controls")
+        yield Static(id="heads")
+        yield OptionList(id="models")
+        with Horizontal(id="below"):
+            with Vertical(id="headline"):
+                yield Digits("", id="number")
+                yield Static(id="unit")
+            with VerticalScroll(id="detail", can_focus=False):
+                yield Static(id="text")
+        yield Footer()
+
+    def on_mount(self) -> None:
+        """Draw what is known; ask the rig where nothing is."""
+        self._load()
+
+    def on_screen_resume(self) -> None:
+        """Another rig may have been chosen, or probed."""
+        self._load()
+
+    def on_resize(self) -> None:
+        """Bars are drawn to the width."""
+        self.call_after_refresh(self.redraw)
+
+    def _load(self) -> None:
+        self.run_worker(self._read(), exclusive=True, group="fit", exit_on_error=False)
+
+    async def _read(self) -> None:
+        app = host(self)
+        try:
+            self._rig = await app.desk.ready_rig(app.rig)
+        except KettleError as error:
+            self.notify(str(error), severity="error", timeout=12)
+            return
+        self._threads = min(self._threads or self._rig.cores, int(self._rig.number("hardware_threads") or 1024))
+        if self.is_attached:
+            self.redraw()
+
+    def redraw(self) -> None:
+        """Compute and draw everything anew; this is what a control's change does."""
+        rig, p = self._rig, self.palette
+        self.query_one(Stations).show(p)
+        if rig is None:
+            self.query_one("#title", Static).update(Text("Asking the rig …", p.muted))
+            return
+        try:
+            self._rows = host(self).desk.fit(rig.name, self._wish, self._threads)
+        except KettleError as error:
+            self.notify(str(error), severity="error")
+            return
+        self._title(rig)
+        options = self.query_one("#models", OptionList)
+        width = options.content_size.width or self.size.width - 4
+        self.query_one("#heads", Static).update(heads(width))
+        lines = [line(row, p, width) for row in self._rows]
+        if options.option_count == len(lines) and lines:
+            for i, text in enumerate(lines):
+                options.replace_option_prompt_at_index(i, text)
+        else:
+            options.clear_options()
+            options.add_options([Option(text) for text in lines] or [Option(EMPTY, disabled=True)])
+            if lines:
+                best = next((i for i, r in enumerate(self._rows) if r.best), 0)
+                options.highlighted = best
+        self._detail()
+
+    def _title(self, rig: Rig) -> None:
+        p = self.palette
+        memories = ", ".join(f"{d.name} {byte_size(d.capacity_bytes)}" for d in rig.devices()) or "memory not known"
+        out = Text(f"What fits on {rig.name}?", f"bold {p.ink}")
+        out.append(f"   {memories} · {plural(rig.cores, 'core')}", p.muted)
+        if rig.simulated:
+            out.append("   SIMULATED", f"bold {p.caution}")
+        self.query_one("#title", Static).update(out)
+
+    @property
+    def _chosen(self) -> FitRow | None:
+        index = self.query_one("#models", OptionList).highlighted
+        return self._rows[index] if index is not None and index < len(self._rows) else None
+
+    def _layers(self) -> int | None:
+        row = self._chosen
+        return row.candidate.shape.layers if row and row.candidate.shape else None
+
+    def _detail(self) -> None:
+        rig, row, p = self._rig, self._chosen, self.palette
+        if rig is None:
+            return
+        items = controls(self._wish, self._threads, rig, self._layers())
+        self._control = min(self._control, len(items) - 1)
+        self.query_one("#controls", Static).update(controls_line(items, self._control, p))
+        if row is None:
+            self.query_one("#text", Static).update("")
+            return
+        self.query_one("#text", Static).update(detail_text(row, rig, detail(row, rig, self._wish), p))
+        number, words = "", Text()
+        if row.decode is not None:
+            number = digits(row.decode.value, significant=2)
+            low, high = (digits(v, significant=2) for v in (row.decode.low, row.decode.high))
+            words.append("tok/s decode, predicted\n", f"bold {p.ink}")
+            words.append(f"{low}–{high} · {row.decode.origin}\n", p.muted)
+            if row.prefill is not None:
+                words.append(f"prefill about {digits(row.prefill.value, significant=2)} tok/s\n", p.muted)
+            words.append("with the context half full", p.muted)
+        else:
+            words.append(row.reason or "no speed for what does not fit", p.muted)
+        self.query_one("#number", Digits).update(number)
+        self.query_one("#number").display = bool(number)
+        self.query_one("#unit", Static).update(words)
+
+    def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
+        """Show the model one is on."""
+        self._detail()
+
+    # actions
+    def action_next_control(self) -> None:
+        """Choose the next control."""
+        self._choose(1)
+
+    def action_previous_control(self) -> None:
+        """Choose the control before."""
+        self._choose(-1)
+
+    def _choose(self, step: int) -> None:
+        if self._rig is not None:
+            count = len(controls(self._wish, self._threads, self._rig, self._layers()))
+            self._control = (self._control + step) % count
+            self._detail()
+
+    def action_less(self) -> None:
+        """One step less of the chosen control."""
+        self._change(-1)
+
+    def action_more(self) -> None:
+        """One step more."""
+        self._change(1)
+
+    def _change(self, step: int) -> None:
+        if self._rig is None:
+            return
+        name = controls(self._wish, self._threads, self._rig, self._layers())[self._control].name
+        self._wish, self._threads = changed(name, step, self._wish, self._threads, self._rig, self._layers())
+        self.redraw()
+
+    def action_next_rig(self) -> None:
+        """Show the next rig."""
+        app = host(self)
+        names = [rig.name for rig in app.desk.rigs()]
+        app.rig = names[(names.index(app.rig) + 1) % len(names)] if app.rig in names else names[0]
+        self._threads = 0
+        self._load()
+
+    def action_back(self) -> None:
+        """Back to the shelf."""
+        self.app.action_shelf()  # type: ignore[attr-defined]

@@ -1,0 +1,177 @@
+"""The machines, what is known of each, and where it is known from."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.containers import Horizontal, VerticalScroll
+from textual.widgets import Digits, Footer, Input, OptionList, Static
+from textual.widgets.option_list import Option
+
+from zinc_kettle.core.rig import Rig
+from zinc_kettle.core.units import plural
+from zinc_kettle.errors import KettleError
+from zinc_kettle.tui.actions import bindings
+from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.draw.rig import about, headline, rig_line
+from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.widgets.stations import Stations
+
+HINT = "The rig file names machines reached over SSH or by an address; docs/rigs.md tells how. "
+EXAMPLE = "bandwidth = 51.2 GB/s, data sheet    (bandwidth, price, idle_w, power_limit_w, case, note …)"
+
+
+class RigsScreen(Station):
+    """Lists rigs; the chosen one's page stands beside."""
+
+    BINDINGS = bindings("rigs")
+    CSS_PATH = Path(__file__).parent / "screen.tcss"
+    HELP_FILE = Path(__file__).parent / "help.md"
+    AUTO_FOCUS = "#rigs"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._rigs: list[Rig] = []
+        self._asking: set[str] = set()
+
+    def compose(self) -> ComposeResult:
+        """List, page, a line to type in."""
+        yield Stations("Rigs")
+        yield Static(id="title")
+        with Horizontal(id="body"):
+            yield OptionList(id="rigs")
+            with VerticalScroll(id="page", can_focus=False):
+                with Horizontal(id="headline"):
+                    yield Digits("", id="number")
+                    yield Static(id="unit")
+                yield Static(id="about")
+        yield Static(HINT, id="hint")
+        yield Input(placeholder=EXAMPLE, id="type")
+        yield Footer()
+
+    def on_mount(self) -> None:
+        """Show what is known; ask those of whom nothing is known and that answer at once."""
+        self.redraw()
+        for rig in self._rigs:
+            if rig.reach in {"here", "rehearsal"}:
+                self._ask(rig.name, probe=False)
+
+    def on_screen_resume(self) -> None:
+        """Coming back from another station."""
+        self.redraw()
+
+    def on_resize(self) -> None:
+        """Facts are drawn to the width."""
+        self.call_after_refresh(self._page)
+
+    def redraw(self) -> None:
+        """Draw everything."""
+        options = self.query_one("#rigs", OptionList)
+        names = [rig.name for rig in self._rigs]
+        self._rigs = host(self).desk.rigs()
+        lines = [rig_line(rig, self.palette, rig.name in self._asking) for rig in self._rigs]
+        if names == [rig.name for rig in self._rigs]:
+            for i, line in enumerate(lines):
+                options.replace_option_prompt_at_index(i, line)
+        else:
+            options.clear_options()
+            options.add_options([Option(line) for line in lines])
+            chosen = host(self).rig
+            options.highlighted = next((i for i, r in enumerate(self._rigs) if r.name == chosen), 0)
+        simulated = sum(1 for rig in self._rigs if rig.simulated)
+        text = f"Rigs: {plural(len(self._rigs) - simulated, 'machine')}" + (
+            f", {simulated} simulated" if simulated else ""
+        )
+        self.query_one("#title", Static).update(Text(text, f"bold {self.palette.ink}"))
+        self._page()
+        self.query_one(Stations).show(self.palette)
+
+    @property
+    def chosen(self) -> Rig | None:
+        """The rig one is on."""
+        index = self.query_one("#rigs", OptionList).highlighted
+        return self._rigs[index] if index is not None and index < len(self._rigs) else None
+
+    def _page(self) -> None:
+        rig, p = self.chosen, self.palette
+        if rig is None:
+            return
+        number, unit, what = headline(rig)
+        self.query_one("#headline").display = bool(number)
+        self.query_one("#number", Digits).update(number)
+        words = Text(f"{unit}\n", f"bold {p.ink}")
+        words.append(f"{rig.name}\n", p.ink)
+        words.append(what, p.muted)
+        self.query_one("#unit", Static).update(words)
+        panel = self.query_one("#about", Static)
+        panel.update(about(rig, p, max(40, self.query_one("#page").content_size.width)))
+
+    def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
+        """Show the page of the rig one is on."""
+        if self.chosen is not None:
+            host(self).rig = self.chosen.name
+        self._page()
+
+    # actions
+    def action_probe(self) -> None:
+        """Measure what the rig can do."""
+        if self.chosen is not None:
+            if host(self).run_state is not None and host(self).run_state.active:  # type: ignore[union-attr]
+                self.notify("A study is running; probing now would disturb it.", severity="warning")
+                return
+            self._ask(self.chosen.name, probe=True)
+
+    def action_ask(self) -> None:
+        """Gather its facts again."""
+        if self.chosen is not None:
+            self._ask(self.chosen.name, probe=False)
+
+    def _ask(self, name: str, *, probe: bool) -> None:
+        if name not in self._asking:
+            self._asking.add(name)
+            self.run_worker(self._asked(name, probe=probe), group=f"rig-{name}", exit_on_error=False)
+            self.redraw()
+
+    async def _asked(self, name: str, *, probe: bool) -> None:
+        desk = host(self).desk
+        try:
+            await (desk.probe_rig(name) if probe else desk.gather_rig(name))
+        except KettleError as error:
+            self.notify(str(error), title=name, severity="error", timeout=12)
+        finally:
+            self._asking.discard(name)
+        if self.is_attached:
+            self.redraw()
+
+    def action_type_fact(self) -> None:
+        """Open the line to type in."""
+        line = self.query_one("#type", Input)
+        line.display = True
+        line.focus()
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Write the fact into the rig file."""
+        rig = self.chosen
+        if rig is not None and event.value.strip():
+            try:
+                host(self).desk.type_fact(rig.name, event.value)
+            except KettleError as error:
+                self.notify(str(error), title="Not written", severity="error", timeout=12)
+                return
+        self._close_line()
+        self.redraw()
+
+    def _close_line(self) -> None:
+        line = self.query_one("#type", Input)
+        line.value = ""
+        line.display = False
+        self.query_one("#rigs").focus()
+
+    def action_back(self) -> None:
+        """Close the line, or go back to the shelf."""
+        if self.query_one("#type", Input).display:
+            self._close_line()
+        else:
+            self.app.action_shelf()  # type: ignore[attr-defined]

@@ -1,0 +1,91 @@
+"""What Fit is made from: candidates from the model folder or the rehearsal, and what was measured on a rig before."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from zinc_kettle.config import Places
+from zinc_kettle.core.cell import Value
+from zinc_kettle.core.fit.predict import Calibration, Point, calibrate
+from zinc_kettle.core.fit.touched import Touched
+from zinc_kettle.core.rig import Probe, Rig
+from zinc_kettle.errors import KettleError, ModelError
+from zinc_kettle.formats.scan import FoundModel, read_model, scan
+from zinc_kettle.present.fit_view import Candidate
+from zinc_kettle.present.view import CellView, StudyView
+from zinc_kettle.sim.fleet import SIM_MODELS, sim_shape
+from zinc_kettle.store.reading import load, shelf
+from zinc_kettle.store.sqlite import SqliteStore
+
+STUDIES = 12
+"""Newest studies that are looked through for what was measured on a rig."""
+SIM_QUANTIZATIONS = ("F16", "Q8_0", "Q6_K", "Q4_K")
+_QUANTIZATION = re.compile(r"[.-](I?Q\d\w*|F16|BF16|F32|MXFP4)$", re.IGNORECASE)
+
+
+def candidates(places: Places, rig: Rig, paths: list[Path] | None = None) -> list[Candidate]:
+    """Models one may run on a rig: those at `paths`, else those of the model folder; for a simulated rig its own.
+
+    Raises:
+        ModelError: A path is neither a model nor a folder of models.
+    """
+    if rig.simulated and not paths:
+        return [
+            Candidate(f"{model} {q}", sim_shape(model, q), "made up", family=model)
+            for model in SIM_MODELS for q in SIM_QUANTIZATIONS
+        ]  # fmt: skip
+    if not paths:
+        return [_candidate(f) for f in scan(places.models)] if places.models.is_dir() else []
+    out = []
+    for path in paths:
+        if path.is_dir() and not (path / "config.json").is_file():
+            out += [_candidate(f) for f in scan(path)]
+        else:
+            shape = read_model(path)
+            out.append(Candidate(path.name, shape, "file", family=family(path.name)))
+    if not out:
+        raise ModelError("no model was found there", remedy="name GGUF files, or folders that hold some")
+    return out
+
+
+def _candidate(found: FoundModel) -> Candidate:
+    return Candidate(found.path.name, found.shape, "file", family=family(found.path.name), trouble=found.trouble)
+
+
+def family(name: str) -> str:
+    """A file's name without its quantization."""
+    return _QUANTIZATION.sub("", name.removesuffix(".gguf")).lower()
+
+
+def calibration(store: SqliteStore, rig: Rig) -> Calibration:
+    """Fitted to whatever was measured on a rig: single streams of models whose shape is known."""
+    points: list[Point] = []
+    for row in shelf(store)[:STUDIES]:
+        facts = row.facts if rig.reach == "here" else (row.facts.get("rigs") or {}).get(rig.name)
+        if not facts or facts.get("processor") != rig.get("processor"):
+            continue
+        try:
+            view = StudyView(load(store, row.study_id))
+        except KettleError:
+            continue
+        probe = Probe.from_plain(facts["probe"]) if facts.get("probe") else rig.probe
+        points += [p for cell in view.cells if (p := _point(cell, rig, probe)) is not None]
+    return calibrate(points)
+
+
+def _point(cell: CellView, rig: Rig, probe: Probe | None) -> Point | None:
+    settings = cell.cell.settings
+    wanted = None if rig.reach == "here" else rig.name
+    known = next((r.facts["model"] for r in reversed(cell.records) if "model" in r.facts), None)
+    if settings["rig"] not in ({None, rig.name} if wanted is None else {wanted}) or settings["concurrency"] != 1:
+        return None
+    decode, prompt = cell.value("decode"), cell.value("prompt_tokens")
+    machine = probe.machine(int(settings["threads"] or rig.cores)) if probe else rig.machine()
+    if known is None or machine is None or not isinstance(decode, Value) or not isinstance(prompt, Value):
+        return None
+    depth = prompt.value + int(settings["output_tokens"] or 0) / 2
+    t = known["touched"]
+    work = Touched(t["bytes"] + depth * known["kv_bytes_per_token_f16"], t["operands"], t["weights"])
+    prefill = cell.value("prefill_engine")
+    return Point(work, 1 / decode.value, machine, prefill.value if isinstance(prefill, Value) else None)

@@ -1,0 +1,128 @@
+"""Rigs and Fit as the screen asks for them: what was read once is kept, so that what-if controls answer at once."""
+
+from __future__ import annotations
+
+import asyncio
+import re
+from collections.abc import Callable
+
+from zinc_kettle.config import Places
+from zinc_kettle.core.fit.predict import Calibration
+from zinc_kettle.core.fit.sizing import Wish
+from zinc_kettle.core.model_shape import ModelShape
+from zinc_kettle.core.plan import LaunchSettings, Study, cells, launch_settings
+from zinc_kettle.core.rig import Rig
+from zinc_kettle.errors import KettleError, RigError, UsageError
+from zinc_kettle.formats.gguf_model import read_gguf
+from zinc_kettle.formats.models import ModelFolder
+from zinc_kettle.formats.synth import preset_shape
+from zinc_kettle.present.fit_view import Candidate, FitRow, fit_rows
+from zinc_kettle.sim.fleet import sim_shape
+from zinc_kettle.store.sqlite import SqliteStore
+from zinc_kettle.wiring.fitting import calibration, candidates
+from zinc_kettle.wiring.fleet import wish_of
+from zinc_kettle.wiring.rigbook import RigBook, is_here
+
+_TYPED = re.compile(r"^\s*(?P<name>\w+)\s*=\s*(?P<value>[^,]+?)\s*(?:,\s*(?P<source>.+?))?\s*$")
+_NUMBER = re.compile(r"^(?P<number>\d+(?:\.\d+)?)\s*(?P<unit>\S*)$")
+
+
+class RigDesk:
+    """Keeps a rig book open for the screen."""
+
+    def __init__(self, places: Places, store: Callable[[], SqliteStore]) -> None:
+        self._places = places
+        self._store = store
+        self._book = RigBook(places, demo=places.demo)
+        self._candidates: dict[str, list[Candidate]] = {}
+        self._calibrations: dict[str, Calibration] = {}
+
+    def rigs(self) -> list[Rig]:
+        """All rigs with what is known of them."""
+        return [self._book.rig(plan.name) for plan in self._book.plans()]
+
+    async def gather(self, name: str) -> Rig:
+        """Ask a rig; trouble is in what is returned."""
+        return await self._book.gather(name)
+
+    async def probe(self, name: str) -> Rig:
+        """Probe a rig.
+
+        Raises:
+            RigError: It cannot be probed.
+        """
+        return await self._book.probe(name)
+
+    async def ready(self, name: str) -> Rig:
+        """A rig of which enough is known; reads models and what was measured on it, too.
+
+        Raises:
+            RigError: It is not reached, and nothing is known of it.
+        """
+        rig = self._book.rig(name)
+        if rig.memory_bytes is None:
+            rig = await self._book.gather(name)
+        if rig.trouble and rig.memory_bytes is None:
+            raise RigError(f"{name} is not reached", why=rig.trouble, remedy="see its page on Rigs")
+        self._candidates[name] = await asyncio.to_thread(candidates, self._places, rig)
+        self._calibrations[name] = await asyncio.to_thread(calibration, self._store(), rig)
+        return rig
+
+    def type_fact(self, name: str, text: str) -> Rig:
+        """Keep `bandwidth = 51.2 GB/s, data sheet`.
+
+        Raises:
+            UsageError: It is not of that form, or no such fact or unit.
+        """
+        found = _TYPED.match(text)
+        if found is None:
+            raise UsageError("that is no fact", remedy="bandwidth = 51.2 GB/s, data sheet")
+        number = _NUMBER.match(found["value"])
+        value: float | str = float(number["number"]) if number else found["value"]
+        return self._book.type_in(name, found["name"], value, number["unit"] if number else "", found["source"] or "")
+
+    def fit(self, name: str, wish: Wish, threads: int) -> list[FitRow]:
+        """What fits on a rig that is ready."""
+        rig = self._book.rig(name)
+        known = self._calibrations.get(name, Calibration())
+        return fit_rows(self._candidates.get(name, []), rig, wish, threads=threads, calibration=known)
+
+    def predicted(self, study: Study) -> dict[int, FitRow]:
+        """What is predicted of each cell of which model and rig are known."""
+        out: dict[int, FitRow] = {}
+        if study.endpoint is not None:
+            return out
+        shapes: dict[tuple[str | None, str, str | None], ModelShape | None] = {}
+        for cell in cells(study):
+            settings = launch_settings(cell)
+            key = (settings.rig, settings.model, settings.quantization)
+            if key not in shapes:
+                shapes[key] = self._shape(settings)
+            shape = shapes[key]
+            if shape is None:
+                continue
+            try:
+                rig = self._book.rig(settings.rig)
+            except UsageError:
+                continue
+            known = self._calibrations.get(rig.name, Calibration())
+            wanted = [Candidate(settings.model, shape, "study")]
+            out[cell.index] = fit_rows(wanted, rig, wish_of(settings), threads=settings.threads, calibration=known)[0]
+        return out
+
+    def _shape(self, settings: LaunchSettings) -> ModelShape | None:
+        try:
+            if is_here(settings.rig):
+                found = ModelFolder(self._places.models).find(settings.model, settings.quantization)
+                if found is None:
+                    return preset_shape(settings.model, str(settings.quantization))
+                return read_gguf(found.path)
+            if self._book.plan(settings.rig).simulated:
+                return sim_shape(settings.model, settings.quantization)
+        except (KettleError, KeyError):
+            return None
+        return None
+
+    async def close(self) -> None:
+        """Let go of rigs."""
+        await self._book.close()
