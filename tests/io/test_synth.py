@@ -11,7 +11,8 @@ import pytest
 from zinc_kettle.errors import ModelError
 from zinc_kettle.formats import vocab
 from zinc_kettle.formats.models import ModelFolder, check_disk
-from zinc_kettle.formats.synth import PRESETS, Shape, parameters, tensor_bytes, write_model
+from zinc_kettle.formats.presets import PRESETS, Shape
+from zinc_kettle.formats.synth import parameters, tensor_bytes, write_model
 
 TINY = Shape(layers=1, width=64, heads=2, kv_heads=1, ffn=96)
 

@@ -8,7 +8,7 @@ from zinc_kettle.cli import output
 from zinc_kettle.config import places
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.errors import UsageError
-from zinc_kettle.formats import synth
+from zinc_kettle.formats import presets, synth
 from zinc_kettle.formats.models import HEADER_BYTES, PRESET_SEED, check_disk
 
 
@@ -35,9 +35,9 @@ def make_model(
         raise UsageError(f"no quantization {quantization!r}", remedy="one of: " + ", ".join(synth.QUANTIZATIONS))
     chosen.check()
     if untamed:
-        name += synth.UNTAMED
+        name += presets.UNTAMED
     target = folder or places(store).models
-    if seed != PRESET_SEED and folder is None and synth.is_preset(name):
+    if seed != PRESET_SEED and folder is None and presets.is_preset(name):
         raise UsageError(
             f"the model folder keeps presets of seed {PRESET_SEED} only",
             why="a study that names the preset counts on its file", remedy="use --to FOLDER for another seed",
@@ -61,18 +61,18 @@ def make_model(
     output.line(str(path))
 
 
-def _shape(name: str, given: tuple[int, int, int, int, int]) -> synth.Shape:
+def _shape(name: str, given: tuple[int, int, int, int, int]) -> presets.Shape:
     if any(given):
         if not all(given):
             raise UsageError(
                 "a shape of one's own needs all five sizes", remedy="--layers --width --heads --kv-heads --ffn"
             )
-        if synth.is_preset(name):
+        if presets.is_preset(name):
             raise UsageError(f"{name} is a preset with a shape of its own", remedy="choose another name")
-        return synth.Shape(*given)
-    preset = synth.PRESETS.get(name)
+        return presets.Shape(*given)
+    preset = presets.PRESETS.get(name)
     if preset is None:
         raise UsageError(
-            f"there is no preset {name!r}", remedy=f"{', '.join(synth.PRESETS)}; or give a shape with --layers …"
+            f"there is no preset {name!r}", remedy=f"{', '.join(presets.PRESETS)}; or give a shape with --layers …"
         )
     return preset

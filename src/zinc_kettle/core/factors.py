@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from typing import Literal, TypeAlias
 
 Level: TypeAlias = str | int | bool
+HERE = "here"
+"""Name of the machine the tool runs on."""
 FactorKind = Literal["launch", "load", "prompt"]
 
 

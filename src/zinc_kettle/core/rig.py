@@ -12,8 +12,6 @@ from zinc_kettle.core.stats import median
 
 Origin = Literal["gathered", "probed", "typed", "simulated"]
 Reach = Literal["here", "url", "ssh", "rehearsal"]
-HERE = "here"
-"""Name of the machine the tool runs on."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,6 +127,8 @@ class Rig:
     probe: Probe | None = None
     busy: Busy | None = None
     simulated: bool = False
+    graphics_note: str = ""
+    """Why there may be devices that were not found."""
     trouble: str = ""
     """Why nothing could be gathered."""
     address: str = ""
@@ -236,6 +236,7 @@ def rig_of(plan: RigPlan, known: Mapping[str, Any]) -> Rig:
     probe, busy = known.get("probe"), known.get("busy")
     return Rig(
         name=plan.name, reach=plan.reach, facts=facts, graphics=tuple(found.get("graphics") or ()),
+        graphics_note=str(found.get("graphics_note", "")),
         probe=Probe.from_plain(probe) if probe else None,
         busy=None if not busy else Busy(**{**busy, "top": tuple(tuple(pair) for pair in busy.get("top", ()))}),
         simulated=plan.simulated, trouble=str(known.get("trouble", "")), address=plan.address,

@@ -114,7 +114,7 @@ class _Shape:
             tokenizer=self._text("tokenizer.ggml.model"),
             tied=not any(t.name == "output.weight" for t in tensors),
             groups=add_up(_group(t) for t in tensors),
-            notes=tuple(self._notes(window)),
+            notes=tuple(self._notes(window, windowed)),
         )
 
     def _get(self, key: str) -> Value | None:
@@ -163,9 +163,9 @@ class _Shape:
             return window, ()
         return window, tuple((i + 1) % every != 0 for i in range(layers)) if every > 1 else (True,) * layers
 
-    def _notes(self, window: int | None) -> list[str]:
+    def _notes(self, window: int | None, windowed: tuple[bool, ...]) -> list[str]:
         out = []
-        if window and not self._window(1)[1]:
+        if window and not windowed:
             out.append(
                 f"The file names a window of {window:,} tokens but not which layers have it; the KV cache is counted "
                 "as if none had."

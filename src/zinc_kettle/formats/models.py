@@ -8,7 +8,7 @@ from pathlib import Path
 
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.errors import ModelError
-from zinc_kettle.formats import synth
+from zinc_kettle.formats import presets, synth
 from zinc_kettle.ports import ModelFile
 
 PRESET_SEED = 1
@@ -35,7 +35,7 @@ class ModelFolder:
         """
         if model.endswith(".gguf") or "/" in model:
             return self._by_path(Path(model).expanduser(), quantization)
-        if synth.is_preset(model):
+        if presets.is_preset(model):
             self._check_preset(model, quantization)
             path = self.folder / synth.file_name(model, str(quantization))
             return _file(model, quantization, path) if path.exists() else None
@@ -47,7 +47,7 @@ class ModelFolder:
         raise ModelError(
             f"there is no model {model!r}" + (f" at {quantization}" if quantization else ""),
             why=f"the model folder has no {' or '.join(names)}",
-            remedy=f"put the file there, give its path, or use a preset: {', '.join(synth.PRESETS)}",
+            remedy=f"put the file there, give its path, or use a preset: {', '.join(presets.PRESETS)}",
         )
 
     def _by_path(self, path: Path, quantization: str | None) -> ModelFile:
@@ -66,7 +66,7 @@ class ModelFolder:
     def planned_bytes(self, model: str, quantization: str | None) -> int:
         """Size of a preset's file before it is made."""
         self._check_preset(model, quantization)
-        shape = synth.PRESETS[model.removesuffix(synth.UNTAMED)]
+        shape = presets.PRESETS[model.removesuffix(presets.UNTAMED)]
         return synth.tensor_bytes(shape, str(quantization)) + HEADER_BYTES
 
     def make(self, model: str, quantization: str | None, progress: Callable[[int, int], None]) -> ModelFile:
@@ -79,8 +79,9 @@ class ModelFolder:
         check_disk(self.folder, need)
         path = self.folder / synth.file_name(model, str(quantization))
         synth.write_model(
-            path, name=model, shape=synth.PRESETS[model.removesuffix(synth.UNTAMED)], quantization=str(quantization),
-            seed=PRESET_SEED, tame=not model.endswith(synth.UNTAMED), progress=progress,
+            path, name=model, shape=presets.PRESETS[model.removesuffix(presets.UNTAMED)],
+            quantization=str(quantization), seed=PRESET_SEED, tame=not model.endswith(presets.UNTAMED),
+            progress=progress,
         )  # fmt: skip
         return _file(model, quantization, path)
 

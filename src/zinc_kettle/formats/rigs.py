@@ -8,7 +8,8 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from zinc_kettle.core.rig import FACT_KINDS, HERE, Fact, RigPlan
+from zinc_kettle.core.factors import HERE
+from zinc_kettle.core.rig import FACT_KINDS, Fact, RigPlan
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError, UsageError
 

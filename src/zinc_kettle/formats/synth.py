@@ -15,13 +15,12 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.model_shape import ModelShape, from_sizes
 from zinc_kettle.core.storage_types import STORAGE_TYPES
 from zinc_kettle.errors import ModelError
 from zinc_kettle.formats import vocab
+from zinc_kettle.formats.presets import Shape
 
 QUANTIZATIONS = ("F16", "Q8_0", "Q6_K", "Q5_K", "Q5_0", "Q4_K", "Q4_0")
-_BLOCK = 32
 
 
 @dataclass(frozen=True)
@@ -50,54 +49,6 @@ _CHUNK_ROWS = 4096
 
 Progress = Callable[[int, int], None]
 """Called with bytes written so far and bytes in all."""
-
-
-@dataclass(frozen=True)
-class Shape:
-    """The shape of a made-up model of the `llama` architecture."""
-
-    layers: int
-    width: int
-    heads: int
-    kv_heads: int
-    ffn: int
-
-    def check(self, quantization: str = "F16") -> None:
-        """Raise ModelError where the parts do not fit each other or a quantization's blocks."""
-        if min(self.layers, self.width, self.heads, self.kv_heads, self.ffn) < 1:
-            raise ModelError("a model needs at least one of everything", remedy="give positive numbers")
-        if self.width % self.heads or self.heads % self.kv_heads:
-            raise ModelError(
-                f"{self.width} wide, {self.heads} heads, {self.kv_heads} KV heads do not divide evenly",
-                remedy="make the width a multiple of the heads and the heads a multiple of the KV heads",
-            )
-        if self.width % _BLOCK or self.ffn % _BLOCK or (self.width // self.heads) % 2:
-            raise ModelError(
-                "width and feed-forward size must be multiples of 32, the head size even",
-                remedy="for instance --layers 10 --width 256 --heads 4 --kv-heads 2 --ffn 1280",
-            )
-        block = STORAGE_TYPES[quantization].block_weights
-        if self.width % block or self.ffn % block:
-            raise ModelError(
-                f"{quantization} stores blocks of {block} weights, and a width of {self.width} with {self.ffn} "
-                "feed-forward does not divide into them",
-                remedy=f"make both multiples of {block}, or take another quantization",
-            )
-
-
-PRESETS: dict[str, Shape] = {
-    "brine-15m": Shape(layers=10, width=256, heads=4, kv_heads=2, ffn=1280),
-    "brine-60m": Shape(layers=14, width=512, heads=8, kv_heads=4, ffn=2048),
-    "brine-250m": Shape(layers=18, width=1024, heads=16, kv_heads=8, ffn=3328),
-    "brine-1b": Shape(layers=20, width=2048, heads=32, kv_heads=8, ffn=6144),
-}
-UNTAMED = "-untamed"
-"""Suffix of a preset whose model may also say byte and end tokens: for testing the traps."""
-
-
-def is_preset(name: str) -> bool:
-    """True when `synth` knows how to make a model of this name."""
-    return name.removesuffix(UNTAMED) in PRESETS
 
 
 def file_name(name: str, quantization: str) -> str:
@@ -140,19 +91,6 @@ def tensor_bytes(shape: Shape, quantization: str) -> int:
 def parameters(shape: Shape) -> int:
     """Number of weights, norms included."""
     return sum(rows * columns for _, rows, columns in _tensors(shape, len(vocab.build().tokens)))
-
-
-def preset_shape(name: str, quantization: str) -> ModelShape:
-    """The shape of a preset that has not been made yet.
-
-    Raises:
-        KeyError: No such preset or quantization.
-    """
-    shape = PRESETS[name.removesuffix(UNTAMED)]
-    return from_sizes(
-        layers=shape.layers, heads=shape.heads, kv_heads=shape.kv_heads, width=shape.width, ffn=shape.ffn,
-        vocab=len(vocab.build().tokens), weight_type=quantization, name=name,
-    )  # fmt: skip
 
 
 def _fill(rng: np.random.Generator, rows: int, columns: int, quantization: str, std: float) -> npt.NDArray[np.uint8]:

@@ -120,6 +120,18 @@ def verdict(row: FitRow) -> str:
     return f"{words[placement.state]}; {byte_size(headroom)} to spare"
 
 
+def short_verdict(row: FitRow) -> str:
+    """The state and its one number, for a line of a list."""
+    placement = row.placement
+    if placement is None:
+        return row.reason
+    if placement.state == "will not fit":
+        return f"will not fit, {byte_size(-placement.headroom_bytes)} short"
+    if placement.state in {"spills", "shared"}:
+        return f"{placement.state}, {placement.layers_on_devices} of {placement.layers} on device"
+    return f"{placement.state}, {byte_size(placement.headroom_bytes)} spare"
+
+
 def speed_text(prediction: Prediction | None) -> str:
     """`12.1 (9.0–16) tok/s`; a dash where there is none."""
     if prediction is None:

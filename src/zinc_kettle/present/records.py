@@ -20,7 +20,7 @@ def cell_record(view: StudyView, cell: CellView) -> dict[str, Any]:
         "cell": dict(cell.cell.levels),
         "workload": fingerprint(workload(view.study, cell.cell)),
         "state": cell.state,
-        "simulated": cell.simulated,
+        "simulated": view.simulated(cell),
         "repeats": {"done": cell.done, "wanted": cell.wanted, "failed": len(cell.failures)},
         "measures": {name: measure_record(figure) for name, figure in cell.values().items()},
         "cautions": [{"code": c.code, "evidence": c.evidence} for c in cell.cautions],

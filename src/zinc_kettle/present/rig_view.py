@@ -46,9 +46,10 @@ def fact_rows(rig: Rig) -> list[list[str]]:
         memory = byte_size(device["memory_bytes"]) if device.get("memory_bytes") else "memory not told"
         driver = f", driver {device['driver']}" if device.get("driver") else ""
         limit = f", limit {device['power_limit_w']:g} W" if device.get("power_limit_w") else ""
-        rows.append(["device", f"{device.get('name', 'device')}: {memory}{driver}{limit}", origin])
+        rate = f", {device['bandwidth'] / 1e9:g} GB/s" if device.get("bandwidth") else ""
+        rows.append(["device", f"{device.get('name', 'device')}: {memory}{rate}{driver}{limit}", origin])
     if not rig.graphics:
-        rows.append(["device", "none found", origin])
+        rows.append(["device", f"none found{f'; {rig.graphics_note}' if rig.graphics_note else ''}", origin])
     return rows
 
 

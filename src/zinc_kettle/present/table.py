@@ -18,7 +18,7 @@ def result_rows(view: StudyView, names: tuple[str, ...] = COLUMNS) -> tuple[list
     rows = []
     for cell in view.cells:
         row = [label(level) for level in cell.cell.levels.values()]
-        made_up = " SIMULATED" if cell.simulated else ""
+        made_up = " SIMULATED" if view.simulated(cell) else ""
         row.append(f"{STATE_MARKS[cell.state]} {cell.state} {cell.done}/{cell.wanted}{made_up}")
         for name in names:
             text, unit = value_text(cell.value(name))

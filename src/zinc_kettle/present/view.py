@@ -168,6 +168,13 @@ class StudyView:
         """Cells in which nothing could be measured."""
         return sum(1 for c in self.cells if c.state == "failed")
 
+    def simulated(self, cell: CellView) -> bool:
+        """True where a cell's figures were simulated and not measured."""
+        rigs = self.record.facts.get("rigs")
+        if not rigs:
+            return self.record.simulated
+        return cell.simulated or bool(rigs.get(cell.cell.settings["rig"], {}).get("simulated"))
+
     def grid(self) -> Grid:
         """The cells laid out on the map's two factors."""
         return Grid.of(self)

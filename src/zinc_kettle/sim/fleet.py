@@ -73,7 +73,7 @@ class SimRig:
 
 _RIGS = (
     SimRig(
-        "storm-tern", "made-up 4-core low-power processor", "fanless mini computer", 4, 4, 16 * GB, 9e9, 24e9, 18e9,
+        "storm-tern", "made-up 4-core low-power processor", "fanless mini computer", 4, 4, 16 * GB, 9e9, 24e9, 40e9,
         3.5, 5.0, 14.0, 40.0, 0.9e9, 240, 0.015,
     ),
     SimRig(
@@ -87,7 +87,7 @@ _RIGS = (
          SimDevice("made-up card 24 GB, second", 24 * GB, 860e9, 40e12, 300)),
     ),
     SimRig(
-        "petrel", "made-up 8-core laptop processor", "laptop", 8, 16, 32 * GB, 14e9, 60e9, 60e9, 5.0, 7.0, 28.0, 25.0,
+        "petrel", "made-up 8-core laptop processor", "laptop", 8, 16, 32 * GB, 14e9, 60e9, 110e9, 5.0, 7.0, 28.0, 25.0,
         2.0e9, 1150, 0.02,
     ),
 )  # fmt: skip

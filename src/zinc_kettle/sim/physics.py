@@ -79,11 +79,12 @@ def parts(
     active = shape.experts_active / shape.experts if shape.experts else 1.0
     out = []
     for held in placed.shares:
-        weights = held.weights_bytes - held.experts_bytes + held.experts_bytes * share
-        if held.device.main and shape.groups and not shape.tied:
-            weights -= min(weights, shape.bytes_of("embedding") + placed.sizes.repacked_bytes)
+        # The input embedding lies in main memory and is only looked up.
+        lookup = shape.bytes_of("embedding") if held.device.main and not shape.tied else 0
+        dense = max(0, held.weights_bytes - held.experts_bytes - lookup)
+        weights = dense + held.experts_bytes * share
         read = weights + context * held.layers / layers
-        useful = (held.weights_bytes - held.experts_bytes + held.experts_bytes * active) / max(1, shape.weights_bytes)
+        useful = (dense + held.experts_bytes * active) / max(1, shape.weights_bytes)
         work = 2.0 * useful * shape.weights * tokens + _attention(shape, step) * held.layers / layers
         device = next((d for d in rig.devices if d.name == held.device.name), None)
         seconds = _seconds(rig, device, read, work, threads, clock) if read or held.layers else 0.0

@@ -11,7 +11,7 @@ from textual.app import App, SystemCommand
 from textual.screen import Screen
 from textual.worker import Worker, WorkerState
 
-from zinc_kettle.core.rig import HERE
+from zinc_kettle.core.factors import HERE
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import ACTIONS, bindings
 from zinc_kettle.tui.bridge import Desk, ShelfEntry
@@ -42,6 +42,7 @@ class KettleApp(App[int]):
         self.run_state: RunState | None = None
         self.measure = "decode"
         self.rig = HERE
+        self.rig_count = 0
         self._worker: Worker[None] | None = None
         self._leaving = False
 

@@ -119,6 +119,8 @@ class Host(Protocol):
     measure: str
     rig: str
     """Name of the rig that Rigs and Fit show."""
+    rig_count: int
+    """How many rigs there are, once they were looked at."""
 
     def open_study(self, entry: ShelfEntry) -> None:
         """Go to the map of a study."""

@@ -15,7 +15,7 @@ from zinc_kettle.core.rig import Rig
 from zinc_kettle.errors import KettleError, RigError, UsageError
 from zinc_kettle.formats.gguf_model import read_gguf
 from zinc_kettle.formats.models import ModelFolder
-from zinc_kettle.formats.synth import preset_shape
+from zinc_kettle.formats.presets import preset_shape
 from zinc_kettle.present.fit_view import Candidate, FitRow, fit_rows
 from zinc_kettle.sim.fleet import sim_shape
 from zinc_kettle.store.sqlite import SqliteStore

@@ -8,7 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from zinc_kettle.config import DEMO_FILES, Places
-from zinc_kettle.core.rig import HERE, Rig, RigPlan, rig_of
+from zinc_kettle.core.factors import HERE
+from zinc_kettle.core.rig import Rig, RigPlan, rig_of
 from zinc_kettle.errors import RigError, StoreError, UsageError
 from zinc_kettle.formats.rigs import read_rigs, type_fact
 from zinc_kettle.rigs.adapters import Adapter, LocalRig, RehearsalRig, SshRig, UrlRig, adapter

@@ -92,6 +92,7 @@ class Placement:
 def place(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Placement:
     """Lay a model out: layers in order over the fast devices while they have room, the rest into main memory.
 
+    Weights that an engine repacks count once: the mapped pages they came from are dropped when memory is wanted.
     The input embedding stays in main memory, the output matrix goes with the last layer. Every memory that works on
     layers has working buffers of its own.
 
@@ -117,7 +118,7 @@ def place(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Placement
 def _lay(shape: ModelShape, wish: Wish, need: Sizes, fast: list[Share], main: Share) -> None:
     weights, experts, loose = _by_layer(shape)
     cache = layer_kv_bytes(shape, wish)
-    main.weights_bytes += loose + need.repacked_bytes
+    main.weights_bytes += loose
     main.buffers_bytes += need.engine_bytes + REQUEST_BYTES
     allowed = shape.layers if wish.device_layers is None else wish.device_layers
     at = 0

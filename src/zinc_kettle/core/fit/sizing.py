@@ -59,7 +59,7 @@ class Sizes:
 
     @property
     def total_bytes(self) -> int:
-        """Everything while requests are answered, mapped file included."""
+        """Resident while requests are answered, with the mapped file's pages as long as nothing else wants memory."""
         return self.loaded_bytes + self.buffers_bytes + REQUEST_BYTES
 
     @property

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import sys
 import time
 
 SECONDS = 0.5
@@ -77,4 +78,4 @@ def busy(root: str = "") -> dict[str, object]:
 
 
 if __name__ == "__main__":
-    print(json.dumps(busy()))  # noqa: T201
+    sys.stdout.write(json.dumps(busy()) + "\n")

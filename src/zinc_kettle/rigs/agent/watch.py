@@ -130,13 +130,17 @@ def _graphics(root: str) -> list[str]:
 
 
 def _nvml() -> tuple[Any, list[object]] | None:
+    """NVML and its devices; None where the package, the driver or a device is missing."""
     try:
         import pynvml
-
-        pynvml.nvmlInit()
-        return pynvml, [pynvml.nvmlDeviceGetHandleByIndex(i) for i in range(pynvml.nvmlDeviceGetCount())]
-    except Exception:  # noqa: BLE001 - a package that may be missing, of any version, over a driver that may be
+    except ImportError:
         return None
+    try:
+        pynvml.nvmlInit()
+        handles = [pynvml.nvmlDeviceGetHandleByIndex(i) for i in range(pynvml.nvmlDeviceGetCount())]
+    except pynvml.NVMLError:
+        return None
+    return (pynvml, handles) if handles else None
 
 
 class Power:

@@ -14,7 +14,7 @@ from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.storage_types import CACHE_TYPES
 from zinc_kettle.core.text import shorten
 from zinc_kettle.core.units import byte_size, digits
-from zinc_kettle.present.fit_view import Detail, FitRow, speed_text, verdict
+from zinc_kettle.present.fit_view import Detail, FitRow, short_verdict, speed_text, verdict
 from zinc_kettle.tui.theme import Palette, blend
 
 CONTEXTS = (512, 1024, 2048, 4096, 8192, 16_384, 32_768, 65_536, 131_072)
@@ -41,8 +41,8 @@ def controls(wish: Wish, threads: int, rig: Rig, layers: int | None) -> list[Con
     ]  # fmt: skip
     if any(not d.main for d in rig.devices()):
         shown = "all that fit" if wish.device_layers is None else f"{wish.device_layers} of {layers or '?'}"
-        out.append(Control("layers on devices", shown))
-        out.append(Control("experts", "main memory" if wish.experts_in_main else "with their layer"))
+        out.append(Control("on devices", shown))
+        out.append(Control("experts", "in main memory" if wish.experts_in_main else "with layers"))
     return out
 
 
@@ -92,7 +92,7 @@ def controls_line(items: Sequence[Control], chosen: int, palette: Palette) -> Te
             out.append(f"◂\u00a0{value}\u00a0▸", f"bold {palette.paper} on {palette.muted}")
         else:
             out.append(value, f"bold {palette.ink}")
-        out.append("   ")
+        out.append("  ")
     return out
 
 
@@ -125,7 +125,9 @@ def line(row: FitRow, palette: Palette, width: int) -> Text:
     out.append(f" {speed_text(row.decode):>{SPEED}}  ", palette.ink)
     if row.best:
         out.append("best ", palette.copper)
-    out.append(verdict(row), palette.failure if bad else (palette.caution if _slow(placement) else palette.muted))
+    said = short_verdict(row)
+    out.append(said, palette.failure if bad else (palette.caution if _slow(placement) else palette.muted))
+    out.truncate(width - 1, overflow="ellipsis")
     return out
 
 
@@ -152,16 +154,18 @@ def memory_bar(placement: Placement, room: int, palette: Palette) -> Text:
 def _share_bar(share: Share, width: int, palette: Palette) -> Text:
     usable = max(1, share.device.usable_bytes)
     over = share.total_bytes > usable
-    ends, done = [], 0
+    ends: list[int] = []
+    done = 0
     for size in (share.weights_bytes, share.kv_bytes, share.buffers_bytes):
         done += size
-        ends.append(min(width, round(width * done / usable)))
+        least = 1 if size and not ends else (ends[-1] if ends else 0)
+        ends.append(min(width, max(least, round(width * done / usable))))
     if over:
-        return Text("█" * (width - 1) + "▸", palette.failure)
+        return Text("▇" * (width - 1) + "▸", palette.failure)
     dark, middle = palette.high, blend(palette.high, palette.paper, 0.35)
     pale = blend(palette.high, palette.paper, 0.6)
     return Text.assemble(
-        ("█" * ends[0], dark), ("▓" * (ends[1] - ends[0]), middle), ("▒" * (ends[2] - ends[1]), pale),
+        ("▇" * ends[0], dark), ("▅" * (ends[1] - ends[0]), middle), ("▃" * (ends[2] - ends[1]), pale),
         ("·" * (width - ends[2]), palette.faint),
     )  # fmt: skip
 
@@ -170,7 +174,9 @@ def detail_text(row: FitRow, rig: Rig, more: Detail, palette: Palette) -> Text:
     """Each memory with its numbers, what would make it fit, and the limit."""
     out = Text()
     shape, placement = row.candidate.shape, row.placement
+    out.append(f"{verdict(row)[:1].upper()}{verdict(row)[1:]}.\n", palette.ink)
     if shape is None or placement is None:
+        out = Text()
         out.append(row.reason or "nothing is known of it", palette.failure)
         return out
     for share in placement.shares:
@@ -216,7 +222,7 @@ def _limit(row: FitRow, rig: Rig, palette: Palette) -> Text:
     main = row.placement.layers_on_devices == 0
     speeds = [s.device.bandwidth_bytes_per_s for s in row.placement.shares if s.layers and s.device.main == main]
     rate = rig.bandwidth if main else min((s for s in speeds if s), default=None)
-    if not rate or not row.placement.works:
+    if not rate or row.placement.state not in {"fits", "split"}:
         return Text()
     read = touched(row.candidate.shape).bytes
     how = f"{byte_size(read)} a token at {rate / 1e9:.3g} GB/s"

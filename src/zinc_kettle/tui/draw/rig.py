@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 from rich.cells import cell_len
 from rich.text import Text
 
@@ -24,10 +26,10 @@ def rig_line(rig: Rig, palette: Palette, asking: bool) -> Text:
     out.append(f" {rig.name}", f"bold {palette.ink}")
     out.append(f"  {mark} {word}", colour)
     memory = byte_size(rig.memory_bytes) if rig.memory_bytes else "memory not known"
-    devices = [byte_size(d.capacity_bytes) for d in rig.devices() if not d.main]
-    if devices:
-        memory += " + " + " + ".join(devices)
-    out.append(f"\n   {rig.address} · {memory}\n", palette.muted)
+    devices = Counter(byte_size(d.capacity_bytes) for d in rig.devices() if not d.main)
+    memory += "".join(f" + {f'{n} × ' if n > 1 else ''}{size}" for size, n in devices.items())
+    where = str(rig.get("case") or rig.address) if rig.simulated else rig.address
+    out.append(f"\n   {where}\n   {memory}\n", palette.muted)
     return out
 
 
@@ -46,6 +48,10 @@ def _state(rig: Rig, asking: bool) -> tuple[str, str]:
 
 def headline(rig: Rig) -> tuple[str, str, str]:
     """The one number that matters, its unit, and what it is: the bandwidth that sets the limit of decoding."""
+    fast = [d.bandwidth_bytes_per_s for d in rig.devices() if not d.main and d.bandwidth_bytes_per_s]
+    if fast:
+        what = f"bandwidth of {'its device' if len(fast) == 1 else 'each device'}"
+        return digits(min(fast) / 1e9), "GB/s", f"{what}, {'simulated' if rig.simulated else 'typed in'}"
     rate = rig.bandwidth
     if rate is None:
         return "", "", ""

@@ -44,8 +44,7 @@ class Stations(Static):
 
 
 def _rigs_word(app: Host) -> str:
-    rigs = app.desk.rigs()
-    return plural(len(rigs), "rig") if len(rigs) > 1 else ""
+    return plural(app.rig_count, "rig") if app.rig_count > 1 else ""
 
 
 def _map_word(view: object, run: object) -> str:

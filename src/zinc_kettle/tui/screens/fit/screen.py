@@ -6,6 +6,7 @@ from pathlib import Path
 
 from rich.text import Text
 from textual.app import ComposeResult
+from textual.binding import Binding
 from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Digits, Footer, OptionList, Static
 from textual.widgets.option_list import Option
@@ -24,6 +25,15 @@ from zinc_kettle.tui.widgets.stations import Stations
 EMPTY = (
     "No models in the model folder. Put GGUF files there, or make one: zinc-kettle synth brine-250m --quantization Q4_0"
 )
+
+
+class ModelList(OptionList):
+    """The list; left and right belong to the what-if controls."""
+
+    BINDINGS = [  # noqa: RUF012
+        Binding("left", "screen.less", "less", tooltip="One step less of the chosen control."),
+        Binding("right", "screen.more", "more", tooltip="One step more of the chosen control."),
+    ]
 
 
 class FitScreen(Station):
@@ -48,7 +58,7 @@ class FitScreen(Station):
         yield Static(id="title")
         yield Static(id="controls")
         yield Static(id="heads")
-        yield OptionList(id="models")
+        yield ModelList(id="models")
         with Horizontal(id="below"):
             with Vertical(id="headline"):
                 yield Digits("", id="number")
@@ -114,7 +124,7 @@ class FitScreen(Station):
     def _title(self, rig: Rig) -> None:
         p = self.palette
         memories = ", ".join(f"{d.name} {byte_size(d.capacity_bytes)}" for d in rig.devices()) or "memory not known"
-        out = Text(f"What fits on {rig.name}?", f"bold {p.ink}")
+        out = Text(f"What fits on {'this machine' if rig.reach == 'here' else rig.name}?", f"bold {p.ink}")
         out.append(f"   {memories} · {plural(rig.cores, 'core')}", p.muted)
         if rig.simulated:
             out.append("   SIMULATED", f"bold {p.caution}")

@@ -71,6 +71,7 @@ class RigsScreen(Station):
         options = self.query_one("#rigs", OptionList)
         names = [rig.name for rig in self._rigs]
         self._rigs = host(self).desk.rigs()
+        host(self).rig_count = len(self._rigs)
         lines = [rig_line(rig, self.palette, rig.name in self._asking) for rig in self._rigs]
         if names == [rig.name for rig in self._rigs]:
             for i, line in enumerate(lines):

@@ -1,0 +1,194 @@
+"""Holds Fit against the real engine: memory over a grid, and the speed of quantizations left out of the calibration.
+
+    python benchmarks/fit.py memory     (about ten minutes)
+    python benchmarks/fit.py report     (the tables again, of what was measured last)
+    python benchmarks/fit.py speed      (about ten minutes; one thread, cells interleaved in one run)
+
+Writes benchmarks/out/fit-memory.json and fit-speed.json, and prints the tables of docs/fit.md.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+import json
+import statistics
+import sys
+import tempfile
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from zinc_kettle.config import Places, places
+from zinc_kettle.core.fit.predict import Calibration, Machine, Point, calibrate, decode_speed
+from zinc_kettle.core.fit.sizing import Wish, sizes
+from zinc_kettle.core.fit.touched import touched
+from zinc_kettle.core.plan import Limits, Repeats, Study
+from zinc_kettle.formats.gguf_model import read_gguf
+from zinc_kettle.formats.presets import preset_shape
+from zinc_kettle.present.view import CellView, StudyView
+from zinc_kettle.store.reading import load
+from zinc_kettle.wiring.build import experiment, model_folder, open_store, rig_book
+
+OUT = Path(__file__).parent / "out"
+QUANTIZATIONS = ("F16", "Q8_0", "Q6_K", "Q5_K", "Q5_0", "Q4_K", "Q4_0")
+DEPTH = 96
+"""Tokens in the cache at the middle of an answer of the speed study."""
+PROMPT = 640
+"""Longer than the micro-batch, so that all working memory is touched."""
+
+
+def measure(study: Study, where: Places) -> StudyView:
+    """Run a study and read it back."""
+    store = open_store(where)
+    began: list[str] = []
+
+    def emit(event: Any) -> None:
+        if hasattr(event, "study_id"):
+            began.append(event.study_id)
+        if type(event).__name__ == "Progress":
+            print(f"  {event.done} of {event.runs}, about {event.left_s:.0f} s left", file=sys.stderr)
+
+    asyncio.run(experiment(study, where, store, emit).run())
+    return StudyView(load(store, began[0]))
+
+
+def number(cell: CellView, name: str) -> float:
+    """A measured value."""
+    figure = cell.value(name)
+    value = getattr(figure, "value", None)
+    if value is None:
+        raise SystemExit(f"{cell.title}: {name} was not measured: {figure}")
+    return float(value)
+
+
+def memory(where: Places) -> None:
+    """The grid of memory."""
+    rows = []
+    grid = (
+        ("brine-60m", ("F16", "Q8_0", "Q4_0"), (1024, 4096), (1, 4), ("f32", "f16", "q8_0", "q4_0")),
+        ("brine-250m", ("Q8_0", "Q6_K", "Q4_K"), (2048,), (1, 2), ("f16", "q8_0")),
+    )
+    for model, quantizations, contexts, slots, caches in grid:
+        study = Study(
+            name=f"memory-{model}", question="Does the engine take what Fit says?",
+            vary={"quantization": quantizations, "context": contexts, "slots": slots, "cache_precision": caches},
+            hold={"model": model, "threads": 2, "load_mode": "copied", "prompt_tokens": PROMPT, "output_tokens": 8},
+            repeats=Repeats(count=1, requests=1, warm_up=1), limits=Limits(),
+        )  # fmt: skip
+        view = measure(study, where)
+        for cell in view.cells:
+            s = cell.cell.settings
+            file = model_folder(where).find(model, str(s["quantization"]))
+            assert file is not None
+            wish = Wish(int(s["context"] or 0), int(s["slots"] or 1), str(s["cache_precision"]), load_mode="copied")
+            need = sizes(read_gguf(file.path), wish)
+            # One request touches the mask only as far as its own tokens reach; the rest is set aside, not resident.
+            rows.append(
+                {
+                    "model": model, **{k: s[k] for k in ("quantization", "context", "slots", "cache_precision")},
+                    "loaded": number(cell, "memory_loaded"), "loaded_predicted": need.loaded_bytes,
+                    "peak": number(cell, "memory_peak"), "peak_predicted": need.total_bytes,
+                }
+            )  # fmt: skip
+    OUT.mkdir(exist_ok=True)
+    (OUT / "fit-memory.json").write_text(json.dumps(rows, indent=1))
+    _tell_memory(rows)
+
+
+def _tell_memory(rows: list[dict[str, Any]]) -> None:
+    for name in ("loaded", "peak"):
+        errors = [r[f"{name}_predicted"] / r[name] - 1 for r in rows]
+        print(f"{name}: {len(rows)} cells, error {min(errors):+.1%} to {max(errors):+.1%}, "
+              f"median size {statistics.median(map(abs, errors)):.1%}")  # fmt: skip
+    heads = ("model", "quantization", "context", "slots", "cache", "loaded, MB", "predicted", "error", "peak, MB",
+             "predicted", "error")  # fmt: skip
+    print("| " + " | ".join(heads) + " |")
+    print("|" + "---|" * len(heads))
+    for r in rows:
+        cells = [r["model"], r["quantization"], f"{r['context']:,}", r["slots"], r["cache_precision"]]
+        for name in ("loaded", "peak"):
+            seen, said = r[name], r[f"{name}_predicted"]
+            cells += [f"{seen / 1e6:.1f}", f"{said / 1e6:.1f}", f"{said / seen - 1:+.1%}"]
+        print("| " + " | ".join(map(str, cells)) + " |")
+
+
+def speed(where: Places) -> None:
+    """Each quantization predicted from the others of its model, at one thread, in one interleaved run."""
+    book = rig_book(where)
+    probe = asyncio.run(book.probe("here")).probe
+    machine = probe.machine(1) if probe else None
+    assert machine is not None
+    rows = []
+    for model in ("brine-60m", "brine-250m"):
+        study = Study(
+            name=f"speed-{model}", question="Does decode speed follow what Fit says?",
+            vary={"quantization": QUANTIZATIONS},
+            hold={"model": model, "threads": 1, "context": 512, "load_mode": "copied", "prompt_tokens": 64,
+                  "output_tokens": 64},
+            repeats=Repeats(count=5, requests=1), limits=Limits(quiet_s=15.0),
+        )  # fmt: skip
+        rows += _seen(model, measure(study, where))
+    OUT.mkdir(exist_ok=True)
+    plain = {"bandwidth": machine.bandwidth_bytes_per_s, "flops": machine.flops, "rows": rows}
+    (OUT / "fit-speed.json").write_text(json.dumps(plain, indent=1))
+    _tell_speed(plain)
+
+
+def _tell_speed(found: dict[str, Any]) -> None:
+    machine = Machine(found["bandwidth"], found["flops"], 1, "from the probe")
+    print(f"bandwidth {machine.bandwidth_bytes_per_s / 1e9:.3g} GB/s, {machine.flops / 1e9:.3g} GFLOP/s, one thread")
+    for model in dict.fromkeys(r["model"] for r in found["rows"]):
+        seen = {r["quantization"]: r["tokens_per_s"] for r in found["rows"] if r["model"] == model}
+        one_out = [(q, [o for o in seen if o != q]) for q in seen]
+        _tell(model, "each from all others", one_out, seen, machine)
+        beyond = [(q, ["F16", "Q8_0", "Q6_K"]) for q in ("Q4_K", "Q4_0")]
+        beyond += [(q, ["Q6_K", "Q5_K", "Q5_0", "Q4_K", "Q4_0"]) for q in ("F16", "Q8_0")]
+        _tell(model, "beyond what was measured", beyond, seen, machine)
+
+
+def _tell(model: str, title: str, cases: list[tuple[str, list[str]]], seen: dict[str, float], machine: Machine) -> None:
+    """One table: predictions of quantizations from others of the same model, and from the probe alone."""
+    shapes = {q: preset_shape(model, q) for q in seen}
+    lines, errors = [], []
+    for q, others in cases:
+        points = [Point(touched(shapes[o], depth=DEPTH), 1 / seen[o], machine) for o in others]
+        said = decode_speed(shapes[q], machine, calibrate(points), depth=DEPTH).value
+        alone = decode_speed(shapes[q], machine, Calibration(), depth=DEPTH).value
+        errors.append(abs(said / seen[q] - 1))
+        source = ", ".join(others) if len(others) < 6 else "the other six"
+        lines.append(f"| {q} | {source} | {seen[q]:.1f} | {said:.1f} "
+                     f"| {said / seen[q] - 1:+.1%} | {alone:.1f} | {alone / seen[q] - 1:+.1%} |")  # fmt: skip
+    print(f"\n{model}, {title}: median error {statistics.median(errors):.1%}, worst {max(errors):.1%}\n")
+    print("| predicted | from | measured, tok/s | predicted | error | from the probe alone | error |")
+    print("|---|---|---|---|---|---|---|")
+    print("\n".join(lines))
+
+
+def _seen(model: str, view: StudyView) -> list[dict[str, Any]]:
+    return [
+        {"model": model, "quantization": str(c.cell.settings["quantization"]), "tokens_per_s": number(c, "decode")}
+        for c in view.cells
+    ]
+
+
+def main() -> None:
+    """Run what is asked for."""
+    wanted = sys.argv[1] if len(sys.argv) > 1 else ""
+    if wanted == "report":
+        _tell_memory(json.loads((OUT / "fit-memory.json").read_text()))
+        _tell_speed(json.loads((OUT / "fit-speed.json").read_text()))
+        return
+    if wanted not in {"memory", "speed"}:
+        raise SystemExit(__doc__)
+    with tempfile.TemporaryDirectory() as folder:
+        where = replace(places(), store=Path(folder) / "fit.db")
+        folder_of = model_folder(where)
+        for model, q in itertools.product(("brine-60m", "brine-250m"), QUANTIZATIONS):
+            if folder_of.find(model, q) is None:
+                folder_of.make(model, q, lambda _done, _all: None)
+        (memory if wanted == "memory" else speed)(where)
+
+
+if __name__ == "__main__":
+    main()

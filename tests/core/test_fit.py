@@ -1,0 +1,176 @@
+"""Sizes, placement, remedies: against figures worked out by hand, and against what the engine said of itself."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from zinc_kettle.core.fit.placement import Device, place
+from zinc_kettle.core.fit.remedies import GOOD, best_quantization, remedies
+from zinc_kettle.core.fit.sizing import Wish, buffers_bytes, kv_bytes, layer_kv_bytes, sizes
+from zinc_kettle.core.model_shape import ModelShape, from_sizes
+from zinc_kettle.core.storage_types import LADDER, STORAGE_TYPES
+
+GB = 1_000_000_000
+MIB = 1 << 20
+BIG = from_sizes(layers=40, heads=40, kv_heads=40, head_dim=128, ffn=13_824, vocab=32_000)
+SMALL = from_sizes(layers=4, heads=8, kv_heads=2, head_dim=32, ffn=512, vocab=1_000)
+EXPERTS = from_sizes(layers=8, heads=8, kv_heads=2, head_dim=64, ffn=256, vocab=1_000, experts=32, experts_active=4)
+MAIN = Device("main memory", True, 64 * GB, 40e9)
+
+
+def card(gb: float, name: str = "card") -> Device:
+    return Device(name, False, int(gb * GB), 400e9)
+
+
+def test_a_cache_worked_out_by_hand() -> None:
+    """40 layers, 40 heads of 128, half precision, 2,048 tokens: 1.68 GB."""
+    assert kv_bytes(BIG, Wish(context=2048)) == 2 * 40 * 40 * 128 * 2 * 2048 == 1_677_721_600
+    assert BIG.weights == pytest.approx(13.0e9, rel=0.01)
+    assert BIG.weights_bytes == 2 * BIG.weights + 2 * BIG.weights_of("norm")
+
+
+@pytest.mark.parametrize(("cache", "each"), [("f32", 4.0), ("f16", 2.0), ("q8_0", 34 / 32), ("q4_0", 18 / 32)])
+def test_precision_slots_and_rounding_of_the_cache(cache: str, each: float) -> None:
+    """Bytes a value by its type; cells rounded up to 256; every slot has its own, or all share one."""
+    values = 2 * 4 * 2 * 32
+    assert kv_bytes(SMALL, Wish(context=300, cache=cache)) == values * 512 * each
+    assert kv_bytes(SMALL, Wish(context=300, slots=3, cache=cache)) == values * 3 * 512 * each
+    assert kv_bytes(SMALL, Wish(context=300, slots=3, cache=cache, unified=True)) == values * 1024 * each
+
+
+def test_windowed_layers_keep_no_more_than_their_window() -> None:
+    """The window and the micro-batch being written, rounded; layers without a window keep all."""
+    shape = from_sizes(layers=4, heads=8, kv_heads=2, head_dim=32, ffn=512, vocab=1_000, window=1024, window_every=4)
+    assert shape.windowed == (True, True, True, False)
+    each = layer_kv_bytes(shape, Wish(context=8192, micro_batch=512))
+    assert [b // (2 * 2 * 32 * 2) for b in each] == [1536, 1536, 1536, 8192]
+    short = layer_kv_bytes(shape, Wish(context=512))
+    assert len(set(short)) == 1
+
+
+REPORTED = (
+    # width, feed-forward, micro-batch, context, MiB of compute buffer as the engine's own log said
+    (256, 1280, 512, 2048, 12.02), (256, 2560, 512, 2048, 19.52), (512, 1280, 512, 2048, 14.52),
+    (512, 2048, 512, 2048, 19.02), (1024, 2048, 512, 2048, 24.02), (1024, 4096, 512, 2048, 36.02),
+    (2048, 6144, 512, 2048, 58.02), (2048, 8192, 512, 2048, 70.02), (3072, 8192, 512, 2048, 80.02),
+    (1024, 2048, 256, 2048, 12.01), (1024, 2048, 512, 8192, 30.02), (2048, 6144, 128, 2048, 14.50),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("width", "ffn", "micro", "context", "reported"), REPORTED)
+def test_buffers_are_what_the_engine_reported(width: int, ffn: int, micro: int, context: int, reported: float) -> None:
+    """Within half a percent of the log of the engine, whose output buffer is apart."""
+    shape = from_sizes(layers=2, heads=width // 64, width=width, head_dim=64, ffn=ffn, vocab=5632)
+    said = buffers_bytes(shape, Wish(context=context, micro_batch=micro)) - 4 * 5632
+    assert said / MIB == pytest.approx(reported, rel=0.005)
+
+
+def test_a_mapped_file_of_repacked_types_counts_twice_in_what_is_resident_but_not_in_the_verdict() -> None:
+    """The copy is needed, the mapped pages can be dropped."""
+    shape = SMALL.at("Q4_0")
+    mapped, copied = sizes(shape, Wish()), sizes(shape, Wish(load_mode="copied"))
+    assert mapped.repacked_bytes == shape.weights_bytes - shape.bytes_of("embedding", "norm")
+    assert copied.repacked_bytes == 0 and sizes(SMALL.at("Q8_0"), Wish()).repacked_bytes == 0
+    both = [place(shape, Wish(load_mode=mode), [MAIN]).headroom_bytes for mode in ("mapped", "copied")]
+    assert both[0] == both[1]
+
+
+SHAPES = st.builds(
+    lambda layers, heads, group, ffn, experts: from_sizes(
+        layers=layers, heads=heads * group, kv_heads=heads, head_dim=64, ffn=ffn * 64, vocab=4096,
+        experts=experts, experts_active=min(experts, 2),
+    ),
+    st.integers(1, 24), st.integers(1, 8), st.integers(1, 4), st.integers(1, 40), st.sampled_from((0, 8)),
+)  # fmt: skip
+WISHES = st.builds(
+    Wish, context=st.sampled_from((256, 2048, 32_768)), slots=st.integers(1, 8),
+    cache=st.sampled_from(("f16", "q8_0")), device_layers=st.sampled_from((None, 0, 5)),
+    experts_in_main=st.booleans(),
+)  # fmt: skip
+
+
+@given(SHAPES, WISHES, st.lists(st.floats(0.5, 8), max_size=3))
+def test_nothing_is_lost_or_doubled_in_a_placement(shape: ModelShape, wish: Wish, cards: list[float]) -> None:
+    """All weights and all of the cache lie somewhere, once; every layer too."""
+    placed = place(shape, wish, [*(card(gb) for gb in cards), MAIN])
+    assert sum(s.weights_bytes for s in placed.shares) == shape.weights_bytes
+    assert sum(s.kv_bytes for s in placed.shares) == kv_bytes(shape, wish)
+    assert sum(s.layers for s in placed.shares) == shape.layers
+    if placed.works:
+        assert all(s.headroom_bytes >= 0 for s in placed.shares if s.total_bytes)
+    if wish.device_layers is not None:
+        assert placed.layers_on_devices <= wish.device_layers
+
+
+@given(SHAPES, WISHES, st.floats(0.5, 8), st.floats(0, 8))
+def test_more_memory_never_makes_it_worse(shape: ModelShape, wish: Wish, gb: float, more: float) -> None:
+    """A larger card holds at least as many layers."""
+    few = place(shape, wish, [card(gb), MAIN])
+    many = place(shape, wish, [card(gb + more), MAIN])
+    assert many.layers_on_devices >= few.layers_on_devices
+
+
+def test_states() -> None:
+    """Fits one card; split over two; spills where they are too small; shared where that was wished; or not at all."""
+    need = sizes(BIG, Wish()).weights_bytes / GB
+    assert place(BIG, Wish(), [card(need + 5), MAIN]).state == "fits"
+    assert place(BIG, Wish(), [card(16), card(16), MAIN]).state == "split"
+    assert place(BIG, Wish(), [card(8), MAIN]).state == "spills"
+    assert place(BIG, Wish(device_layers=5), [card(need + 5), MAIN]).state == "shared"
+    assert place(BIG, Wish(), [replace(MAIN, capacity_bytes=8 * GB)]).state == "will not fit"
+    assert place(BIG, Wish(), [MAIN]).state == "fits"
+    with pytest.raises(ValueError, match="exactly one main"):
+        place(BIG, Wish(), [card(8)])
+
+
+def test_experts_can_stay_in_main_memory() -> None:
+    """Then the device holds everything else."""
+    placed = place(EXPERTS, Wish(experts_in_main=True), [card(2), MAIN])
+    assert placed.state == "shared" and placed.layers_on_devices == 8
+    assert placed.shares[0].experts_bytes == 0
+    assert placed.shares[1].experts_bytes == EXPERTS.bytes_of("experts")
+
+
+@pytest.mark.parametrize("capacity", [8, 12, 15, 20, 27])
+@pytest.mark.parametrize("wish", [Wish(context=8192, slots=2), Wish(context=32_768), Wish(slots=8, cache="f32")])
+def test_every_remedy_makes_it_fit(capacity: float, wish: Wish) -> None:
+    """Each change alone, and only where it did not fit before; the best quantization is the first that fits."""
+    devices = [replace(MAIN, capacity_bytes=int(capacity * GB))]
+    found = remedies(BIG, wish, devices)
+    if place(BIG, wish, devices).state in GOOD:
+        assert found == []
+    for remedy in found:
+        assert place(remedy.shape, remedy.placement.wish, devices).state in GOOD
+        assert remedy.what and remedy.cost
+    best = best_quantization(BIG, wish, devices)
+    better = LADDER[: LADDER.index(best[0])] if best else LADDER
+    assert not any(place(BIG.at(q), wish, devices).state in GOOD for q in better)
+
+
+def test_the_longest_context_that_fits_is_named() -> None:
+    """One step more would not fit."""
+    devices = [replace(MAIN, capacity_bytes=40 * GB)]
+    named = next(r for r in remedies(BIG, Wish(context=65_536), devices) if r.what.startswith("context"))
+    longest = named.placement.wish.context
+    assert longest % 256 == 0
+    assert place(BIG, Wish(context=longest), devices).state == "fits"
+    assert place(BIG, Wish(context=longest + 256), devices).state == "will not fit"
+
+
+def test_types_are_as_large_as_their_blocks() -> None:
+    """Bits per weight by the published layouts, and whole blocks only."""
+    assert STORAGE_TYPES["Q4_0"].bits_per_weight == 4.5 and STORAGE_TYPES["Q6_K"].bits_per_weight == 6.5625
+    assert STORAGE_TYPES["Q8_0"].size_bytes(33) == 2 * 34
+    assert SMALL.at("Q8_0").bits_by_kind()["attention"] == 8.5
+    assert SMALL.at("Q8_0").bits_by_kind()["norm"] == 32.0
+
+
+@pytest.mark.parametrize("wrong", [{"heads": 0}, {"experts": 2, "experts_active": 3}, {"vocab": -1}])
+def test_impossible_shapes(wrong: dict[str, int]) -> None:
+    """Are refused."""
+    with pytest.raises(ValueError, match="at least 1"):
+        from_sizes(**{"layers": 2, "heads": 2, "head_dim": 64, "ffn": 64, "vocab": 10, **wrong})  # type: ignore[arg-type]

@@ -1,0 +1,188 @@
+"""Predicted speeds, their calibration, the limit of bandwidth, and the caution that needs both."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.build import decode_timeline, repeat
+from zinc_kettle.core.cautions import SPILLED_SHARE, Setting, cell_cautions
+from zinc_kettle.core.fit.limit import limit_extras, share_of_limit
+from zinc_kettle.core.fit.placement import Device, place
+from zinc_kettle.core.fit.predict import (
+    LEAST_BAND,
+    OUTSIDE_BAND,
+    UNCALIBRATED_BAND,
+    Calibration,
+    Machine,
+    Point,
+    calibrate,
+    decode_speed,
+    machine_at,
+    placed_speed,
+    prefill_speed,
+    terms,
+)
+from zinc_kettle.core.fit.sizing import Wish
+from zinc_kettle.core.fit.touched import describe, expert_share, touched
+from zinc_kettle.core.measures import Missing, Repeat, repeat_figures
+from zinc_kettle.core.model_shape import from_sizes
+
+SHAPE = from_sizes(layers=18, heads=16, kv_heads=8, head_dim=64, ffn=3328, vocab=5632)
+MACHINE = Machine(10e9, 75e9, 1, "from the probe")
+QUANTIZATIONS = ("F16", "Q8_0", "Q6_K", "Q5_0", "Q4_0")
+
+
+def points(reading: float, operands: float, *, leave_out: str = "") -> list[Point]:
+    """What a machine would show whose terms are so many times the prior's."""
+    out = []
+    for q in QUANTIZATIONS:
+        work = touched(SHAPE.at(q))
+        a, b, c = terms(work, MACHINE)
+        if q != leave_out:
+            out.append(Point(work, reading * a + operands * b + c, MACHINE, 40.0))
+    return out
+
+
+def test_what_a_token_touches() -> None:
+    """All weights but the input embedding; the cache at its depth; a tied output counts once."""
+    work = touched(SHAPE)
+    assert work.bytes == SHAPE.weights_bytes - SHAPE.bytes_of("embedding")
+    assert touched(SHAPE, depth=100).bytes - work.bytes == 100 * 18 * 8 * 128 * 2
+    tied = from_sizes(layers=2, heads=2, head_dim=64, ffn=64, vocab=500, tied=True)
+    assert touched(tied).bytes == tied.weights_bytes
+    assert touched(SHAPE.at("Q5_0")).operands > touched(SHAPE.at("Q5_0")).weights > touched(SHAPE.at("Q4_0")).operands
+
+
+def test_experts_that_work_are_read() -> None:
+    """One stream reads its own; many streams read nearly all, by the expected number of distinct ones."""
+    shape = from_sizes(
+        layers=2, heads=2, head_dim=64, ffn=64, vocab=500, experts=16, experts_active=2, weight_type="Q8_0"
+    )
+    assert expert_share(shape) == pytest.approx(2 / 16)
+    assert expert_share(shape, 2) == pytest.approx(1 - (14 / 16) ** 2)
+    dense = shape.weights_bytes - shape.bytes_of("embedding", "experts")
+    assert touched(shape).bytes == pytest.approx(dense + shape.bytes_of("experts") / 8)
+    assert 0.99 < expert_share(shape, 64) <= 1
+
+
+@given(st.floats(0.8, 1.6), st.floats(0.8, 1.6), st.sampled_from(QUANTIZATIONS))
+def test_calibration_predicts_what_was_left_out(reading: float, operands: float, left: str) -> None:
+    """On a machine that follows the model, whatever its two rates are, also beyond what was measured."""
+    known = calibrate(points(reading, operands, leave_out=left))
+    work = touched(SHAPE.at(left))
+    a, b, c = terms(work, MACHINE)
+    true = 1 / (reading * a + operands * b + c)
+    predicted = decode_speed(SHAPE.at(left), MACHINE, known)
+    assert predicted.value == pytest.approx(true, rel=0.25)
+    assert predicted.low < predicted.value < predicted.high
+
+
+def test_bands_tell_how_far_to_trust() -> None:
+    """Wide before anything was measured, narrow within what was, wider beyond it."""
+    empty = decode_speed(SHAPE, MACHINE, Calibration())
+    assert empty.high / empty.value == pytest.approx(1 + UNCALIBRATED_BAND) and "probe" in empty.origin
+    known = calibrate(points(1.1, 1.2, leave_out="F16"))
+    inside, outside = decode_speed(SHAPE.at("Q6_K"), MACHINE, known), decode_speed(SHAPE, MACHINE, known)
+    assert inside.high / inside.value - 1 >= LEAST_BAND
+    assert outside.high / outside.value - 1 >= OUTSIDE_BAND > inside.high / inside.value - 1
+    assert "4 measured cells" in inside.origin
+    assert calibrate([]) == Calibration()
+
+
+def test_a_nonsense_measurement_cannot_turn_a_cost_negative() -> None:
+    """A larger file that was faster leaves its term out rather than below zero."""
+    odd = [replace(p, step_s=p.step_s / (1 + 9 * i)) for i, p in enumerate(reversed(points(1, 1)))]
+    known = calibrate(odd)
+    assert min(known.reading, known.operands, known.step) >= 0
+    assert decode_speed(SHAPE, MACHINE, known).value > 0
+
+
+def test_prefill_follows_what_was_measured() -> None:
+    """The mean ratio to the prior, over all points."""
+    known = calibrate(points(1, 1))
+    assert prefill_speed(SHAPE, MACHINE, known).value == pytest.approx(40.0, rel=0.01)
+    assert prefill_speed(SHAPE, MACHINE, Calibration()).value > 0
+
+
+def test_layers_on_a_device_are_read_at_its_speed() -> None:
+    """All on it is fastest; half of it in main memory costs most of that; nothing is said of unknown bandwidths."""
+    main = Device("main memory", True, 60_000_000_000, 10e9)
+    card = Device("card", False, 8_000_000_000, 400e9)
+    speeds = []
+    for layers in (None, 9, 0):
+        wish = Wish(device_layers=layers)
+        found = placed_speed(SHAPE, place(SHAPE, wish, [card, main]), MACHINE, Calibration())
+        assert found is not None
+        speeds.append(found.value)
+    assert speeds[0] > 3 * speeds[1] > 3 * speeds[2]
+    dark = replace(card, bandwidth_bytes_per_s=None)
+    assert placed_speed(SHAPE, place(SHAPE, Wish(), [dark, main]), MACHINE, Calibration()) is None
+
+
+def test_a_machine_between_probed_thread_counts() -> None:
+    """Straight lines between them, the last beyond; an unknown rate is assumed from bandwidth, nothing is nothing."""
+    found = machine_at({1: 10e9, 4: 30e9}, {1: 50e9, 4: 200e9}, 2, "x")
+    assert found is not None and found.bandwidth_bytes_per_s == pytest.approx(16.67e9, rel=0.01)
+    beyond = machine_at({1: 10e9, 4: 30e9}, {}, 16, "x")
+    assert beyond is not None and beyond.bandwidth_bytes_per_s == 30e9 and beyond.flops > 0
+    assert machine_at({}, {}, 1, "x") is None
+
+
+def known_extras(**changes: float) -> dict[str, float]:
+    """What a repeat keeps of a model of 1 GB on a machine that reads 10 GB/s."""
+    return {"step_weight_bytes": 1e9, "kv_bytes_token": 0.0, "bandwidth": 10e9, "cache_bytes": 30e6, **changes}
+
+
+def test_share_of_the_limit() -> None:
+    """5 tokens a second where 10 are allowed is half; the cache at its depth counts."""
+    assert share_of_limit(tokens_per_s=5, streams=1, step_bytes=1e9, bandwidth_bytes_per_s=10e9) == 0.5
+    figures = repeat_figures(repeat(decode_timeline(5.0), extras=known_extras()))
+    assert figures["limit_share"] == pytest.approx(0.5)
+    deep = repeat_figures(repeat(decode_timeline(5.0), extras=known_extras(kv_bytes_token=1e6)))
+    assert deep["limit_share"] == pytest.approx(0.5 * (1 + 1e6 * (100 + 5.5) / 1e9))
+
+
+@pytest.mark.parametrize(
+    ("extras", "why"),
+    [({}, "not probed"), ({"bandwidth": 1e9}, "shape"), (known_extras(cache_bytes=0.3e9), "not applicable")],
+)
+def test_no_share_without_what_it_is_made_of(extras: dict[str, float], why: str) -> None:
+    """The reason is told."""
+    figure = repeat_figures(repeat(decode_timeline(5.0), extras=extras))["limit_share"]
+    assert isinstance(figure, Missing) and why in figure.reason
+
+
+def test_extras_of_a_repeat() -> None:
+    """From facts of engine and rig: the probe's best bandwidth, experts of all streams, the cache's precision."""
+    shape = from_sizes(layers=2, heads=2, head_dim=64, ffn=64, vocab=500, experts=8, experts_active=2)
+    probe = {"reading": {"1": [9e9, 10e9, 11e9], "2": [18e9, 20e9, 19e9]}}
+    rig = {"probe": probe, "last_level_cache_bytes": 1000}
+    out = limit_extras({"model": describe(shape)}, rig, streams=3, cache="q8_0")
+    assert out["bandwidth"] == 19e9 and out["cache_bytes"] == 1000
+    assert out["step_weight_bytes"] == pytest.approx(touched(shape, streams=3).bytes)
+    assert out["kv_bytes_token"] == pytest.approx(2 * 2 * 128 * 34 / 32)
+    card = {"graphics": [{"bandwidth": 300e9}], "bandwidth": 20e9}
+    engine = {"layers_on_devices": 2, "state": "fits"}
+    assert limit_extras(engine, card, streams=1, cache="f16") == {"bandwidth": 300e9}
+    assert limit_extras({}, {"bandwidth": 20e9}, streams=1, cache="f16")["bandwidth"] == 20e9
+    assert limit_extras({}, {}, streams=1, cache="f16") == {}
+
+
+def spilled(rate: float, **extras: float) -> bool:
+    """Whether the caution is raised for a cell that decodes at this rate."""
+    r: list[Repeat] = [repeat(decode_timeline(rate), extras=extras)]
+    return "spilled" in [c.code for c in cell_cautions(r, Setting())]
+
+
+def test_spilled_needs_prediction_and_measurement() -> None:
+    """Raised where Fit says so, or the host is busy beside a device, and decoding is far too slow; else not."""
+    predicted = {"predicted_decode_low": 100.0}
+    assert spilled(100 * SPILLED_SHARE * 0.99, **predicted, spill_predicted=1.0)
+    assert not spilled(100 * SPILLED_SHARE * 1.01, **predicted, spill_predicted=1.0)
+    assert spilled(20, **predicted, spill_predicted=0.0, has_devices=1.0)
+    assert not spilled(20, **predicted, spill_predicted=0.0, has_devices=0.0)
+    assert not spilled(20)
