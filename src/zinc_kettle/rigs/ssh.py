@@ -176,6 +176,8 @@ class SshShell:
         Raises:
             RigError: It did not come up.
         """
+        # One engine at a time runs there: the way to the one before leads nowhere any more.
+        await self._end_tunnels()
         process = await asyncio.create_subprocess_exec(
             sys.executable, "-m", "zinc_kettle.rigs.tunnel",
             stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.DEVNULL,
@@ -194,6 +196,14 @@ class SshShell:
 
     async def close(self) -> None:
         """End tunnels and connection."""
+        await self._end_tunnels()
+        if self._connection is not None:
+            self._connection.close()
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(self._connection.wait_closed(), 3)
+            self._connection = None
+
+    async def _end_tunnels(self) -> None:
         for process in self._tunnels:
             if process.stdin is not None:
                 process.stdin.close()
@@ -203,8 +213,3 @@ class SshShell:
                 process.kill()
                 await process.wait()
         self._tunnels.clear()
-        if self._connection is not None:
-            self._connection.close()
-            with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self._connection.wait_closed(), 3)
-            self._connection = None

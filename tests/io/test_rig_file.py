@@ -1,0 +1,154 @@
+"""The rig file: read, refused with its place, and written to without losing a comment; and what rigs then are."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from zinc_kettle.config import Places
+from zinc_kettle.core.rig import Fact, Probe, Rig, RigPlan, rig_of
+from zinc_kettle.errors import RigError, StudyFileError, UsageError
+from zinc_kettle.formats.rigs import read_rigs, type_fact
+from zinc_kettle.present.rig_view import busy_line, fact_rows, probe_rows, rig_record
+from zinc_kettle.wiring.rig_desk import RigDesk
+from zinc_kettle.wiring.rigbook import RigBook
+
+FILE = """# the office's machines
+format = 1
+
+[petrel]            # the laptop
+reach = "ssh"
+host = "petrel"
+engine_python = "venv/bin/python"
+models = "/srv/models"
+facts.bandwidth = { value = 51.2, unit = "GB/s", from = "data sheet" }
+facts.price = { value = 1150, from = "receipt" }
+
+[quay]
+reach = "url"
+url = "http://127.0.0.1:9"
+"""
+
+
+def test_a_rig_file(tmp_path: Path) -> None:
+    """Every rig with how it is reached and what was typed in; this machine first, named or not."""
+    path = tmp_path / "rigs.toml"
+    assert [p.reach for p in read_rigs(path)] == ["here"]
+    path.write_text(FILE)
+    here, petrel, quay = read_rigs(path)
+    assert (here.name, petrel.address, quay.address) == ("here", "ssh petrel", "http://127.0.0.1:9")
+    assert petrel.typed["bandwidth"].value == 51.2e9 and petrel.typed["bandwidth"].source == "data sheet"
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("[a]\nreach = 'here'", "format = 1"),
+        ("format = 1\n[a]\nreach = 'ssh'", "names no host"),
+        ("format = 1\n[a]\nreach = 'url'", "names no url"),
+        ("format = 1\n[a]\nreach = 'boat'", "a.reach"),
+        ("format = 1\n[a]\nreach = 'ssh'\nhost = '-oProxyCommand=x'", "a.host"),
+        ("format = 1\n[A]\nreach = 'here'", "no name"),
+        ("format = 1\n[a]\nreach = 'here'\npassword = 'x'", "a.password"),
+        ("format = 1\n[a]\nreach = 'here'\nfacts.cores = { value = 3 }", "no fact to type in"),
+        ("format = 1\n[a]\nreach = 'here'\nfacts.bandwidth = { value = 3, unit = 'mph' }", "no unit"),
+        ("format = 1\n[a]\nreach = 'here'\nfacts.idle_w = { value = 'much', unit = 'W' }", "number"),
+        ("format = 1\n[a", "not TOML"),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_is_named(tmp_path: Path, text: str, said: str) -> None:
+    """With the file, the rig and the field."""
+    path = tmp_path / "rigs.toml"
+    path.write_text(text)
+    with pytest.raises(StudyFileError, match=said) as caught:
+        read_rigs(path)
+    assert "rigs.toml" in str(caught.value) and caught.value.exit_code == 2
+
+
+def test_typing_a_fact_keeps_the_file(tmp_path: Path) -> None:
+    """Comments stay, the fact is there, a rig the file does not name is added; a bad fact changes nothing."""
+    path = tmp_path / "rigs.toml"
+    path.write_text(FILE)
+    petrel = read_rigs(path)[1]
+    type_fact(path, petrel, "idle_w", 9.5, "W", "wall meter")
+    type_fact(path, RigPlan("here", "here"), "note", "by the window", "", "")
+    text = path.read_text()
+    assert "# the office's machines" in text and "# the laptop" in text
+    rigs = {p.name: p for p in read_rigs(path)}
+    assert rigs["petrel"].typed["idle_w"].value == 9.5 and rigs["here"].typed["note"].value == "by the window"
+    with pytest.raises(UsageError):
+        type_fact(path, petrel, "speed", 1, "", "")
+    assert path.read_text() == text
+
+
+KNOWN = {
+    "facts": {"processor": "made-up", "physical_cores": 4, "memory_bytes": 16_000_000_000, "memory_limit_bytes": 8e9,
+              "graphics": [{"name": "card", "memory_bytes": 12_000_000_000}]},
+    "probe": {"reading": {"1": [9e9, 10e9, 11e9], "4": [20e9, 21e9, 25e9]}, "gemm": {"1": [50e9]}},
+    "busy": {"cores": 1.5, "memory_used_bytes": 4, "memory_total_bytes": 16, "stolen_share": 0.1,
+             "top": [["film", 1.4]]},
+}  # fmt: skip
+
+
+def test_what_is_known_of_a_rig() -> None:
+    """Typed facts beside gathered ones, the container's limit, bandwidth as probed, each with its origin."""
+    typed = read_typed()
+    rig = rig_of(RigPlan("petrel", "ssh", typed=typed, host="petrel"), KNOWN)
+    assert rig.memory_bytes == 8_000_000_000 and rig.bandwidth == 21e9 and rig.cores == 4
+    card, main = rig.devices()
+    assert not card.main and card.bandwidth_bytes_per_s == 300e9 and main.main
+    machine = rig.machine(1)
+    assert machine is not None and machine.bandwidth_bytes_per_s == 10e9 and machine.flops == 50e9
+    rows = {row[0]: row for row in fact_rows(rig)}
+    assert rows["bandwidth of a device"][1:] == ["300 GB/s", "typed in: data sheet"]
+    assert rows["processor"][2] == "gathered" and "12.0 GB" in rows["device"][1]
+    assert busy_line(rig).startswith("Busy: 1.5 cores in use (film 1.4); the hypervisor takes 10%")
+    assert probe_rows(rig)[1][2:] == ["21.0 GB/s", "20.0–25.0 GB/s, 3 windows"]
+    record = rig_record(rig)
+    assert record["facts"]["price"]["origin"] == "typed" and record["busy"]["top"] == [["film", 1.4]]
+    assert rig.probe is not None and Probe.from_plain(rig.probe.plain()) == rig.probe
+
+
+def read_typed() -> dict[str, Fact]:
+    """Two typed facts."""
+    return {"device_bandwidth": Fact(300e9, "typed", "data sheet"), "price": Fact(680.0, "typed", "receipt")}
+
+
+def test_a_rig_of_which_nothing_is_known() -> None:
+    """No memory, no speed, no guess."""
+    rig = Rig("x", "url")
+    assert rig.devices() == [] and rig.machine() is None and rig.bandwidth is None and probe_rows(rig) == []
+    assert "cannot be seen" in busy_line(rig)
+
+
+async def test_a_book_keeps_what_was_told(tmp_path: Path) -> None:
+    """Gathered once, there again next time, in a private file; trouble stays with the rig."""
+    places = Places(tmp_path, tmp_path / "s.db")
+    (tmp_path / "rigs.toml").write_text(FILE)
+    book = RigBook(places)
+    rig = await book.gather("here")
+    assert rig.memory_bytes and rig.busy and not rig.trouble
+    lost = await book.gather("quay")
+    assert "quay does not answer" in lost.trouble
+    with pytest.raises(RigError, match="cannot be probed"):
+        await book.probe("quay")
+    again = RigBook(places)
+    assert again.rig("here").memory_bytes == rig.memory_bytes
+    assert (tmp_path / "known-rigs.json").stat().st_mode & 0o077 == 0
+    with pytest.raises(UsageError, match="no rig 'gull'"):
+        again.plan("gull")
+    (tmp_path / "known-rigs.json").write_text("{broken")
+    assert RigBook(places).rig("here").memory_bytes is None
+
+
+@pytest.mark.parametrize("text", ["bandwidth = 51.2 GB/s, data sheet", "bandwidth=51.2 GB/s"])
+def test_a_fact_as_it_is_typed_on_the_screen(tmp_path: Path, text: str) -> None:
+    """Name, number, unit, source."""
+    desk = RigDesk(Places(tmp_path, tmp_path / "s.db"), lambda: pytest.fail("no store is needed"))
+    assert desk.type_fact("here", text).bandwidth == 51.2e9
+    desk.type_fact("here", "note = by the window, me")
+    assert desk.rigs()[0].get("note") == "by the window"
+    for wrong in ("bandwidth", "bandwidth = 3 knots", "bandwidth = fast, me", "= 3"):
+        with pytest.raises(UsageError):
+            desk.type_fact("here", wrong)

@@ -1,0 +1,107 @@
+"""Rigs and Fit on the real screen, and a study over machines of two kinds run from it."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+from pathlib import Path
+
+from tests.hosts import ssh_hosts
+from tests.screen.test_screen import open_app, own_home
+from zinc_kettle.present.view import StudyView
+from zinc_kettle.store.reading import load, shelf
+from zinc_kettle.store.sqlite import SqliteStore
+
+REHEARSAL = 'format = 1\n[gannet]\nreach = "rehearsal"\n[cormorant]\nreach = "rehearsal"\n'
+
+
+def test_rigs_are_asked_and_told(home: Path, tmp_path: Path) -> None:
+    """Facts with their origin, simulated rigs labelled, a probe with its bars, a fact typed in, the explanation."""
+    mine = own_home(home, tmp_path)
+    (mine / "rigs.toml").write_text(REHEARSAL)
+    with open_app(mine) as t:
+        t.wait("ready to run")
+        t.keys("1")
+        page = t.wait_re(r"processor .*gathered")
+        assert "hardware threads" in page and "this machine" in page
+        t.wait("1 machine, 2 simulated")
+        t.keys("p")
+        probed = t.wait_re(r"arithmetic, 1 thread +━+.* GFLOP/s")
+        assert "reading, 1 thread" in probed and "memory bandwidth, probed" in probed
+        t.keys("w").wait("data sheet")
+        for key in ("p", "r", "i", "c", "e", "Space", "=", "Space", "4", "2", "0", ",", "Space", "m", "e", "Enter"):
+            t.keys(key)
+        t.wait_re(r"price +420 +typed in: me")
+        t.keys("Down")
+        simulated = t.wait("SIMULATED: made-up hardware")
+        assert "made-up 8-core" in simulated and "typed in" not in simulated
+        t.keys("?").wait("Each fact says where it came from")
+        t.keys("Escape").wait("made-up hardware")
+        t.keys("q").wait_exit()
+    assert "price" in (mine / "rigs.toml").read_text()
+
+
+def test_what_if_controls_answer(home: Path, tmp_path: Path) -> None:
+    """Fit of this machine's files; a larger context takes more; another rig has its own verdicts; small screens too."""
+    mine = own_home(home, tmp_path)
+    (mine / "rigs.toml").write_text(REHEARSAL)
+    with open_app(mine) as t:
+        t.wait("ready to run")
+        t.keys("2")
+        first = t.wait("usable")
+        assert "brine-15m.Q8_0" in first and "2,048" in first and "best" in first
+        t.keys("Right").wait("4,096")
+        t.keys("Tab", "Right").wait("◂ 2 ▸")
+        t.keys("x")
+        gannet = t.wait("What fits on gannet?")
+        assert "SIMULATED" in gannet
+        t.wait_re(r"fathom-14b F16.*spills")
+        t.wait_re(r"shoal-30b F16.*will not fit, .* short")
+        t.resize(100, 30)
+        small = t.wait_re(r"brine-1b F16 +F16")
+        assert "verdict" in small
+        t.keys("q").wait_exit()
+
+
+def test_a_study_of_two_ssh_rigs_and_two_simulated_ones(home: Path, tmp_path: Path) -> None:
+    """Opened on the shelf, run with r, one rig at a time; every repeat is measured, the simulated ones say so."""
+    mine = own_home(home, tmp_path)
+    models = tmp_path / "there"
+    models.mkdir()
+    # Over there lies a small file under the name of the model that the simulated rigs have, too.
+    shutil.copyfile(home / "models" / "brine-15m.Q8_0.gguf", models / "brine-1b.Q8_0.gguf")
+    with ssh_hosts(tmp_path / "ssh", ["skerry-mini", "skerry-shed"]) as hosts:
+        lines = [
+            f'[{h.name}]\nreach = "ssh"\nhost = "{h.name}"\nssh_config = "{h.config}"\n'
+            f'engine_python = "{sys.executable}"\nmodels = "{models}"\n'
+            for h in hosts
+        ]
+        (mine / "rigs.toml").write_text(REHEARSAL + "".join(lines))
+        (mine / "studies" / "quick.study.toml").write_text(
+            'format = 1\nname = "which-rig"\nquestion = "Which rig for the night log?"\n'
+            '[vary]\nrig = ["skerry-mini", "skerry-shed", "gannet", "cormorant"]\n'
+            '[hold]\nmodel = "brine-1b"\nquantization = "Q8_0"\nthreads = 1\ncontext = 256\nprompt_tokens = 64\n'
+            "output_tokens = 16\n[repeats]\ncount = 1\nrequests = 1\n"
+        )
+        with open_app(mine) as t:
+            t.wait("1 ready to run")
+            t.keys("Enter").wait("gannet")
+            t.keys("r")
+            done = t.wait("4 of 4 repeats", limit_s=240)
+            t.wait("Measured.")
+            assert "skerry-mini" in done and "gannet (sim.)" in done and "SIMULATED" in done
+            t.keys("q").wait_exit()
+    store = SqliteStore(mine / "kettle.db")
+    (row,) = shelf(store)
+    view = StudyView(load(store, row.study_id))
+    by_rig = {str(c.cell.settings["rig"]): c for c in view.cells}
+    assert all(c.state == "measured" for c in view.cells) and view.record.simulated
+    assert [n for n, c in by_rig.items() if view.simulated(c)] == ["gannet", "cormorant"]
+    for cell in view.cells:
+        repeat = cell.repeats[0]
+        assert repeat.extras["round_trip_s"] > 0 and repeat.extras["step_weight_bytes"] > 0
+        assert repeat.trace is not None and repeat.trace.resident_bytes.max() > 0
+    gannet = by_rig["gannet"].repeats[0]
+    assert gannet.trace is not None and gannet.trace.energy_uj is not None and "idle_w" in gannet.extras
+    mini = by_rig["skerry-mini"].repeats[0]
+    assert mini.trace is not None and mini.trace.anonymous_bytes.max() > 0 and mini.machine is not None
