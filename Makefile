@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 STAMP := $(VENV)/.installed
 
-.PHONY: setup demo test lint types rules unit bench lock clean
+.PHONY: setup demo test lint types rules unit bench bench-fit lock clean
 
 setup: $(STAMP)
 
@@ -31,10 +31,17 @@ rules: setup
 
 unit: setup
 	@command -v tmux >/dev/null || { echo "The tests drive the real screen in tmux, which is missing. On Debian: apt-get install tmux"; exit 1; }
+	@{ command -v sshd || test -x /usr/sbin/sshd; } >/dev/null || { echo "The tests measure over a real SSH server, which is missing. On Debian: apt-get install openssh-server iproute2"; exit 1; }
 	$(BIN)/python -m pytest
 
 bench: setup
 	$(BIN)/python benchmarks/run.py
+	PYTHONPATH=. $(BIN)/python benchmarks/headers.py
+
+bench-fit: setup
+	$(BIN)/python benchmarks/fit.py memory
+	$(BIN)/python benchmarks/fit.py held-out
+	$(BIN)/python benchmarks/fit.py speed
 
 lock: setup
 	$(BIN)/python -m pip install --quiet uv

@@ -1,6 +1,7 @@
 """Holds Fit against the real engine: memory over a grid, and the speed of quantizations left out of the calibration.
 
     python benchmarks/fit.py memory     (about ten minutes)
+    python benchmarks/fit.py held-out   (about five minutes: a model that set no constant)
     python benchmarks/fit.py report     (the tables again, of what was measured last)
     python benchmarks/fit.py speed      (about ten minutes; one thread, cells interleaved in one run)
 
@@ -21,10 +22,9 @@ from typing import Any
 
 from zinc_kettle.config import Places, places
 from zinc_kettle.core.fit.predict import Calibration, Machine, Point, calibrate, decode_speed
-from zinc_kettle.core.fit.sizing import Wish, sizes
+from zinc_kettle.core.fit.sizing import Wish, peak_bytes, sizes
 from zinc_kettle.core.fit.touched import touched
 from zinc_kettle.core.plan import Limits, Repeats, Study
-from zinc_kettle.formats.gguf_model import read_gguf
 from zinc_kettle.formats.presets import preset_shape
 from zinc_kettle.present.view import CellView, StudyView
 from zinc_kettle.store.reading import load
@@ -34,8 +34,7 @@ OUT = Path(__file__).parent / "out"
 QUANTIZATIONS = ("F16", "Q8_0", "Q6_K", "Q5_K", "Q5_0", "Q4_K", "Q4_0")
 DEPTH = 96
 """Tokens in the cache at the middle of an answer of the speed study."""
-PROMPT = 640
-"""Longer than the micro-batch, so that all working memory is touched."""
+OUTPUT = 8
 
 
 def measure(study: Study, where: Places) -> StudyView:
@@ -62,51 +61,61 @@ def number(cell: CellView, name: str) -> float:
     return float(value)
 
 
-def memory(where: Places) -> None:
-    """The grid of memory."""
+SETTINGS = ("quantization", "context", "slots", "cache_precision", "micro_batch")
+GRID = (
+    ("brine-60m", ("F16", "Q8_0", "Q4_0"), (1024, 4096), (1, 4), ("f32", "f16", "q8_0", "q4_0"), (512,), 640),
+    ("brine-250m", ("Q8_0", "Q6_K", "Q4_K"), (2048,), (1, 2), ("f16", "q8_0"), (512,), 640),
+)
+"""Model, quantizations, contexts, slots, cache precisions, micro-batches, prompt tokens."""
+HELD_OUT = (("brine-1b", ("Q8_0",), (1024, 3000), (1,), ("f16", "q4_0"), (128, 256), 300),)
+"""A model and micro-batches that played no part when the constants were set."""
+
+
+def memory(where: Places, grid: tuple[Any, ...], name: str) -> None:
+    """A grid of memory; prompts are longer than the micro-batch, so that all working memory is touched."""
     rows = []
-    grid = (
-        ("brine-60m", ("F16", "Q8_0", "Q4_0"), (1024, 4096), (1, 4), ("f32", "f16", "q8_0", "q4_0")),
-        ("brine-250m", ("Q8_0", "Q6_K", "Q4_K"), (2048,), (1, 2), ("f16", "q8_0")),
-    )
-    for model, quantizations, contexts, slots, caches in grid:
+    for model, quantizations, contexts, slots, caches, micros, prompt in grid:
         study = Study(
             name=f"memory-{model}", question="Does the engine take what Fit says?",
-            vary={"quantization": quantizations, "context": contexts, "slots": slots, "cache_precision": caches},
-            hold={"model": model, "threads": 2, "load_mode": "copied", "prompt_tokens": PROMPT, "output_tokens": 8},
+            vary={"quantization": quantizations, "context": contexts, "slots": slots, "cache_precision": caches,
+                  "micro_batch": micros},
+            hold={"model": model, "threads": 2, "load_mode": "copied", "prompt_tokens": prompt,
+                  "output_tokens": OUTPUT},
             repeats=Repeats(count=1, requests=1, warm_up=1), limits=Limits(),
         )  # fmt: skip
         view = measure(study, where)
         for cell in view.cells:
             s = cell.cell.settings
-            file = model_folder(where).find(model, str(s["quantization"]))
-            assert file is not None
-            wish = Wish(int(s["context"] or 0), int(s["slots"] or 1), str(s["cache_precision"]), load_mode="copied")
-            need = sizes(read_gguf(file.path), wish)
-            # One request touches the mask only as far as its own tokens reach; the rest is set aside, not resident.
             rows.append(
                 {
-                    "model": model, **{k: s[k] for k in ("quantization", "context", "slots", "cache_precision")},
-                    "loaded": number(cell, "memory_loaded"), "loaded_predicted": need.loaded_bytes,
-                    "peak": number(cell, "memory_peak"), "peak_predicted": need.total_bytes,
+                    "model": model, **{k: s[k] for k in SETTINGS},
+                    "prompt": prompt,
+                    "loaded": number(cell, "memory_loaded"), "peak": number(cell, "memory_peak"),
                 }
             )  # fmt: skip
     OUT.mkdir(exist_ok=True)
-    (OUT / "fit-memory.json").write_text(json.dumps(rows, indent=1))
+    (OUT / f"{name}.json").write_text(json.dumps(rows, indent=1))
     _tell_memory(rows)
 
 
 def _tell_memory(rows: list[dict[str, Any]]) -> None:
+    for r in rows:
+        shape = preset_shape(r["model"], r["quantization"])
+        micro = r.get("micro_batch", 512)
+        wish = Wish(r["context"], r["slots"], r["cache_precision"], micro_batch=micro, load_mode="copied")
+        r["loaded_predicted"] = sizes(shape, wish).loaded_bytes
+        r["peak_predicted"] = peak_bytes(shape, wish, depth=r.get("prompt", 640) + OUTPUT)
     for name in ("loaded", "peak"):
         errors = [r[f"{name}_predicted"] / r[name] - 1 for r in rows]
         print(f"{name}: {len(rows)} cells, error {min(errors):+.1%} to {max(errors):+.1%}, "
               f"median size {statistics.median(map(abs, errors)):.1%}")  # fmt: skip
-    heads = ("model", "quantization", "context", "slots", "cache", "loaded, MB", "predicted", "error", "peak, MB",
-             "predicted", "error")  # fmt: skip
+    heads = ("model", "quantization", "context", "slots", "cache", "micro-batch", "loaded, MB", "predicted", "error",
+             "peak, MB", "predicted", "error")  # fmt: skip
     print("| " + " | ".join(heads) + " |")
     print("|" + "---|" * len(heads))
     for r in rows:
-        cells = [r["model"], r["quantization"], f"{r['context']:,}", r["slots"], r["cache_precision"]]
+        cells = [r["model"], r["quantization"], f"{r['context']:,}", r["slots"], r["cache_precision"],
+                 r.get("micro_batch", 512)]  # fmt: skip
         for name in ("loaded", "peak"):
             seen, said = r[name], r[f"{name}_predicted"]
             cells += [f"{seen / 1e6:.1f}", f"{said / 1e6:.1f}", f"{said / seen - 1:+.1%}"]
@@ -176,18 +185,22 @@ def main() -> None:
     """Run what is asked for."""
     wanted = sys.argv[1] if len(sys.argv) > 1 else ""
     if wanted == "report":
-        _tell_memory(json.loads((OUT / "fit-memory.json").read_text()))
+        for name in ("fit-memory", "fit-held-out"):
+            _tell_memory(json.loads((OUT / f"{name}.json").read_text()))
         _tell_speed(json.loads((OUT / "fit-speed.json").read_text()))
         return
-    if wanted not in {"memory", "speed"}:
+    if wanted not in {"memory", "held-out", "speed"}:
         raise SystemExit(__doc__)
     with tempfile.TemporaryDirectory() as folder:
         where = replace(places(), store=Path(folder) / "fit.db")
         folder_of = model_folder(where)
-        for model, q in itertools.product(("brine-60m", "brine-250m"), QUANTIZATIONS):
+        for model, q in [*itertools.product(("brine-60m", "brine-250m"), QUANTIZATIONS), ("brine-1b", "Q8_0")]:
             if folder_of.find(model, q) is None:
                 folder_of.make(model, q, lambda _done, _all: None)
-        (memory if wanted == "memory" else speed)(where)
+        if wanted == "speed":
+            speed(where)
+        else:
+            memory(where, GRID if wanted == "memory" else HELD_OUT, f"fit-{wanted}")
 
 
 if __name__ == "__main__":

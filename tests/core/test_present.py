@@ -124,7 +124,7 @@ def test_records() -> None:
 def test_tables() -> None:
     """A row a cell, as wide as the heading."""
     view = view_of(FULL)
-    for heads, rows in (result_rows(view), plan_rows(view, dict.fromkeys(range(6)), dict.fromkeys(range(6), 2.0))):
+    for heads, rows in (result_rows(view), plan_rows(view, dict.fromkeys(range(6)), dict.fromkeys(range(6), 2.0), {})):
         assert len(rows) == 6 and all(len(row) == len(heads) for row in rows)
     assert result_rows(view)[1][0][:3] == ["F16", "1", "● measured 3/3"]
 

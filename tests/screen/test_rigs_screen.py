@@ -51,7 +51,7 @@ def test_what_if_controls_answer(home: Path, tmp_path: Path) -> None:
         first = t.wait("usable")
         assert "brine-15m.Q8_0" in first and "2,048" in first and "best" in first
         t.keys("Right").wait("4,096")
-        t.keys("Tab", "Right").wait("◂ 2 ▸")
+        t.keys("Tab", "Right").wait_re("◂.2.▸")
         t.keys("x")
         gannet = t.wait("What fits on gannet?")
         assert "SIMULATED" in gannet

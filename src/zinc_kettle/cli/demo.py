@@ -25,6 +25,8 @@ def open_demo(store: Path | None) -> None:
     for path in demo_studies():
         for cell in cells(read_study(path)[0]):
             settings = launch_settings(cell)
+            if settings.rig is not None:
+                continue  # simulated rigs have their own models
             key = (settings.model, settings.quantization)
             if folder.find(*key) is None:
                 wanted[key] = folder.planned_bytes(*key)

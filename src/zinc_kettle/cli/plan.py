@@ -9,10 +9,12 @@ from zinc_kettle.config import places
 from zinc_kettle.core.budget import guess_cell_s, launches, time_left_s
 from zinc_kettle.core.plan import order
 from zinc_kettle.core.record import StudyRecord
+from zinc_kettle.present.fit_view import speeds_of
 from zinc_kettle.present.records import cell_record
 from zinc_kettle.present.table import plan_line, plan_rows
 from zinc_kettle.present.view import StudyView
-from zinc_kettle.wiring.build import model_sizes, read_study
+from zinc_kettle.wiring.build import model_sizes, open_store, read_study
+from zinc_kettle.wiring.rig_desk import RigDesk
 
 
 def plan_study(file: Path, store_path: Path | None, *, as_json: bool) -> None:
@@ -24,14 +26,17 @@ def plan_study(file: Path, store_path: Path | None, *, as_json: bool) -> None:
     study, source = read_study(file)
     sizes = model_sizes(study, places(store_path))
     view = StudyView(StudyRecord("", study, "planned", 0.0, source=source))
+    where = places(store_path)
+    predicted = RigDesk(where, lambda: open_store(where)).predicted(study)
+    speeds = speeds_of(predicted)
     if as_json:
         for cell in view.cells:
             output.record(cell_record(view, cell))
         return
     runs = order(study)
-    seconds = time_left_s(study, view.plan, runs, model_bytes=sizes, seen_s={})
-    each = {cell.index: guess_cell_s(study, cell, sizes[cell.index]) for cell in view.plan}
+    seconds = time_left_s(study, view.plan, runs, model_bytes=sizes, seen_s={}, speeds=speeds)
+    each = {cell.index: guess_cell_s(study, cell, sizes[cell.index], speeds) for cell in view.plan}
     output.line(study.question)
     output.line(plan_line(view, launches(study, view.plan, runs), seconds))
     output.line()
-    output.table(*plan_rows(view, sizes, each))
+    output.table(*plan_rows(view, sizes, each, predicted))

@@ -19,12 +19,22 @@ GUESS_LOAD_BYTES_PER_S = 1e9
 UNKNOWN_MODEL_BYTES = 4e9
 
 
-def guess_repeat_s(study: Study, cell: Cell, model_bytes: float | None) -> float:
-    """A guess of one repeat of a cell, without its launch, in seconds."""
+Speeds = Mapping[int, tuple[float, float | None]]
+"""Predicted decode and prefill speed of cells, in tokens per second; prefill None where only decode is predicted."""
+PREFILL_TIMES = 15.0
+"""Where only decode is predicted, prefill is taken to be so many times as fast: batches use arithmetic better."""
+
+
+def guess_repeat_s(study: Study, cell: Cell, model_bytes: float | None, speeds: Speeds | None = None) -> float:
+    """A guess of one repeat of a cell, without its launch, in seconds; from predicted speeds where there are any."""
     size = model_bytes or UNKNOWN_MODEL_BYTES
     requests = cell.requests(study.repeats) + study.repeats.warm_up
     prompt = int(cell.settings["prompt_tokens"] or 200)
     output = int(cell.settings["output_tokens"] or 1)
+    if speeds and cell.index in speeds:
+        decode, prefill = speeds[cell.index]
+        one = prompt / (prefill or PREFILL_TIMES * decode) + output / decode
+        return one * requests
     one = prompt * size / GUESS_PREFILL_BYTES_PER_S + output * size / GUESS_READ_BYTES_PER_S
     return one * requests
 
@@ -34,10 +44,10 @@ def guess_launch_s(model_bytes: float | None) -> float:
     return GUESS_LAUNCH_S + (model_bytes or UNKNOWN_MODEL_BYTES) / GUESS_LOAD_BYTES_PER_S
 
 
-def guess_cell_s(study: Study, cell: Cell, model_bytes: float | None) -> float:
+def guess_cell_s(study: Study, cell: Cell, model_bytes: float | None, speeds: Speeds | None = None) -> float:
     """A guess of one repeat of a cell with its launch, in seconds."""
     launch = 0.0 if study.endpoint is not None else guess_launch_s(model_bytes)
-    return guess_repeat_s(study, cell, model_bytes) + launch
+    return guess_repeat_s(study, cell, model_bytes, speeds) + launch
 
 
 def launches(study: Study, cells: Sequence[Cell], runs: Sequence[Run] | None = None) -> int:
@@ -55,6 +65,7 @@ def time_left_s(
     *,
     model_bytes: Mapping[int, float | None],
     seen_s: Mapping[int, Sequence[float]],
+    speeds: Speeds | None = None,
 ) -> float:
     """Seconds the given runs will take.
 
@@ -64,11 +75,12 @@ def time_left_s(
         runs: What is still to do.
         model_bytes: Size of the model file by cell.
         seen_s: Whole lengths of finished repeats by cell, launch included.
+        speeds: Predicted speeds by cell, where they are known.
 
     Returns:
         The sum of what each cell took in the mean, and guesses scaled by how wrong they were so far.
     """
-    guesses = {cell.index: guess_cell_s(study, cell, model_bytes.get(cell.index)) for cell in cells}
+    guesses = {cell.index: guess_cell_s(study, cell, model_bytes.get(cell.index), speeds) for cell in cells}
     measured = {index: sum(times) / len(times) for index, times in seen_s.items() if times}
     ratios = [measured[i] / guesses[i] for i in measured if guesses[i] > 0]
     correction = math.exp(sum(math.log(max(r, 1e-3)) for r in ratios) / len(ratios)) if ratios else 1.0

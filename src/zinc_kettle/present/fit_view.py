@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -118,6 +118,15 @@ def verdict(row: FitRow) -> str:
         "spills": f"spills: {on} of {placement.layers} layers on devices, the rest in slower main memory",
     }
     return f"{words[placement.state]}; {byte_size(headroom)} to spare"
+
+
+def speeds_of(rows: Mapping[int, FitRow]) -> dict[int, tuple[float, float | None]]:
+    """Predicted decode and prefill of cells, for a guess of how long they take."""
+    return {
+        index: (row.decode.value, row.prefill.value if row.prefill else None)
+        for index, row in rows.items()
+        if row.decode is not None
+    }
 
 
 def short_verdict(row: FitRow) -> str:

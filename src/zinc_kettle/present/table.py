@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from zinc_kettle.core.catalogue import MEASURES
 from zinc_kettle.core.factors import label
 from zinc_kettle.core.units import byte_size, duration, plural
+from zinc_kettle.present.fit_view import FitRow, short_verdict, speed_text
 from zinc_kettle.present.view import CAUTION_MARK, STATE_MARKS, StudyView
 from zinc_kettle.present.words import bounds_text, value_text
 
@@ -31,19 +34,21 @@ def result_rows(view: StudyView, names: tuple[str, ...] = COLUMNS) -> tuple[list
 
 
 def plan_rows(
-    view: StudyView, sizes: dict[int, float | None], seconds: dict[int, float]
+    view: StudyView, sizes: dict[int, float | None], seconds: dict[int, float], predicted: Mapping[int, FitRow]
 ) -> tuple[list[str], list[list[str]]]:
-    """Headings and one row a cell of a plan: levels, state, size of the model file, length of a repeat."""
+    """Headings and one row a cell of a plan: levels, state, model file, what Fit says of it, length of a repeat."""
     heads = [name.replace("_", " ") for name in view.study.vary]
-    heads += ["state", "model file", "one repeat, about"]
+    heads += ["state", "model file", "fit", "decode, predicted", "one repeat, about"]
     rows = []
     for cell in view.cells:
-        size = sizes.get(cell.cell.index)
+        size, row = sizes.get(cell.cell.index), predicted.get(cell.cell.index)
         rows.append(
             [
                 *(label(level) for level in cell.cell.levels.values()),
                 f"{STATE_MARKS[cell.state]} {cell.state}",
                 "not known" if size is None else byte_size(size),
+                short_verdict(row) if row is not None else "not known",
+                speed_text(row.decode) if row is not None else "–",
                 duration(seconds[cell.cell.index]),
             ]
         )

@@ -87,7 +87,10 @@ class RealDesk:
             return ShelfEntry(str(path), path.name, "planned", "", path.name, "", ready=True, trouble=str(error))
         count = plural(len(cells(study)), "cell")
         answer = f"{count}, {plural(study.repeats.count, 'repeat')} each; open it and press r to measure it here"
-        return ShelfEntry(str(path), study.question, "planned", answer, f"study file {path.name}", "", ready=True)
+        return ShelfEntry(
+            str(path), study.question, "planned", answer, f"study file {path.name}", "", ready=True,
+            simulated=self._rig_facts(study)["simulated"],
+        )  # fmt: skip
 
     def open(self, entry: ShelfEntry) -> StudyRecord:
         """A study whole, or planned from its file."""
@@ -97,7 +100,16 @@ class RealDesk:
         if not entry.ready:
             return self.load(entry.key)
         study, source = read_study(Path(entry.key))
-        return StudyRecord("", study, "planned", 0.0, source=source)
+        facts = self._rig_facts(study)
+        return StudyRecord("", study, "planned", 0.0, facts=facts, simulated=facts["simulated"], source=source)
+
+    def _rig_facts(self, study: Study) -> dict[str, Any]:
+        """Which of a planned study's rigs are simulated, so that the screen says so before anything has run."""
+        from zinc_kettle.core.plan import rigs_of
+
+        named = rigs_of(study)
+        rigs = {name: {"simulated": name in self._rigs.simulated()} for name in named} if named else {}
+        return {"rigs": rigs, "simulated": any(r["simulated"] for r in rigs.values())}
 
     def load(self, study_id: str) -> StudyRecord:
         """A kept study whole."""

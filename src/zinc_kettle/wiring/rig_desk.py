@@ -41,6 +41,10 @@ class RigDesk:
         """All rigs with what is known of them."""
         return [self._book.rig(plan.name) for plan in self._book.plans()]
 
+    def simulated(self) -> set[str]:
+        """Names of the simulated rigs."""
+        return {plan.name for plan in self._book.plans() if plan.simulated}
+
     async def gather(self, name: str) -> Rig:
         """Ask a rig; trouble is in what is returned."""
         return await self._book.gather(name)

@@ -184,7 +184,7 @@ def _planned_lines(cell: CellView, look: Look) -> list[str]:
         lines[0] = f"{'⊘' if not row.placement.works else STATE_MARKS[cell.state]} {row.placement.state}"
         if row.decode is not None:
             low, high = (digits(v, significant=2) for v in (row.decode.low, row.decode.high))
-            lines.append(f"{low}–{high} tok/s?")
+            lines.append(f"predicted {low}–{high} tok/s")
     if size is not None:
         lines.append(f"file {byte_size(size)}")
     if seconds is not None:

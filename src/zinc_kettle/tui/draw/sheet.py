@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Sequence
 
 from rich.text import Text
@@ -97,8 +98,26 @@ def memory_trace(repeats: Sequence[Repeat], width: int, rows: int, palette: Pale
     if not traces:
         return Text("the engine's memory cannot be seen from here", palette.muted)
     values = [float(v) for v in traces[-1].resident_bytes]
+    if max(values) <= 0:
+        return Text("this rig does not tell the engine's memory", palette.muted)
     top = max(values) * 1.05
     return _labelled(trace(values, width - 9, rows, low=0.0, high=top), byte_size(top), "0 B", palette)
+
+
+def power_trace(repeats: Sequence[Repeat], width: int, rows: int, palette: Palette) -> Text | None:
+    """Power of the rig over the last repeat, from its energy; None where nothing told it."""
+    told = [r.trace for r in repeats if r.trace is not None and r.trace.energy_uj is not None]
+    if not told or len(told[-1].at_ns) < 3 or told[-1].energy_uj is None:
+        return None
+    at, energy = told[-1].at_ns, told[-1].energy_uj
+    watts = [
+        float(e1 - e0) * 1e3 / float(t1 - t0)
+        for (t0, t1), (e0, e1) in zip(itertools.pairwise(at), itertools.pairwise(energy), strict=True)
+        if t1 > t0
+    ]
+    top = max(watts, default=0.0) * 1.05 or 1.0
+    plot = trace(watts, width - 9, rows, low=0.0, high=top)
+    return _labelled(plot, f"{digits(top, significant=2)} W", "0 W", palette)
 
 
 def _labelled(plot: list[str], top: str, bottom: str, palette: Palette) -> Text:

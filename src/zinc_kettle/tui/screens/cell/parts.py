@@ -3,21 +3,27 @@
 from __future__ import annotations
 
 import textwrap
+from typing import Any
 
 from rich.text import Text
 
 from zinc_kettle.core.catalogue import MEASURES
 from zinc_kettle.core.cell import Value
-from zinc_kettle.core.units import byte_size, with_unit
+from zinc_kettle.core.measures import Missing
+from zinc_kettle.core.units import byte_size, digits, with_unit
 from zinc_kettle.present.view import CellView
 from zinc_kettle.present.words import bounds_text, value_text
-from zinc_kettle.tui.draw.sheet import gap_trace, memory_trace, repeat_strip, waterfall
+from zinc_kettle.tui.draw.sheet import gap_trace, memory_trace, power_trace, repeat_strip, waterfall
 from zinc_kettle.tui.theme import Palette
 
 GROUPS = (
-    ("answering", ("ttft", "ttft_offset", "duration", "gap_p50", "gap_p95", "gap_p99")),
+    ("answering", ("ttft", "round_trip", "ttft_offset", "duration", "gap_p50", "gap_p95", "gap_p99")),
     ("prefill", ("prefill_client", "prefill_engine", "prompt_tokens")),
-    ("decode", ("decode", "decode_engine", "tpot", "chars_rate", "output_tokens", "throughput", "spread")),
+    (
+        "decode",
+        ("decode", "decode_engine", "tpot", "chars_rate", "limit_share", "output_tokens", "throughput", "spread"),
+    ),
+    ("power", ("power", "energy_token", "energy_token_net", "energy_prefill", "energy_decode", "memory_device")),
     (
         "machine",
         ("load_time", "memory_loaded", "memory_peak", "memory_anonymous", "memory_file", "cpu", "observer_share"),
@@ -34,6 +40,11 @@ def figures(cell: CellView, palette: Palette) -> Text:
     out = Text()
     reasons: dict[str, list[str]] = {}
     for title, names in GROUPS:
+        if title == "power" and not any(isinstance(cell.value(name), Value) for name in names):
+            # Six dashes in a row would tell no more than one sentence.
+            missing = cell.value("power")
+            reasons.setdefault(missing.reason if isinstance(missing, Missing) else "", []).append("power and energy")
+            continue
         out.append(f"{title}\n", palette.muted)
         for name in names:
             figure = cell.value(name)
@@ -71,6 +82,10 @@ def strips(cell: CellView, width: int, height: int, palette: Palette) -> Text:
     out.append_text(gap_trace(timelines, width, rows, palette))
     out.append("\n\nmemory of the engine, last repeat\n", palette.muted)
     out.append_text(memory_trace(counted, width, rows, palette))
+    power = power_trace(counted, width, MIN_TRACE_ROWS, palette)
+    if power is not None:
+        out.append("\n\npower of the rig, last repeat\n", palette.muted)
+        out.append_text(power)
     return out
 
 
@@ -104,6 +119,7 @@ def engine(cell: CellView, palette: Palette) -> Text:
     else:
         facts = known[-1].facts
         out.append(f"{facts.get('engine', '')} {facts.get('version', '')}\n", palette.ink)
+        out.append_text(_where(facts, palette))
         if facts.get("launch_line"):
             out.append(facts["launch_line"] + "\n", palette.muted)
         if facts.get("build"):
@@ -113,6 +129,25 @@ def engine(cell: CellView, palette: Palette) -> Text:
     if words:
         out.append("\nlast words\n", palette.muted)
         out.append(words[-1] + "\n", palette.failure)
+    return out
+
+
+def _where(facts: dict[str, Any], palette: Palette) -> Text:
+    """On which rig, how reached, what was predicted there, and whether any of it is real."""
+    out = Text()
+    if facts.get("simulated"):
+        out.append("SIMULATED: nothing here was measured on hardware\n", f"bold {palette.caution}")
+    parts = [str(facts[name]) for name in ("rig", "reached") if facts.get(name) and facts[name] != "here"]
+    if facts.get("clock_error_ms") is not None:
+        parts.append(f"its clock set to {facts['clock_error_ms']:.2g} ms")
+    if facts.get("layers_on_devices"):
+        parts.append(f"{facts['layers_on_devices']} layers on devices")
+    if parts:
+        out.append(f"{', '.join(parts)}\n", palette.muted)
+    predicted = facts.get("predicted")
+    if predicted:
+        out.append(f"Fit said before: {predicted['state']}, decode {digits(predicted['decode'], significant=2)} tok/s "
+                   f"({digits(predicted['decode_low'], significant=2)} or more)\n", palette.muted)  # fmt: skip
     return out
 
 

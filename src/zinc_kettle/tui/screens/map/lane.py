@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from rich.text import Text
 
+from zinc_kettle.core.plan import rigs_of
 from zinc_kettle.core.units import byte_size, digits, duration
 from zinc_kettle.present.view import STATE_MARKS, StudyView
 from zinc_kettle.present.words import Sentence, answer, worth_knowing
@@ -48,7 +49,7 @@ def knowing(view: StudyView, measure: str, plan: str, palette: Palette) -> Text:
     """The answer so far, then findings and cautions in plain sentences."""
     out = Text()
     if not view.done_repeats and not view.failed_cells:
-        return _before(plan, palette)
+        return _before(plan, palette, "on its rigs" if rigs_of(view.study) else "on this machine")
     said = answer(view, measure)
     out.append(said[:1].upper() + said[1:] + ".\n", palette.ink)
     sentences = worth_knowing(view, measure)
@@ -60,12 +61,12 @@ def knowing(view: StudyView, measure: str, plan: str, palette: Palette) -> Text:
     return out
 
 
-def _before(plan: str, palette: Palette) -> Text:
+def _before(plan: str, palette: Palette, where: str) -> Text:
     """What a person sees before anything is measured."""
     out = Text("nothing measured yet\n\n", palette.muted)
     out.append(plan + "\n\n", palette.ink)
     out.append("r", f"bold {palette.ink}")
-    out.append(" measures it on this machine. Close other programs first: they would be measured too. ", palette.ink)
+    out.append(f" measures it {where}. Close other programs first: they would be measured too. ", palette.ink)
     out.append("s stops at any time; what is measured is kept, and r goes on from there.", palette.ink)
     return out
 

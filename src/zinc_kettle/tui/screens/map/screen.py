@@ -13,7 +13,7 @@ from zinc_kettle.core.budget import guess_cell_s, launches, time_left_s
 from zinc_kettle.core.catalogue import MAP_MEASURES, MEASURES
 from zinc_kettle.core.plan import order
 from zinc_kettle.present.figure import measure_line
-from zinc_kettle.present.fit_view import FitRow
+from zinc_kettle.present.fit_view import FitRow, speeds_of
 from zinc_kettle.present.table import plan_line
 from zinc_kettle.present.view import Grid, StudyView
 from zinc_kettle.present.words import best, bounds_text, value_text
@@ -106,7 +106,8 @@ class MapScreen(Station):
     def _plan(self, view: StudyView) -> str:
         """Size and length of the study, in a sentence."""
         runs = order(view.study)
-        seconds = time_left_s(view.study, view.plan, runs, model_bytes=self._model_sizes(view), seen_s={})
+        seconds = time_left_s(view.study, view.plan, runs, model_bytes=self._model_sizes(view), seen_s={},
+                              speeds=speeds_of(self._predicted))  # fmt: skip
         return plan_line(view, launches(view.study, view.plan, runs), seconds) + "."
 
     def _model_sizes(self, view: StudyView) -> dict[int, float | None]:
@@ -144,7 +145,8 @@ class MapScreen(Station):
     def _look(self, view: StudyView) -> Look:
         app, run = host(self), host(self).run_state
         sizes = self._model_sizes(view)
-        guesses = {c.index: guess_cell_s(view.study, c, sizes.get(c.index)) for c in view.plan}
+        speeds = speeds_of(self._predicted)
+        guesses = {c.index: guess_cell_s(view.study, c, sizes.get(c.index), speeds) for c in view.plan}
         measure = MEASURES[app.measure]
         top = best(view, app.measure)
         alone = top[0].cell.index if top else None
