@@ -184,3 +184,14 @@ def test_a_large_map_is_seen_through_a_window() -> None:
     assert "↓ 16 more" in lines[-1] and "→ 34 more" in lines[-1]
     assert place.hit(place.label, 1, place.rows, place.columns) == (0, 0)
     assert place.hit(0, 1, place.rows, place.columns) is None
+
+
+def test_a_rig_that_was_busy_before_the_run_is_named() -> None:
+    """This machine or another; a quiet one is not."""
+    busy = {"cores": 1.4, "top": [["film", 1.3]]}
+    record = view_of(FULL).record
+    for facts, said in (({"busy": busy}, "this machine"), ({"rigs": {"petrel": {"busy": busy}}}, "petrel")):
+        view = StudyView(dataclasses.replace(record, facts=facts))
+        assert any(s.text == f"{said} was busy before the run: 1.4 cores (film)." for s in worth_knowing(view))
+    quiet = StudyView(dataclasses.replace(record, facts={"busy": {"cores": 0.1, "top": []}}))
+    assert not any("busy before" in s.text for s in worth_knowing(quiet))

@@ -141,6 +141,21 @@ async def test_an_engine_there(host: Host, home: Path) -> None:
         await shell.close()
 
 
+async def test_an_engine_reached_directly(host: Host, home: Path) -> None:
+    """Without a forwarded port, where the rig's address can be reached."""
+    shell = SshShell(host.name, ssh_config=str(host.config))
+    settings = LaunchSettings("brine-15m", "Q8_0", 1, None, 256, 1, 512, 128, "f16", False, "copied", rig=host.name)
+    file = ModelFile("brine-15m", "Q8_0", home / "models" / "brine-15m.Q8_0.gguf", 1)
+    launcher = RemoteLauncher(shell, python=PYTHON, rig=host.name, direct=host.address)
+    engine = await launcher.start(settings, file, launch_id="l")
+    try:
+        assert engine.base_url.startswith(f"http://{host.address}:") and engine.facts["reached"] == "directly"
+        assert await engine.round_trip_s() is not None
+    finally:
+        await engine.stop()
+        await shell.close()
+
+
 async def test_an_engine_dies_with_its_connection(host: Host, home: Path) -> None:
     """The tool may be killed: nothing is left running there."""
     shell, other = (SshShell(host.name, ssh_config=str(host.config)) for _ in range(2))

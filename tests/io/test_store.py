@@ -13,12 +13,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.build import decode_timeline, repeat, study, timeline
+from tests.build import decode_timeline, repeat, study, timeline, trace
 from zinc_kettle.core.plan import Run
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.timeline import EngineReport, Timeline
 from zinc_kettle.errors import StoreError, UsageError
-from zinc_kettle.store.blocks import decode_block, decode_columns, encode_block, encode_columns
+from zinc_kettle.store.blocks import decode_block, decode_columns, encode_block, encode_columns, trace_columns, trace_of
 from zinc_kettle.store.reading import find, load, shelf
 from zinc_kettle.store.sqlite import BLOCK_REQUESTS, SqliteStore
 from zinc_kettle.wire.convert import to_message, to_timeline
@@ -230,3 +230,16 @@ def test_the_shelf_keeps_its_answer(tmp_path: Path) -> None:
     for said in ("Q4_0 is fastest", "Q8_0 is fastest"):
         store.keep_answer(study_id, said)
         assert shelf(store)[0].answer == said
+
+
+@pytest.mark.parametrize("further", [{}, {"energy_uj": 7}, {"device_bytes": 3}, {"energy_uj": 7, "device_bytes": 3}])
+def test_a_trace_keeps_what_was_told_and_no_more(further: dict[str, int]) -> None:
+    """Energy and device memory come back where they were told, and stay untold where they were not."""
+    plain = trace()
+    columns = {name: np.arange(3, dtype=np.int64) * factor for name, factor in further.items()}
+    filled = dataclasses.replace(plain, **columns, energy_source="counters")  # type: ignore[arg-type]
+    told = trace_of(decode_columns(encode_columns(*trace_columns(filled))), {"energy_source": "counters"})
+    for name in ("energy_uj", "device_bytes"):
+        value = getattr(told, name)
+        assert value is None if name not in further else np.array_equal(value, columns[name])
+    assert np.array_equal(told.resident_bytes, plain.resident_bytes) and told.energy_source == "counters"

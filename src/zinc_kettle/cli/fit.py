@@ -8,7 +8,6 @@ from pathlib import Path
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
 from zinc_kettle.core.fit.placement import STATE_MARKS, place
-from zinc_kettle.core.fit.predict import Calibration
 from zinc_kettle.core.fit.sizing import Wish
 from zinc_kettle.core.model_shape import ModelShape, from_sizes
 from zinc_kettle.core.rig import Rig
@@ -83,7 +82,7 @@ def show_fit(
     if rig.memory_bytes is None:
         rig = asyncio.run(_gathered(book, plan.name))
     wanted = [Candidate(shape.name, shape, "shape")] if shape else candidates(where, rig, paths)
-    known = calibration(open_store(where), rig) if where.store.exists() else Calibration()
+    known = calibration(open_store(where), rig) if where.store.exists() else rig.prior()
     rows = fit_rows(wanted, rig, wish, threads=threads, calibration=known)
     if as_json:
         for row in rows:

@@ -16,11 +16,20 @@ IDLE = "idle_w"
 """Name under which a repeat keeps the rig's idle power, taken before its engine was started."""
 
 
+WALL = "wall_w"
+"""Name under which a repeat keeps a wall-meter reading under load."""
+
+
 def mean_watts(repeat: Repeat) -> float | None:
-    """Mean power from the first measured request sent to the last one ended; None where nothing told the energy."""
+    """Mean power from the first measured request sent to the last one ended.
+
+    Where nothing told the energy, the wall-meter reading under load that a person typed in; None without that, too.
+    """
     window = _window(repeat)
-    if repeat.trace is None or window is None:
+    if window is None:
         return None
+    if repeat.trace is None or repeat.trace.energy_uj is None:
+        return repeat.extras.get(WALL)
     joules = repeat.trace.joules(*window)
     return None if joules is None else joules * NS_PER_S / (window[1] - window[0])
 

@@ -254,7 +254,7 @@ def _limit_share(repeat: Repeat, decode: Figure) -> Figure:
 
 
 def _why_no_energy(repeat: Repeat, name: str, untold: Missing) -> Missing:
-    if repeat.trace is None or repeat.trace.energy_uj is None:
+    if (repeat.trace is None or repeat.trace.energy_uj is None) and energy.WALL not in repeat.extras:
         return untold
     if name == "energy_token_net":
         return Missing("the idle power was not taken")

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from zinc_kettle.core.fit.placement import Device
-from zinc_kettle.core.fit.predict import Machine, machine_at
+from zinc_kettle.core.fit.predict import Calibration, Machine, machine_at
 from zinc_kettle.core.stats import median
 
 Origin = Literal["gathered", "probed", "typed", "simulated"]
@@ -50,6 +50,7 @@ _KINDS = (
     FactKind("container", "container", ""), FactKind("governor", "frequency governor", ""),
     FactKind("engine", "engine", ""),
     FactKind("bandwidth", "memory bandwidth", "B/s", typed=True),
+    FactKind("arithmetic", "arithmetic rate", "FLOP/s"),
     FactKind("device_bandwidth", "bandwidth of a device", "B/s", typed=True),
     FactKind("price", "price", "price", typed=True), FactKind("power_limit_w", "power limit set", "W", typed=True),
     FactKind("idle_w", "idle power", "W", typed=True), FactKind("load_w", "power under load", "W", typed=True),
@@ -109,6 +110,8 @@ class Busy:
     stolen_share: float = 0.0
     top: tuple[tuple[str, float], ...] = ()
     """Names of the busiest programs and the cores each uses."""
+    device_used_bytes: int | None = None
+    """Memory in use on graphics devices, where they tell."""
 
     @property
     def free_bytes(self) -> int:
@@ -171,7 +174,13 @@ class Rig:
         origin = "simulated" if self.simulated else "from the bandwidth typed in"
         # Few threads do not saturate memory; a third of the cores does on usual machines.
         share = min(1.0, 3 * wanted / self.cores)
-        return machine_at({wanted: typed * share}, {}, wanted, origin)
+        rate = self.number("arithmetic")
+        rates = {wanted: rate * min(1.0, wanted / self.cores)} if rate else {}
+        return machine_at({wanted: typed * share}, rates, wanted, origin)
+
+    def prior(self) -> Calibration:
+        """What is taken to hold before anything was measured here; made-up rigs read while they multiply, for free."""
+        return Calibration(operands=0.0) if self.simulated else Calibration()
 
     def devices(self) -> list[Device]:
         """Its memories: graphics devices first, main memory last; empty where its memory is not known."""

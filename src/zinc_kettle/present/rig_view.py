@@ -26,6 +26,8 @@ def fact_text(kind: FactKind, value: object) -> str:
         return f"{value / (1 << 20):,.4g} MiB" if value >= 1 << 20 else f"{value / 1024:,.0f} KiB"
     if kind.unit == "B/s":
         return f"{digits(value / 1e9)} GB/s"
+    if kind.unit == "FLOP/s":
+        return f"{digits(value / 1e9)} GFLOP/s"
     return f"{value:,g} {kind.unit if kind.unit != 'price' else ''}".strip()
 
 
@@ -91,7 +93,8 @@ def busy_line(rig: Rig) -> str:
     )
     stolen = f"; the hypervisor takes {busy.stolen_share:.0%}" if busy.stolen_share > 0.02 else ""
     free = f"{byte_size(busy.free_bytes)} of {byte_size(busy.memory_total_bytes)} of memory free"
-    return f"{state}{f' ({who})' if who else ''}{stolen}; {free}."
+    device = f", {byte_size(busy.device_used_bytes)} in use on devices" if busy.device_used_bytes else ""
+    return f"{state}{f' ({who})' if who else ''}{stolen}; {free}{device}."
 
 
 def rig_record(rig: Rig) -> dict[str, Any]:

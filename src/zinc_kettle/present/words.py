@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from zinc_kettle.core.catalogue import MEASURES
+from zinc_kettle.core.cautions import BUSY_CORES
 from zinc_kettle.core.cell import CellFigure, Value
 from zinc_kettle.core.factors import Level, level_name
 from zinc_kettle.core.stats import Interval, median
@@ -110,6 +111,7 @@ def worth_knowing(view: StudyView, name: str = "decode") -> list[Sentence]:
     """What a person should know of a study: failures, findings, cautions; the most telling first."""
     out: list[Sentence] = []
     out += _failures(view)
+    out += _busy_before(view)
     out += _gains(view, name)
     out += _cautions(view)
     return out[:MAX_SENTENCES]
@@ -121,6 +123,21 @@ def _failures(view: StudyView) -> list[Sentence]:
         for cell in view.cells
         if cell.state == "failed"
     ][:2]
+
+
+def _busy_before(view: StudyView) -> list[Sentence]:
+    """Rigs that others were using just before the run."""
+    rigs = {"this machine": view.record.facts, **(view.record.facts.get("rigs") or {})}
+    out = []
+    for name, facts in rigs.items():
+        busy = facts.get("busy") or {}
+        if busy.get("cores", 0.0) > BUSY_CORES:
+            who = ", ".join(str(pair[0]) for pair in busy.get("top", ()))
+            used = digits(busy["cores"], significant=2)
+            out.append(
+                Sentence("caution", f"{name} was busy before the run: {used} cores{f' ({who})' if who else ''}.")
+            )
+    return out
 
 
 def _gains(view: StudyView, name: str) -> list[Sentence]:

@@ -18,6 +18,7 @@ from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import RigError
 from zinc_kettle.rigs.agent import facts as agent_facts
 from zinc_kettle.rigs.agent import probe as agent_probe
+from zinc_kettle.rigs.agent.watch import Power
 
 VIRTUAL_FLAG = "hypervisor"
 LEAST_CORES = 0.03
@@ -94,6 +95,7 @@ def busy(seconds: float = 0.5) -> dict[str, Any]:
         "memory_total_bytes": memory.total,
         "stolen_share": stolen / total,
         "top": sorted(top, key=lambda pair: -pair[1])[:3],
+        "device_used_bytes": Power().device_bytes(),
     }
 
 

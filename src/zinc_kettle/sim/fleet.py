@@ -63,6 +63,7 @@ class SimRig:
             "processor": self.processor, "architecture": "x86_64", "physical_cores": self.cores,
             "hardware_threads": self.threads, "memory_bytes": self.memory_bytes, "system": "rehearsal",
             "virtual": False, "container": False, "engine": "rehearsal engine", "bandwidth": self.bandwidth,
+            "arithmetic": self.cores * self.core_flops,
             "price": self.price, "idle_w": self.idle_watts, "case": self.case,
             "graphics": [
                 {"name": d.name, "memory_bytes": d.memory_bytes, "bandwidth": d.bandwidth, "driver": "rehearsal"}

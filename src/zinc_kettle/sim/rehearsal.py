@@ -183,6 +183,8 @@ def metrics(engine: SimEngine) -> str:
     )
     out = []
     for name, kind, text, value in rows:
+        if name == "device_memory_bytes" and not engine.rig.devices:
+            continue
         out += [f"# HELP rehearsal_{name} {text}", f"# TYPE rehearsal_{name} {kind}", f"rehearsal_{name} {value}"]
     return "\n".join(out) + "\n"
 

@@ -86,10 +86,12 @@ class RealDesk:
         except KettleError as error:
             return ShelfEntry(str(path), path.name, "planned", "", path.name, "", ready=True, trouble=str(error))
         count = plural(len(cells(study)), "cell")
-        answer = f"{count}, {plural(study.repeats.count, 'repeat')} each; open it and press r to measure it here"
+        simulated = self._rig_facts(study)["simulated"]
+        what = "rehearse it" if simulated else "measure it here"
+        answer = f"{count}, {plural(study.repeats.count, 'repeat')} each; open it and press r to {what}"
         return ShelfEntry(
             str(path), study.question, "planned", answer, f"study file {path.name}", "", ready=True,
-            simulated=self._rig_facts(study)["simulated"],
+            simulated=simulated,
         )  # fmt: skip
 
     def open(self, entry: ShelfEntry) -> StudyRecord:

@@ -71,7 +71,7 @@ def calibration(store: SqliteStore, rig: Rig) -> Calibration:
             continue
         probe = Probe.from_plain(facts["probe"]) if facts.get("probe") else rig.probe
         points += [p for cell in view.cells if (p := _point(cell, rig, probe)) is not None]
-    return calibrate(points)
+    return calibrate(points, rig.prior())
 
 
 def _point(cell: CellView, rig: Rig, probe: Probe | None) -> Point | None:

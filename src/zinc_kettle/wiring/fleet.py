@@ -10,7 +10,7 @@ from typing import Any
 
 from zinc_kettle.core.energy import IDLE
 from zinc_kettle.core.fit.placement import place
-from zinc_kettle.core.fit.predict import Calibration, placed_speed
+from zinc_kettle.core.fit.predict import placed_speed
 from zinc_kettle.core.fit.sizing import Wish
 from zinc_kettle.core.fit.touched import describe
 from zinc_kettle.core.model_shape import ModelShape
@@ -152,7 +152,7 @@ class Fleet:
         machine = rig.machine(settings.threads)
         roomy = [replace(d, capacity_bytes=1 << 50) if not d.main else d for d in devices]
         # What it would reach with everything where the person thinks it is: a spill shows against this.
-        hoped = placed_speed(shape, place(shape, wish_of(settings), roomy), machine, Calibration())
+        hoped = placed_speed(shape, place(shape, wish_of(settings), roomy), machine, rig.prior())
         if hoped is not None:
             engine.facts["predicted"] = {"state": placed.state, "decode": hoped.value, "decode_low": hoped.low}
 

@@ -88,7 +88,7 @@ class RigDesk:
     def fit(self, name: str, wish: Wish, threads: int) -> list[FitRow]:
         """What fits on a rig that is ready."""
         rig = self._book.rig(name)
-        known = self._calibrations.get(name, Calibration())
+        known = self._calibrations.get(name, rig.prior())
         return fit_rows(self._candidates.get(name, []), rig, wish, threads=threads, calibration=known)
 
     def predicted(self, study: Study) -> dict[int, FitRow]:
@@ -109,7 +109,7 @@ class RigDesk:
                 rig = self._book.rig(settings.rig)
             except UsageError:
                 continue
-            known = self._calibrations.get(rig.name, Calibration())
+            known = self._calibrations.get(rig.name, rig.prior())
             wanted = [Candidate(settings.model, shape, "study")]
             out[cell.index] = fit_rows(wanted, rig, wish_of(settings), threads=settings.threads, calibration=known)[0]
         return out

@@ -69,8 +69,9 @@ class RigBook:
         known = self._known.get(plan.name, {})
         typed = {key: fact.value for key, fact in plan.typed.items()}
         out = {**(known.get("facts") or {}), **typed, "simulated": plan.simulated, "address": plan.address}
-        if known.get("probe"):
-            out["probe"] = known["probe"]
+        for name_of in ("probe", "busy"):
+            if known.get(name_of):
+                out[name_of] = known[name_of]
         return out
 
     async def gather(self, name: str) -> Rig:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from zinc_kettle.core.energy import WALL
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.storage_types import CACHE_TYPES
 
@@ -46,6 +47,8 @@ def limit_extras(
         out["bandwidth"] = bandwidth
     if rig_facts.get("last_level_cache_bytes") and not _on_devices(engine_facts):
         out["cache_bytes"] = float(rig_facts["last_level_cache_bytes"])
+    if isinstance(rig_facts.get("load_w"), (int, float)):
+        out[WALL] = float(rig_facts["load_w"])
     predicted = engine_facts.get("predicted")
     if predicted:
         out["predicted_decode_low"] = float(predicted["decode_low"])

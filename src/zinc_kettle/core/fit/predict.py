@@ -92,14 +92,15 @@ def terms(work: Touched, machine: Machine) -> tuple[float, float, float]:
     )
 
 
-def calibrate(points: Sequence[Point]) -> Calibration:
-    """Fit the multipliers to what was measured; without points, all are 1."""
+def calibrate(points: Sequence[Point], prior: Calibration | None = None) -> Calibration:
+    """Fit the multipliers to what was measured, held towards those of the prior; without points, the prior itself."""
+    held = prior or Calibration()
     if not points:
-        return Calibration()
+        return held
     rows = [[t / p.step_s for t in terms(p.touched, p.machine)] for p in points]
-    prior = np.sqrt(PRIOR_WEIGHT) * np.eye(3)
-    matrix = np.vstack([np.array(rows), prior])
-    wanted = np.concatenate([np.ones(len(points)), np.diag(prior)])
+    weight = np.sqrt(PRIOR_WEIGHT)
+    matrix = np.vstack([np.array(rows), weight * np.eye(3)])
+    wanted = np.concatenate([np.ones(len(points)), weight * np.array([held.reading, held.operands, held.step])])
     found = np.linalg.lstsq(matrix, wanted, rcond=None)[0]
     # A negative cost is nonsense that correlated terms can produce: such a term is left out and the others fitted anew.
     keep = found > 0

@@ -9,6 +9,7 @@ from rich.text import Text
 
 from zinc_kettle.core.catalogue import MEASURES
 from zinc_kettle.core.cell import Value
+from zinc_kettle.core.energy import IDLE, WALL
 from zinc_kettle.core.measures import Missing
 from zinc_kettle.core.units import byte_size, digits, with_unit
 from zinc_kettle.present.view import CellView
@@ -120,6 +121,7 @@ def engine(cell: CellView, palette: Palette) -> Text:
         facts = known[-1].facts
         out.append(f"{facts.get('engine', '')} {facts.get('version', '')}\n", palette.ink)
         out.append_text(_where(facts, palette))
+        out.append_text(_power_source(cell, palette))
         if facts.get("launch_line"):
             out.append(facts["launch_line"] + "\n", palette.muted)
         if facts.get("build"):
@@ -149,6 +151,19 @@ def _where(facts: dict[str, Any], palette: Palette) -> Text:
         out.append(f"Fit said before: {predicted['state']}, decode {digits(predicted['decode'], significant=2)} tok/s "
                    f"({digits(predicted['decode_low'], significant=2)} or more)\n", palette.muted)  # fmt: skip
     return out
+
+
+def _power_source(cell: CellView, palette: Palette) -> Text:
+    """What the energy figures rest on."""
+    last = cell.repeats[-1] if cell.repeats else None
+    if last is None:
+        return Text()
+    trace = last.trace
+    source = trace.energy_source if trace is not None and trace.energy_uj is not None else ""
+    if not source and WALL in last.extras:
+        source = "a wall-meter reading typed in"
+    idle = f", idle {last.extras[IDLE]:.3g} W" if IDLE in last.extras else ""
+    return Text(f"power by {source}{idle}\n" if source else "", palette.muted)
 
 
 def _load(cell: CellView, palette: Palette) -> Text:

@@ -1,0 +1,94 @@
+"""Power and energy of a repeat, against sums worked out by hand."""
+
+from __future__ import annotations
+
+import dataclasses
+from typing import Any
+
+import numpy as np
+import pytest
+
+from tests.build import MS, S, repeat, timeline, trace
+from zinc_kettle.core.energy import IDLE, WALL
+from zinc_kettle.core.measures import Missing, Repeat, repeat_figures
+from zinc_kettle.core.telemetry import Trace
+
+REQUEST = timeline((1000.0, 1500.0, 2000.0), end_ns=2000 * MS)
+"""Prefill for a second, then two tokens in another."""
+
+
+def powered(watts: tuple[float, ...] = (20.0, 20.0, 40.0, 40.0), **changes: object) -> Trace:
+    """A sample every half second from the start on; power of each stretch."""
+    energy = np.concatenate([[0], np.cumsum([w * 0.5e6 for w in watts])]).astype(np.int64)
+    plain = trace(resident=[1] * len(energy), cpu_s=[0.0] * len(energy))
+    return dataclasses.replace(plain, energy_uj=energy, energy_source="counters", **changes)  # type: ignore[arg-type]
+
+
+def figures(**changes: Any) -> dict[str, object]:
+    """All figures of one such repeat."""
+    given: dict[str, Any] = {"trace": powered(), "extras": {IDLE: 10.0}, **changes}
+    r: Repeat = repeat(REQUEST, **given)
+    return dict(repeat_figures(r))
+
+
+def test_each_window_has_its_energy() -> None:
+    """20 W while it prefills and 40 W while it decodes; three tokens, two of them after the first."""
+    found = figures()
+    assert found["power"] == pytest.approx(30.0)
+    assert found["energy_token"] == pytest.approx(60.0 / 3)
+    assert found["energy_token_net"] == pytest.approx((60.0 - 20.0) / 3)
+    assert found["energy_prefill"] == pytest.approx(20.0)
+    assert found["energy_decode"] == pytest.approx(40.0 / 2)
+
+
+def test_net_energy_may_be_negative() -> None:
+    """The idle power was taken in a livelier moment."""
+    net = figures(extras={IDLE: 50.0})["energy_token_net"]
+    assert isinstance(net, float) and net < 0
+
+
+@pytest.mark.parametrize(
+    ("changes", "name", "why"),
+    [
+        ({"trace": trace()}, "power", "nothing on this rig"),
+        ({"trace": None}, "energy_token", "nothing on this rig"),
+        ({"extras": {}}, "energy_token_net", "idle power"),
+        ({"concurrency": 2}, "energy_prefill", "overlap"),
+        ({"trace": powered((20.0, 20.0))}, "power", "do not cover"),
+    ],
+)
+def test_what_cannot_be_had_says_why(changes: dict[str, object], name: str, why: str) -> None:
+    """Null with a reason, never a guess."""
+    figure = figures(**changes)[name]
+    assert isinstance(figure, Missing) and why in figure.reason
+
+
+def test_a_wall_meter_reading_is_a_source() -> None:
+    """Only where nothing else tells; of single phases it tells nothing."""
+    found = figures(trace=trace(), extras={WALL: 25.0, IDLE: 5.0})
+    assert found["power"] == 25.0 and found["energy_token"] == pytest.approx(25.0 * 2 / 3)
+    assert found["energy_token_net"] == pytest.approx(20.0 * 2 / 3)
+    assert isinstance(found["energy_prefill"], Missing)
+    assert figures(extras={WALL: 99.0})["power"] == pytest.approx(30.0)
+
+
+def test_a_window_between_samples() -> None:
+    """Straight lines between them; outside by no more than a tenth of the window."""
+    told = powered()
+    assert told.joules(S // 4, 3 * S // 4) == pytest.approx(10.0)
+    assert told.joules(0, 2 * S + S // 10) == pytest.approx(60.0)
+    assert told.joules(0, 3 * S) is None and told.joules(5, 5) is None
+    assert told.window(S // 2, S).joules(S // 2, S) == pytest.approx(10.0)
+
+
+def test_device_memory_is_the_highest_seen() -> None:
+    """Where a device tells it."""
+    told = powered(device_bytes=np.array([1, 7, 3, 2, 1], dtype=np.int64))
+    assert figures(trace=told)["memory_device"] == 7.0
+    assert isinstance(figures()["memory_device"], Missing)
+
+
+def test_columns_must_be_as_long() -> None:
+    """Energy and device memory too."""
+    with pytest.raises(ValueError, match="differ"):
+        dataclasses.replace(trace(), energy_uj=np.array([1], dtype=np.int64))
