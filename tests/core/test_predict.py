@@ -181,8 +181,9 @@ def spilled(rate: float, **extras: float) -> bool:
 def test_spilled_needs_prediction_and_measurement() -> None:
     """Raised where Fit says so, or the host is busy beside a device, and decoding is far too slow; else not."""
     predicted = {"predicted_decode_low": 100.0}
-    assert spilled(100 * SPILLED_SHARE * 0.99, **predicted, spill_predicted=1.0)
-    assert not spilled(100 * SPILLED_SHARE * 1.01, **predicted, spill_predicted=1.0)
-    assert spilled(20, **predicted, spill_predicted=0.0, has_devices=1.0)
+    assert spilled(99, **predicted, spill_predicted=1.0)
+    assert not spilled(101, **predicted, spill_predicted=1.0)
+    assert spilled(100 * SPILLED_SHARE * 0.99, **predicted, spill_predicted=0.0, has_devices=1.0)
+    assert not spilled(100 * SPILLED_SHARE * 1.01, **predicted, spill_predicted=0.0, has_devices=1.0)
     assert not spilled(20, **predicted, spill_predicted=0.0, has_devices=0.0)
     assert not spilled(20)

@@ -38,7 +38,7 @@ def parse(text: str, folder: Path = Path()) -> object:
 
 
 @pytest.mark.parametrize(
-    "path", [*sorted(Path("examples").glob("*.toml")), *sorted(DEMO_FILES.glob("*.toml"))], ids=str
+    "path", [*sorted(Path("examples").glob("*.toml")), *sorted(DEMO_FILES.glob("*.study.toml"))], ids=str
 )
 def test_shipped_studies_are_right(path: Path) -> None:
     """Examples and the demo's study."""

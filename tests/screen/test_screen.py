@@ -134,7 +134,9 @@ def test_help_palette_theme_mouse_and_resize(finished: Path) -> None:
         assert "tok/s" in light
         row = next(i for i, line in enumerate(shown.splitlines()) if line.lstrip().startswith("Q8_0"))
         t.keys("Down")
+        t.until(lambda s: "▌" not in s.splitlines()[row], "the cursor on the second cell")
         t.click(row, 30)
+        t.until(lambda s: "▌" in s.splitlines()[row], "the cursor on the first cell")
         t.click(row, 30)
         t.wait("cell 1 of 2")
         t.keys("Escape").gone("Cell sheet")

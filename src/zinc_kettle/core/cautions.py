@@ -29,7 +29,7 @@ BUSY_CORES = 0.25
 OBSERVER_CORES = 0.08
 """Our own driver and sampler; more would show in the engine's speed on two cores."""
 SPILLED_SHARE = 0.6
-"""Of the low end of the band predicted for fast memory; bands are wide, spills cost several times."""
+"""Of the low end of the band predicted for fast memory, where Fit sees no spill: that must be far off to be said."""
 SPILLED_CORES = 0.5
 """Cores of the host in use while a device should do the work."""
 TEMPLATE_TOKENS = 32
@@ -238,14 +238,15 @@ def _over_threaded(repeats: Sequence[Repeat], setting: Setting) -> Caution | Non
 
 
 def _spilled(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
-    """Prediction and measurement together: far below what was predicted for the memory it should lie in, and either
-    Fit says that it spills there, or the host's processor is busy while a device should do the work."""
+    """Prediction and measurement together: below what was predicted for fast memory where Fit says that it spills;
+    or far below it, with the host's processor busy while a device should do the work."""
     decode = per_repeat([r for r in repeats if r.concurrency == 1], "decode")
     known = [r for r in repeats if "predicted_decode_low" in r.extras]
     if not decode or not known:
         return None
     hoped, extras = known[0].extras["predicted_decode_low"], known[0].extras
-    if median(decode) >= SPILLED_SHARE * hoped:
+    share = 1.0 if extras.get("spill_predicted") else SPILLED_SHARE
+    if median(decode) >= share * hoped:
         return None
     cores = numbers([repeat_figures(r)["cpu"] for r in known if r.measured])
     busy = bool(extras.get("has_devices")) and bool(cores) and median(cores) > SPILLED_CORES

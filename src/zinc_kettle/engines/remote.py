@@ -15,17 +15,7 @@ from zinc_kettle.engines.launcher import LaunchedEngine
 from zinc_kettle.engines.recipe import launch_line, shown_line
 from zinc_kettle.errors import EngineError, RigError
 from zinc_kettle.ports import ModelFile, Shell
-
-BOOT = (
-    "import sys;n=int(sys.stdin.readline());s=sys.stdin.read(n);"
-    "exec(compile(s,'zinc-kettle','exec'),{'__name__':'__main__','__doc__':''})"
-)
-"""Reads a program's length and text from standard input, which stays open for it, and runs it."""
-
-
-def given(source: str) -> str:
-    """What BOOT reads."""
-    return f"{len(source)}\n{source}"
+from zinc_kettle.wire.boot import BOOT, given
 
 
 class RemoteLauncher:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import json
 import os
 import sys
@@ -15,8 +14,9 @@ import httpx
 from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.errors import RigError
 from zinc_kettle.rigs import local
-from zinc_kettle.rigs.ssh import SshShell
-from zinc_kettle.rigs.ssh_watch import BOOT, script
+from zinc_kettle.rigs.ssh import SshShell, end_child
+from zinc_kettle.rigs.ssh_watch import script
+from zinc_kettle.wire.boot import BOOT
 
 ASK_S = 10.0
 START_S = 20.0
@@ -197,15 +197,8 @@ class RehearsalRig:
     async def close(self) -> None:
         """End its process."""
         process, self._process = self._process, None
-        if process is None or process.returncode is not None:
-            return
-        if process.stdin is not None:
-            process.stdin.close()
-        with contextlib.suppress(TimeoutError):
-            await asyncio.wait_for(process.wait(), 3)
-        if process.returncode is None:
-            process.kill()
-            await process.wait()
+        if process is not None:
+            await end_child(process)
 
 
 def adapter(plan: RigPlan) -> LocalRig | UrlRig | SshRig | RehearsalRig:

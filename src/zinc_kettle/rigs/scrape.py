@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 import httpx
 
+from zinc_kettle.core.stats import median
 from zinc_kettle.core.telemetry import Machine, Trace
 from zinc_kettle.rigs.telemetry import PERIOD_S, UNTOLD, trace_from
 
@@ -122,11 +123,26 @@ class ScrapeWatch:
 
 
 def scraped_idle_watts(url: str, names: Names, seconds: float) -> float | None:
-    """Mean power an endpoint tells over a short while. Blocks: call it in a thread."""
-    watch = ScrapeWatch(url, names)
-    time.sleep(seconds)
-    trace, _ = watch.end(driver_cpu_ns=0)
-    if len(trace.at_ns) < 2:
+    """Power an endpoint tells over a short while: the median of its watts, or its joules over time. Blocks."""
+    watts: list[float] = []
+    joules: list[tuple[float, float]] = []
+    end = time.monotonic() + seconds
+    with httpx.Client(timeout=LIMIT_S, trust_env=False) as http:
+        while True:
+            try:
+                found = parse(http.get(url).text)
+            except (httpx.HTTPError, ValueError):
+                return None
+            power, energy = pick(found, names.watts), pick(found, names.joules)
+            if power is not None:
+                watts.append(power)
+            if energy is not None:
+                joules.append((time.monotonic(), energy))
+            if time.monotonic() >= end:
+                break
+            time.sleep(PERIOD_S)
+    if watts:
+        return median(watts)
+    if len(joules) < 2:
         return None
-    joules = trace.joules(int(trace.at_ns[0]), int(trace.at_ns[-1]))
-    return None if joules is None else joules / ((trace.at_ns[-1] - trace.at_ns[0]) / 1e9)
+    return (joules[-1][1] - joules[0][1]) / (joules[-1][0] - joules[0][0])

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
 CONNECT_S = 15.0
 FORWARD_S = 20.0
+END_S = 3.0
 
 
 def connect_options(ssh_config: str | None) -> dict[str, Any]:
@@ -54,6 +55,17 @@ async def connect(host: str, ssh_config: str | None) -> asyncssh.SSHClientConnec
     except (OSError, asyncssh.Error, TimeoutError, ValueError) as error:
         raise RigError(f"{host} cannot be reached over SSH", why=str(error) or "it did not answer in time",
                        remedy=f"check `ssh {host}`") from error  # fmt: skip
+
+
+async def end_child(process: asyncio.subprocess.Process) -> None:
+    """End a process of ours by closing its input, and by force where it does not within a few seconds."""
+    if process.stdin is not None:
+        process.stdin.close()
+    with contextlib.suppress(TimeoutError):
+        await asyncio.wait_for(process.wait(), END_S)
+    if process.returncode is None:
+        process.kill()
+        await process.wait()
 
 
 class SshProcess:
@@ -205,11 +217,5 @@ class SshShell:
 
     async def _end_tunnels(self) -> None:
         for process in self._tunnels:
-            if process.stdin is not None:
-                process.stdin.close()
-            with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(process.wait(), 3)
-            if process.returncode is None:
-                process.kill()
-                await process.wait()
+            await end_child(process)
         self._tunnels.clear()

@@ -13,6 +13,7 @@ from zinc_kettle.core.telemetry import Machine, Trace
 from zinc_kettle.errors import RigError
 from zinc_kettle.ports import RemoteProcess, Shell
 from zinc_kettle.rigs.telemetry import UNTOLD, trace_from
+from zinc_kettle.wire.boot import BOOT, given
 
 CLOCK_TRIES = 7
 LIMIT_S = 15.0
@@ -21,15 +22,8 @@ KEPT = 200_000
 
 
 def script(name: str) -> str:
-    """The text of a rig script, with its length before it, as the bootstrap reads it."""
-    text = resources.files("zinc_kettle.rigs.agent").joinpath(f"{name}.py").read_text(encoding="utf-8")
-    return f"{len(text)}\n{text}"
-
-
-BOOT = (
-    "import sys;n=int(sys.stdin.readline());s=sys.stdin.read(n);"
-    "exec(compile(s,'zinc-kettle','exec'),{'__name__':'__main__','__doc__':''})"
-)
+    """The text of a rig script, as the bootstrap reads it."""
+    return given(resources.files("zinc_kettle.rigs.agent").joinpath(f"{name}.py").read_text(encoding="utf-8"))
 
 
 class RemoteSampler:

@@ -18,18 +18,22 @@ BAR = 30
 TITLE = 22
 
 
-def rig_line(rig: Rig, palette: Palette, asking: bool) -> Text:
+def rig_line(rig: Rig, palette: Palette, asking: bool, width: int) -> Text:
     """Two lines of the list: name and state, then memory and how it is reached."""
     out = Text(no_wrap=True, overflow="ellipsis")
     mark, word = _state(rig, asking)
-    colour = palette.failure if rig.trouble else (palette.caution if is_busy(rig) else palette.muted)
+    colour = palette.caution if is_busy(rig) and not asking else palette.muted
+    if rig.trouble and not asking:
+        colour = palette.failure
     out.append(f" {rig.name}", f"bold {palette.ink}")
     out.append(f"  {mark} {word}", colour)
     memory = byte_size(rig.memory_bytes) if rig.memory_bytes else "memory not known"
     devices = Counter(byte_size(d.capacity_bytes) for d in rig.devices() if not d.main)
     memory += "".join(f" + {f'{n} × ' if n > 1 else ''}{size}" for size, n in devices.items())
     where = str(rig.get("case") or rig.address) if rig.simulated else rig.address
-    out.append(f"\n   {where}\n   {memory}\n", palette.muted)
+    for text in (where, memory):
+        out.append(f"\n   {shorten(text, max(8, width - 4))}", palette.muted)
+    out.append("\n")
     return out
 
 
@@ -75,12 +79,13 @@ def about(rig: Rig, palette: Palette, width: int) -> Text:
         out.append("p", f"bold {palette.ink}")
         out.append(" measures its memory bandwidth and arithmetic rate in a few seconds\n\n", palette.muted)
     rows = fact_rows(rig) if rig.facts or rig.graphics else []
-    room = max(16, width - TITLE - 14)
+    room = max(16, width - TITLE - 1 - max((cell_len(origin) for _, _, origin in rows), default=0))
+    room = min(room, 90)
     for title, value, origin in rows:
         out.append(title.ljust(TITLE), palette.muted)
         text = shorten(value, room)
-        out.append(text + " " * max(1, room - cell_len(text)), palette.ink)
-        out.append(f"{shorten(origin, 24)}\n", palette.muted)
+        out.append(text + " " * (room - cell_len(text)), palette.ink)
+        out.append(f" {origin}\n", palette.muted)
     if not rows:
         out.append("nothing is known of it yet: ", palette.muted)
         out.append("f5", f"bold {palette.ink}")

@@ -91,9 +91,12 @@ def strips(cell: CellView, width: int, height: int, palette: Palette) -> Text:
 
 
 def cautions(cell: CellView, notes: list[str], palette: Palette) -> Text:
-    """Cautions with evidence and advice, failures, notes."""
+    """Notes, cautions with evidence and advice, failures."""
     out = Text()
-    out.append("cautions\n", palette.muted)
+    # Notes first: cautions may be long, and what a person wrote must not be below the edge.
+    out.append("notes\n", palette.muted)
+    out.append("\n".join(notes) + "\n" if notes else "none; w writes one\n", palette.ink if notes else palette.muted)
+    out.append("\ncautions\n", palette.muted)
     if not cell.cautions:
         out.append("none\n" if cell.done else "none yet\n", palette.ink)
     for caution in cell.cautions:
@@ -106,8 +109,6 @@ def cautions(cell: CellView, notes: list[str], palette: Palette) -> Text:
     broken = sum(1 for r in cell.records if r.state == "broken-off")
     if broken:
         out.append(f"\n{broken} repeat broken off by a stop: kept, not counted, measured again.\n", palette.muted)
-    out.append("\nnotes\n", palette.muted)
-    out.append("\n".join(notes) + "\n" if notes else "none; w writes one\n", palette.ink if notes else palette.muted)
     return out
 
 

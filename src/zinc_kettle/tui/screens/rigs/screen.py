@@ -64,7 +64,7 @@ class RigsScreen(Station):
 
     def on_resize(self) -> None:
         """Facts are drawn to the width."""
-        self.call_after_refresh(self._page)
+        self.call_after_refresh(self.redraw)
 
     def redraw(self) -> None:
         """Draw everything."""
@@ -72,7 +72,8 @@ class RigsScreen(Station):
         names = [rig.name for rig in self._rigs]
         self._rigs = host(self).desk.rigs()
         host(self).rig_count = len(self._rigs)
-        lines = [rig_line(rig, self.palette, rig.name in self._asking) for rig in self._rigs]
+        width = options.content_size.width or 36
+        lines = [rig_line(rig, self.palette, rig.name in self._asking, width) for rig in self._rigs]
         if names == [rig.name for rig in self._rigs]:
             for i, line in enumerate(lines):
                 options.replace_option_prompt_at_index(i, line)

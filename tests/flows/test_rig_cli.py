@@ -1,0 +1,165 @@
+"""`fit`, `probe`, `rehearse` and studies over rigs, as a person types them."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import signal
+import subprocess
+import sys
+from pathlib import Path
+
+import httpx
+import pytest
+
+from tests import gguf_bytes
+from tests.flows import test_cli
+
+SHAPE = "layers=40,heads=40,kv-heads=40,head-dim=128,ffn=13824,vocab=32000"
+RIGS = 'format = 1\n[gannet]\nreach = "rehearsal"\n[storm-tern]\nreach = "rehearsal"\n'
+
+
+def kettle(*line: str, home: Path) -> subprocess.CompletedProcess[str]:
+    """Run a command to its end."""
+    return test_cli.kettle(home, *line, timeout=240)
+
+
+def one(home: Path, *line: str) -> dict[str, object]:
+    """The one object a command prints."""
+    done = kettle(*line, "--json", home=home)
+    assert done.returncode == 0, done.stderr
+    (text,) = done.stdout.splitlines()
+    value: dict[str, object] = json.loads(text)
+    return value
+
+
+def test_fit_of_a_shape(tmp_path: Path) -> None:
+    """A cache of 1.68 GB, weights and buffers beside it; options change what they say."""
+    plain = one(tmp_path, "fit", "--shape", SHAPE, "--context", "2048", "--slots", "1")
+    assert plain["kv_bytes"] == 1_677_721_600 and plain["weights_bytes"] == 26_032_558_080
+    assert isinstance(plain["buffers_bytes"], int) and plain["buffers_bytes"] > 0
+    half = one(tmp_path, "fit", "--shape", SHAPE, "--context", "2048", "--cache-precision", "q8_0", "--weights", "Q4_0",
+               "--slots", "2", "--unified", "--tied", "--plain-ffn")  # fmt: skip
+    assert half["kv_bytes"] == 1_677_721_600 * 2 * 34 // 64
+    assert isinstance(half["weights_bytes"], int) and half["weights_bytes"] < 26_032_558_080 * 4.6 / 16
+
+
+@pytest.mark.parametrize(
+    ("line", "said"),
+    [
+        (["--shape", "layers=40"], "does not say heads"),
+        (["--shape", "layers=40,wings=2"], "is no size"),
+        (["--shape", SHAPE, "--weights", "Q9"], "no storage type"),
+        (["--shape", SHAPE, "--cache-precision", "f8"], "no cache precision"),
+        (["--rig", "gull"], "no rig 'gull'"),
+        (["nothing.gguf"], "no file nothing.gguf"),
+    ],
+)
+def test_wrong_questions(tmp_path: Path, line: list[str], said: str) -> None:
+    """Exit code 2, and what to try."""
+    done = kettle("fit", *line, home=tmp_path)
+    assert done.returncode == 2 and said in done.stderr and "Try:" in done.stderr and not done.stdout
+
+
+def test_fit_of_files(home: Path, tmp_path: Path) -> None:
+    """A table with a verdict a model; a broken file is a line that says why; a single one says what would fit."""
+    folder = tmp_path / "models"
+    folder.mkdir()
+    (folder / "brine-15m.Q8_0.gguf").symlink_to(home / "models" / "brine-15m.Q8_0.gguf")
+    (folder / "broken.gguf").write_bytes(gguf_bytes.model()[:90])
+    table = kettle("fit", home=tmp_path).stdout
+    assert "● best, fits" in table and "broken.gguf: the file ends" in table
+    single = kettle(
+        "fit", str(folder / "brine-15m.Q8_0.gguf"), "--context", "2000000", "--slots", "16", home=tmp_path
+    ).stdout
+    assert "⊘ will not fit" in single and "would fit: context" in single
+    record = one(tmp_path, "fit", str(folder / "brine-15m.Q8_0.gguf"))
+    assert record["state"] == "fits" and record["weight_type"] == "Q8_0" and record["label"] == "Q8_0"
+
+
+def test_fit_and_plan_on_simulated_rigs(tmp_path: Path) -> None:
+    """Their own models, labelled; a plan tells verdict and predicted speed before anything runs."""
+    (tmp_path / "rigs.toml").write_text(RIGS)
+    told = kettle("fit", "--rig", "gannet", home=tmp_path).stdout
+    assert (
+        "SIMULATED" in told and re.search(r"fathom-14b F16.*spills: 1\d of 40 layers", told) and "will not fit" in told
+    )
+    study = tmp_path / "s.study.toml"
+    study.write_text(
+        'format = 1\nname = "r"\nquestion = "?"\n[vary]\nrig = ["gannet", "storm-tern"]\n'
+        '[hold]\nmodel = "fathom-14b"\nquantization = "F16"\nprompt_tokens = 64\n'
+    )
+    plan = kettle("plan", str(study), home=tmp_path).stdout
+    assert re.search(r"gannet .*spills, 1\d of 40 on device", plan) and re.search(
+        r"storm-tern .*will not fit, 1\d", plan
+    )
+    study.write_text(study.read_text().replace("fathom-14b", "gull-9b"))
+    done = kettle("plan", str(study), home=tmp_path)
+    assert done.returncode == 2 and "no model 'gull-9b'" in done.stderr
+    study.write_text(study.read_text().replace("storm-tern", "nobody"))
+    done = kettle("run", str(study), home=tmp_path)
+    assert done.returncode == 2 and "no rig 'nobody'" in done.stderr
+
+
+def test_a_rehearsed_study_is_labelled_in_every_output(tmp_path: Path) -> None:
+    """In each JSON record and in the table; a model that does not fit is a failed cell with its last words."""
+    (tmp_path / "rigs.toml").write_text(RIGS)
+    study = tmp_path / "s.study.toml"
+    study.write_text(
+        'format = 1\nname = "r"\nquestion = "?"\n[vary]\nmodel = ["brine-1b", "fathom-14b"]\n'
+        '[hold]\nrig = "storm-tern"\nquantization = "F16"\ncontext = 256\nprompt_tokens = 32\noutput_tokens = 4\n'
+        "[repeats]\ncount = 1\nrequests = 1\n"
+    )
+    done = kettle("run", str(study), "--json", home=tmp_path)
+    records = {json.loads(line)["cell"]["model"]: json.loads(line) for line in done.stdout.splitlines()}
+    small, large = records["brine-1b"], records["fathom-14b"]
+    assert small["simulated"] is True and small["state"] == "measured" and small["measures"]["power"]["value"] > 5
+    assert 0.5 < small["measures"]["limit_share"]["value"] <= 1.1
+    assert large["simulated"] is True and large["state"] == "failed" and "insufficient memory" in large["failure"]
+    chart = tmp_path / "c.svg"
+    assert kettle("chart", "r", "--out", str(chart), home=tmp_path).returncode == 0 and chart.stat().st_size > 1000
+
+
+def test_a_spill_is_said_loudly(tmp_path: Path) -> None:
+    """The card is too small, the engine says nothing, decoding is slow: the caution has prediction and measurement."""
+    (tmp_path / "rigs.toml").write_text(RIGS)
+    study = tmp_path / "s.study.toml"
+    study.write_text(
+        'format = 1\nname = "r"\nquestion = "?"\n[vary]\nquantization = ["Q8_0"]\n'
+        '[hold]\nrig = "gannet"\nmodel = "fathom-14b"\ncontext = 256\nprompt_tokens = 32\noutput_tokens = 4\n'
+        "[repeats]\ncount = 1\nrequests = 1\n"
+    )
+    (record,) = [json.loads(x) for x in kettle("run", str(study), "--json", home=tmp_path).stdout.splitlines()]
+    evidence = {c["code"]: c["evidence"] for c in record["cautions"]}
+    assert "predicted, and Fit says it spills here" in evidence["spilled"]
+
+
+def test_probe_tells_facts_with_their_origin(tmp_path: Path) -> None:
+    """Of this machine; of a simulated one, which cannot be probed; of one that is not there."""
+    (tmp_path / "rigs.toml").write_text(RIGS + '[quay]\nreach = "url"\nurl = "http://127.0.0.1:9"\n')
+    here = kettle("probe", "--facts-only", home=tmp_path)
+    assert here.returncode == 0 and "gathered" in here.stdout and "of memory free" in here.stdout
+    record = one(tmp_path, "probe", "gannet")
+    assert record["simulated"] is True and record["probe"] is None
+    lost = kettle("probe", "quay", home=tmp_path)
+    assert lost.returncode == 1 and "quay does not answer" in lost.stdout
+
+
+def test_rehearse_serves_until_it_is_interrupted(tmp_path: Path) -> None:
+    """Real servers on this machine; gone when it ends."""
+    assert "cormorant" in kettle("rehearse", "--list", home=tmp_path).stdout
+    wrong = kettle("rehearse", "gull", home=tmp_path)
+    assert wrong.returncode == 2 and "has no gull" in wrong.stderr
+    line = [sys.executable, "-m", "zinc_kettle", "rehearse", "cormorant"]
+    env = {**os.environ, "ZINC_KETTLE_HOME": str(tmp_path)}
+    with subprocess.Popen(line, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=env) as running:
+        assert running.stdout is not None
+        told = running.stdout.readline()
+        assert told.startswith("SIMULATED cormorant: http://127.0.0.1:") and "fits" in told
+        address = told.split(": ")[1].split("/v1")[0]
+        assert httpx.get(f"{address}/health", trust_env=False).status_code == 200
+        running.send_signal(signal.SIGINT)
+        assert running.wait(20) == 0
+    with pytest.raises(httpx.HTTPError):
+        httpx.get(f"{address}/health", trust_env=False)
