@@ -91,9 +91,8 @@ def test_fit_and_plan_on_simulated_rigs(tmp_path: Path) -> None:
         '[hold]\nmodel = "fathom-14b"\nquantization = "F16"\nprompt_tokens = 64\n'
     )
     plan = kettle("plan", str(study), home=tmp_path).stdout
-    assert re.search(r"gannet .*spills, 1\d of 40 on device", plan) and re.search(
-        r"storm-tern .*will not fit, 1\d", plan
-    )
+    assert re.search(r"gannet .*spills, 1\d of 40 on device", plan)
+    assert re.search(r"storm-tern .*will not fit, 1\d", plan)
     study.write_text(study.read_text().replace("fathom-14b", "gull-9b"))
     done = kettle("plan", str(study), home=tmp_path)
     assert done.returncode == 2 and "no model 'gull-9b'" in done.stderr

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import asyncio
 from pathlib import Path
 
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
 from zinc_kettle.core.budget import guess_cell_s, launches, time_left_s
-from zinc_kettle.core.plan import order
+from zinc_kettle.core.factors import HERE
+from zinc_kettle.core.plan import order, rigs_of
 from zinc_kettle.core.record import StudyRecord
 from zinc_kettle.present.fit_view import speeds_of
 from zinc_kettle.present.records import cell_record
@@ -27,7 +29,10 @@ def plan_study(file: Path, store_path: Path | None, *, as_json: bool) -> None:
     sizes = model_sizes(study, places(store_path))
     view = StudyView(StudyRecord("", study, "planned", 0.0, source=source))
     where = places(store_path)
-    predicted = RigDesk(where, lambda: open_store(where)).predicted(study)
+    desk = RigDesk(where, lambda: open_store(where))
+    if not rigs_of(study) and study.endpoint is None:
+        asyncio.run(desk.ready(HERE))
+    predicted = desk.predicted(study)
     speeds = speeds_of(predicted)
     if as_json:
         for cell in view.cells:

@@ -13,6 +13,7 @@ from zinc_kettle.core.rig import Rig, RigPlan, rig_of
 from zinc_kettle.errors import RigError, StoreError, UsageError
 from zinc_kettle.formats.rigs import read_rigs, type_fact
 from zinc_kettle.rigs.adapters import Adapter, LocalRig, RehearsalRig, SshRig, UrlRig, adapter
+from zinc_kettle.sim.fleet import SIM_RIGS
 
 MAX_KNOWN_BYTES = 4 << 20
 
@@ -61,7 +62,11 @@ class RigBook:
     def rig(self, name: str | None) -> Rig:
         """What is known of a rig now."""
         plan = self.plan(name)
-        return rig_of(plan, self._known.get(plan.name, {}))
+        known = self._known.get(plan.name, {})
+        if plan.simulated and not known.get("facts") and plan.name in SIM_RIGS:
+            # What is made up need not be asked for.
+            known = {**known, "facts": SIM_RIGS[plan.name].facts()}
+        return rig_of(plan, known)
 
     def facts_of(self, name: str | None) -> dict[str, Any]:
         """Plain facts to keep with a study: gathered, typed in, probed."""

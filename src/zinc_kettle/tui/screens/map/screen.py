@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from pathlib import Path
 
 from rich.text import Text
@@ -11,7 +12,9 @@ from textual.widgets import Digits, Footer, Static
 
 from zinc_kettle.core.budget import guess_cell_s, launches, time_left_s
 from zinc_kettle.core.catalogue import MAP_MEASURES, MEASURES
-from zinc_kettle.core.plan import order
+from zinc_kettle.core.factors import HERE
+from zinc_kettle.core.plan import order, rigs_of
+from zinc_kettle.errors import KettleError
 from zinc_kettle.present.figure import measure_line
 from zinc_kettle.present.fit_view import FitRow, speeds_of
 from zinc_kettle.present.table import plan_line
@@ -66,6 +69,19 @@ class MapScreen(Station):
         """Redraw slowly while something runs."""
         self.redraw()
         self.set_interval(1 / REDRAWS_PER_S, self._tick)
+        self.run_worker(self._predict(), group="predict", exit_on_error=False)
+
+    async def _predict(self) -> None:
+        """Before anything was measured: learn what is needed to say what fits here and how fast it may run."""
+        view = self.view
+        if view is None or view.done_repeats or view.study.endpoint is not None:
+            return
+        for name in rigs_of(view.study) or [HERE]:
+            with contextlib.suppress(KettleError):
+                await host(self).desk.ready_rig(name)
+        if self.is_attached:
+            self._sizes_of = ""
+            self.redraw()
 
     def on_screen_resume(self) -> None:
         """Coming back from a sheet."""
@@ -197,8 +213,6 @@ class MapScreen(Station):
         self.run_worker(self._export(), exclusive=True, group="export")
 
     async def _export(self) -> None:
-        from zinc_kettle.errors import KettleError
-
         view = self.view
         if view is None or not view.record.study_id or not view.done_repeats:
             self.notify("There is nothing measured to draw yet. Press r to run the study.", severity="warning")
