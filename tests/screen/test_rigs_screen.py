@@ -62,6 +62,19 @@ def test_what_if_controls_answer(home: Path, tmp_path: Path) -> None:
         t.keys("q").wait_exit()
 
 
+def test_a_broken_rig_file_is_told_where_it_matters(home: Path, tmp_path: Path) -> None:
+    """The shelf goes on, Rigs and Fit say what is wrong with the file, and the tool leaves cleanly."""
+    mine = own_home(home, tmp_path)
+    (mine / "rigs.toml").write_text("format = 1\n[gannet]\nreach = 'boat'\n")
+    with open_app(mine) as t:
+        t.wait("1 ready to run")
+        t.keys("1").wait("rigs.toml: gannet.reach")
+        t.keys("2").wait("docs/rigs.md")
+        t.keys("0").wait("1 ready to run")
+        t.keys("q")
+        assert t.wait_exit() == 0
+
+
 def test_a_study_of_two_ssh_rigs_and_two_simulated_ones(home: Path, tmp_path: Path) -> None:
     """Opened on the shelf, run with r, one rig at a time; every repeat is measured, the simulated ones say so."""
     mine = own_home(home, tmp_path)

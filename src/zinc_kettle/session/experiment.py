@@ -75,12 +75,18 @@ class Experiment:
         Raises:
             StoreError: Figures could not be kept.
             ModelError: A model is not there and cannot be made.
+            RigError: A rig cannot be reached; nothing was begun.
             UsageError: Another copy of the tool is measuring this study.
         """
         ports = self._ports
-        facts = await ports.telemetry.machine_facts()
-        self._facts = facts
-        self._study_id = ports.store.begin(self._study, source=self._source, facts=facts, wall_s=ports.clock.wall_s())
+        try:
+            self._facts = await ports.telemetry.machine_facts()
+            self._study_id = ports.store.begin(
+                self._study, source=self._source, facts=self._facts, wall_s=ports.clock.wall_s()
+            )
+        except KettleError:
+            await ports.engines.close()
+            raise
         done = ports.store.done_runs(self._study_id)
         runs = order(self._study)
         missing = [run for run in runs if (run.block, run.cell) not in done]

@@ -83,10 +83,10 @@ class RealDesk:
 
         try:
             study, _ = read_study(path)
+            simulated = self._rig_facts(study)["simulated"]
         except KettleError as error:
             return ShelfEntry(str(path), path.name, "planned", "", path.name, "", ready=True, trouble=str(error))
         count = plural(len(cells(study)), "cell")
-        simulated = self._rig_facts(study)["simulated"]
         what = "rehearse it" if simulated else "measure it here"
         answer = f"{count}, {plural(study.repeats.count, 'repeat')} each; open it and press r to {what}"
         return ShelfEntry(
@@ -162,8 +162,11 @@ class RealDesk:
         return self._rigs.fit(name, wish, threads)
 
     def predicted(self, study: Study) -> dict[int, FitRow]:
-        """What is predicted of each cell."""
-        return self._rigs.predicted(study)
+        """What is predicted of each cell; nothing where the rig file cannot be read, which Rigs tells."""
+        try:
+            return self._rigs.predicted(study)
+        except KettleError:
+            return {}
 
     async def close(self) -> None:
         """Let go of rigs that were asked."""

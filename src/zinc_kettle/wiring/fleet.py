@@ -50,6 +50,8 @@ class Fleet:
         self._idle: dict[str | None, float | None] = {}
         self._samplers: dict[int, RemoteSampler] = {}
         self._metrics: dict[int, str] = {}
+        self._shapes: dict[tuple[str, str], ModelShape | None] = {}
+        """Of models on other machines, read once: headers may have tens of megabytes."""
         for name in rigs_of(study):
             plan = book.plan(name)
             launch = [n for n in ("threads", "context", "batch", "micro_batch", "cache_precision", "load_mode")
@@ -115,7 +117,10 @@ class Fleet:
             models = RemoteModels(rig.shell, str(plan.models), plan.name)
             path, size = await models.find(settings.model, settings.quantization)
             there = ModelFile(settings.model, settings.quantization, Path(path), size)
-            shape = await self._remote_shape(models, path, size)
+            key = (plan.name, path)
+            if key not in self._shapes:
+                self._shapes[key] = await self._remote_shape(models, path, size)
+            shape = self._shapes[key]
             remote = RemoteLauncher(
                 rig.shell, python=str(plan.engine_python), rig=plan.name, direct=plan.direct, load_limit_s=limit
             )

@@ -39,6 +39,8 @@ def controls(wish: Wish, threads: int, rig: Rig, layers: int | None) -> list[Con
         Control("micro-batch", f"{wish.micro_batch:,}"), Control("load", wish.load_mode),
         Control("threads", str(threads)),
     ]  # fmt: skip
+    if wish.slots > 1:
+        out.insert(2, Control("slot caches", "shared" if wish.unified else "one each"))
     if any(not d.main for d in rig.devices()):
         shown = "all that fit" if wish.device_layers is None else f"{wish.device_layers} of {layers or '?'}"
         out.append(Control("on devices", shown))
@@ -60,6 +62,8 @@ def changed(name: str, step: int, wish: Wish, threads: int, rig: Rig, layers: in
         return replace(wish, cache=_around(tuple(CACHE_TYPES), wish.cache, step)), threads
     if name == "load":
         return replace(wish, load_mode=_around(LOAD_MODES, wish.load_mode, step)), threads
+    if name == "slot caches":
+        return replace(wish, unified=not wish.unified), threads
     if name == "experts":
         return replace(wish, experts_in_main=not wish.experts_in_main), threads
     return replace(wish, device_layers=_layers(wish.device_layers, step, layers or 0)), threads
@@ -124,7 +128,7 @@ def line(row: FitRow, palette: Palette, width: int) -> Text:
         out.append_text(memory_bar(placement, room, palette))
     out.append(f" {speed_text(row.decode):>{SPEED}}  ", palette.ink)
     if row.best:
-        out.append("best ", palette.copper)
+        out.append("best ", f"bold {palette.ink}")
     said = short_verdict(row)
     out.append(said, palette.failure if bad else (palette.caution if _slow(placement) else palette.muted))
     out.truncate(width - 1, overflow="ellipsis")

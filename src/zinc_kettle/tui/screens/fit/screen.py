@@ -202,7 +202,11 @@ class FitScreen(Station):
     def action_next_rig(self) -> None:
         """Show the next rig."""
         app = host(self)
-        names = [rig.name for rig in app.desk.rigs()]
+        try:
+            names = [rig.name for rig in app.desk.rigs()]
+        except KettleError as error:
+            self.notify(str(error), severity="error", timeout=12)
+            return
         app.rig = names[(names.index(app.rig) + 1) % len(names)] if app.rig in names else names[0]
         self._threads = 0
         self._load()

@@ -70,7 +70,12 @@ class RigsScreen(Station):
         """Draw everything."""
         options = self.query_one("#rigs", OptionList)
         names = [rig.name for rig in self._rigs]
-        self._rigs = host(self).desk.rigs()
+        try:
+            self._rigs = host(self).desk.rigs()
+        except KettleError as error:
+            self.query_one("#title", Static).update(Text(str(error), self.palette.failure))
+            self.query_one(Stations).show(self.palette)
+            return
         host(self).rig_count = len(self._rigs)
         width = options.content_size.width or 36
         lines = [rig_line(rig, self.palette, rig.name in self._asking, width) for rig in self._rigs]
