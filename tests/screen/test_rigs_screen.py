@@ -97,7 +97,7 @@ def test_a_study_of_two_ssh_rigs_and_two_simulated_ones(home: Path, tmp_path: Pa
         )
         with open_app(mine) as t:
             t.wait("1 ready to run")
-            t.keys("Enter").wait("gannet")
+            t.keys("Enter").wait("0 of 4 repeats")
             t.keys("r")
             done = t.wait("4 of 4 repeats", limit_s=240)
             t.wait("Measured.")
