@@ -69,7 +69,8 @@ class RigDesk:
         if rig.trouble and rig.memory_bytes is None:
             raise RigError(f"{name} is not reached", why=rig.trouble, remedy="see its page on Rigs")
         self._candidates[name] = await asyncio.to_thread(candidates, self._places, rig)
-        self._calibrations[name] = await asyncio.to_thread(calibration, self._store(), rig)
+        if self._places.store.exists():  # asking what fits makes no store
+            self._calibrations[name] = await asyncio.to_thread(calibration, self._store(), rig)
         return rig
 
     def type_fact(self, name: str, text: str) -> Rig:
