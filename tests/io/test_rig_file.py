@@ -11,6 +11,7 @@ from zinc_kettle.core.rig import Fact, Probe, Rig, RigPlan, rig_of
 from zinc_kettle.errors import RigError, StudyFileError, UsageError
 from zinc_kettle.formats.rigs import read_rigs, type_fact
 from zinc_kettle.present.rig_view import busy_line, fact_rows, probe_rows, rig_record
+from zinc_kettle.wiring.fitting import calibration
 from zinc_kettle.wiring.rig_desk import RigDesk
 from zinc_kettle.wiring.rigbook import RigBook
 
@@ -152,3 +153,9 @@ def test_a_fact_as_it_is_typed_on_the_screen(tmp_path: Path, text: str) -> None:
     for wrong in ("bandwidth", "bandwidth = 3 knots", "bandwidth = fast, me", "= 3"):
         with pytest.raises(UsageError):
             desk.type_fact("here", wrong)
+
+
+def test_a_rig_with_a_device_is_not_calibrated_by_what_ran_on_it(tmp_path: Path) -> None:
+    """What a card reached says nothing of main memory: no store is even looked at."""
+    rig = rig_of(RigPlan("petrel", "ssh", host="petrel"), KNOWN)
+    assert calibration(None, rig) == rig.prior()  # type: ignore[arg-type]

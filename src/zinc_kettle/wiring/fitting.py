@@ -59,8 +59,13 @@ def family(name: str) -> str:
 
 
 def calibration(store: SqliteStore, rig: Rig) -> Calibration:
-    """Fitted to whatever was measured on a rig: single streams of models whose shape is known."""
+    """Fitted to whatever was measured on a rig: single streams of models whose shape is known, in main memory.
+
+    A rig with fast devices is not calibrated: what ran on a device says nothing of main memory.
+    """
     points: list[Point] = []
+    if any(not device.main for device in rig.devices()):
+        return rig.prior()
     for row in shelf(store)[:STUDIES]:
         facts = row.facts if rig.reach == "here" else (row.facts.get("rigs") or {}).get(rig.name)
         if not facts or facts.get("processor") != rig.get("processor"):
