@@ -68,7 +68,6 @@ def parts(
     rig: SimRig, shape: ModelShape, placed: Placement, cache: str, threads: int, step: Step, clock: float = 1.0
 ) -> list[Part]:
     """Reads, operations and seconds of each memory, in the order of the placement."""
-    streams = len(step.depths) + (1 if step.prefill_tokens else 0)
     tokens = len(step.depths) + step.prefill_tokens
     if not tokens:
         return []
@@ -89,7 +88,6 @@ def parts(
         device = next((d for d in rig.devices if d.name == held.device.name), None)
         seconds = _seconds(rig, device, read, work, threads, clock) if read or held.layers else 0.0
         out.append(Part(read if seconds else 0.0, work if seconds else 0.0, seconds))
-    assert streams
     return out
 
 

@@ -48,8 +48,9 @@ class Fleet:
         self._book = book
         self._folder = folder
         self._idle: dict[str | None, float | None] = {}
-        self._samplers: dict[int, RemoteSampler] = {}
-        self._metrics: dict[int, str] = {}
+        self._sampler: RemoteSampler | None = None
+        self._metrics: str | None = None
+        """How the engine that runs now is watched, where it is not by its process here; engines run one at a time."""
         self._shapes: dict[tuple[str, str], ModelShape | None] = {}
         """Of models on other machines, read once: headers may have tens of megabytes."""
         for name in rigs_of(study):
@@ -102,9 +103,11 @@ class Fleet:
             engine.facts[IDLE] = idle
         try:
             await self._watch_there(engine, settings)
-        except RigError as error:
+        except (RigError, EngineError) as error:
             await engine.stop()
-            raise EngineError(f"{name} tells nothing while it is measured", why=str(error)) from error
+            raise EngineError(
+                f"{name} tells nothing while it is measured", why=str(error), remedy="see its page on Rigs"
+            ) from error
         return engine
 
     async def _prepared(
@@ -163,9 +166,7 @@ class Fleet:
 
     async def close(self) -> None:
         """Let go of all rigs."""
-        for sampler in self._samplers.values():
-            await sampler.close()
-        self._samplers.clear()
+        await self._end_sampler()
         await self._book.close()
 
     # telemetry
@@ -194,24 +195,26 @@ class Fleet:
 
     async def _watch_there(self, engine: RunningEngine, settings: LaunchSettings) -> None:
         plan = self._book.plan(settings.rig)
-        for old in [key for key in self._samplers if key != id(engine)]:
-            await self._samplers.pop(old).close()
+        await self._end_sampler()
         if plan.reach == "ssh" and engine.pid is not None:
             rig = self._book.adapter(plan.name)
             assert isinstance(rig, SshRig)
             sampler = await RemoteSampler.start(rig.shell, plan.python, engine.pid)
             engine.facts["clock_error_ms"] = sampler.error_ns / 1e6
-            self._samplers[id(engine)] = sampler
-        url = None if plan.reach in {"here", "ssh"} else await self._metrics_url(plan.name)
-        if url is not None:
-            self._metrics = {id(engine): url}
+            self._sampler = sampler
+        self._metrics = None if plan.reach in {"here", "ssh"} else await self._metrics_url(plan.name)
+
+    async def _end_sampler(self) -> None:
+        sampler, self._sampler = self._sampler, None
+        if sampler is not None:
+            await sampler.close()
 
     def watch(self, engine: RunningEngine) -> Watch:
         """Sample an engine where it runs."""
-        if id(engine) in self._samplers:
-            return self._samplers[id(engine)].watch()
-        if id(engine) in self._metrics:
-            return ScrapeWatch(self._metrics[id(engine)], Names())
+        if self._sampler is not None:
+            return self._sampler.watch()
+        if self._metrics is not None:
+            return ScrapeWatch(self._metrics, Names())
         return TreeWatch(engine.pid)
 
     async def machine_facts(self) -> dict[str, Any]:
