@@ -8,7 +8,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 
-from zinc_kettle.core.plan import Cell, Run, Study, launch_settings, order
+from zinc_kettle.core.plan import Cell, Run, Study, launch_settings, order, shape_of, turns_of
 
 GUESS_READ_BYTES_PER_S = 8e9
 """Weights read per second and machine: a modest desktop. Only for a guess of the time, never shown as a speed."""
@@ -27,16 +27,27 @@ PREFILL_TIMES = 15.0
 
 def guess_repeat_s(study: Study, cell: Cell, model_bytes: float | None, speeds: Speeds | None = None) -> float:
     """A guess of one repeat of a cell, without its launch, in seconds; from predicted speeds where there are any."""
-    size = model_bytes or UNKNOWN_MODEL_BYTES
-    requests = cell.requests(study.repeats) + study.repeats.warm_up
+    requests = cell.requests(study) + study.repeats.warm_up
     prompt = int(cell.settings["prompt_tokens"] or 200)
     output = int(cell.settings["output_tokens"] or 1)
+    if shape_of(study, cell) == "open" and cell.settings["rate"]:
+        # A schedule takes as long as it takes, and the last request some more.
+        least = 60.0 * cell.requests(study) / int(cell.settings["rate"])
+        return least + _one_s(cell, model_bytes, speeds, prompt, output)
+    if shape_of(study, cell) == "conversation":
+        prompt += (turns_of(study, cell) - 1) * (prompt + output) // 2
+    # Streams share this machine and take about as long as one after another; what stands behind an address serves
+    # them side by side, as far as can be guessed.
+    side_by_side = int(cell.settings["concurrency"] or 1) if study.endpoint is not None else 1
+    return _one_s(cell, model_bytes, speeds, prompt, output) * -(-requests // side_by_side)
+
+
+def _one_s(cell: Cell, model_bytes: float | None, speeds: Speeds | None, prompt: int, output: int) -> float:
+    size = model_bytes or UNKNOWN_MODEL_BYTES
     if speeds and cell.index in speeds:
         decode, prefill = speeds[cell.index]
-        one = prompt / (prefill or PREFILL_TIMES * decode) + output / decode
-        return one * requests
-    one = prompt * size / GUESS_PREFILL_BYTES_PER_S + output * size / GUESS_READ_BYTES_PER_S
-    return one * requests
+        return prompt / (prefill or PREFILL_TIMES * decode) + output / decode
+    return prompt * size / GUESS_PREFILL_BYTES_PER_S + output * size / GUESS_READ_BYTES_PER_S
 
 
 def guess_launch_s(model_bytes: float | None) -> float:

@@ -6,10 +6,11 @@ with its reason.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
-from zinc_kettle.core.caution_kinds import KINDS
+from zinc_kettle.core import load_cautions as loads
+from zinc_kettle.core.caution_kinds import KINDS, Caution, Setting
 from zinc_kettle.core.cell import numbers, per_repeat
 from zinc_kettle.core.measures import Repeat, observer_cores, repeat_figures
 from zinc_kettle.core.stats import flukes, median, robust_spread
@@ -36,35 +37,6 @@ TEMPLATE_TOKENS = 32
 """Tokens a chat template puts before the first word, where it was not counted."""
 
 
-@dataclass(frozen=True, slots=True)
-class Caution:
-    """A caution raised, with its evidence."""
-
-    code: str
-    evidence: str
-
-    @property
-    def sentence(self) -> str:
-        """What it means, in one sentence."""
-        return KINDS[self.code].sentence
-
-    @property
-    def advice(self) -> str:
-        """What to do about it."""
-        return KINDS[self.code].advice
-
-
-@dataclass(frozen=True, slots=True)
-class Setting:
-    """What cautions need to know of a cell besides its repeats."""
-
-    threads: int | None = None
-    physical_cores: int | None = None
-    template_tokens: int | None = None
-    here: bool = True
-    """True where the engine shares this machine with driver and sampler."""
-
-
 def timeline_cautions(timeline: Timeline, setting: Setting) -> list[Caution]:
     """Cautions about one request."""
     out = []
@@ -73,10 +45,13 @@ def timeline_cautions(timeline: Timeline, setting: Setting) -> list[Caution]:
     if timeline.error is not None:
         out.append(Caution("incomplete" if len(timeline.chunk_ns) else "errors", timeline.error))
     cached = _cached(timeline)
-    if cached > _cache_allowance(setting):
+    if cached > _cache_allowance(setting) and not setting.prompt_cache:
         out.append(Caution("cache-helped", f"{cached:,} of {timeline.prompt_tokens or 0:,} prompt tokens reused"))
+    if loads.stall_s(timeline) is not None:
+        out.append(Caution("stalled", f"a gap of {digits(loads.stall_s(timeline) or 0.0)} s"))
     if timeline.ended_early:
-        out.append(Caution("ended-early", f"{timeline.total_tokens:,} of {timeline.asked_tokens:,} tokens"))
+        code = "context-cut" if loads.is_cut(timeline) else "ended-early"
+        out.append(Caution(code, f"{timeline.total_tokens:,} of {timeline.asked_tokens:,} tokens"))
     return out
 
 
@@ -92,7 +67,7 @@ def cell_cautions(repeats: Sequence[Repeat], setting: Setting) -> list[Caution]:
 
 
 def _measured(repeats: Sequence[Repeat]) -> list[Timeline]:
-    return [t for r in repeats for t in r.measured]
+    return loads.measured(repeats)
 
 
 def _cached(t: Timeline) -> int:
@@ -112,7 +87,7 @@ def _cold(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
 
 def _cache_helped(repeats: Sequence[Repeat], setting: Setting) -> Caution | None:
     helped = [t for t in _measured(repeats) if _cached(t) > _cache_allowance(setting)]
-    if not helped:
+    if not helped or setting.prompt_cache:
         return None
     worst = max(helped, key=_cached)
     total = len(_measured(repeats))
@@ -124,7 +99,7 @@ def _cache_helped(repeats: Sequence[Repeat], setting: Setting) -> Caution | None
 
 
 def _ended_early(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
-    short = [t for t in _measured(repeats) if t.ended_early]
+    short = [t for t in _measured(repeats) if t.ended_early and not loads.is_cut(t)]
     if not short:
         return None
     least = min(t.total_tokens for t in short)
@@ -151,7 +126,11 @@ def _errors(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
     if not failed:
         return None
     why = failed[0].error or "the answer carried no output"
-    return Caution("errors", f"{plural(len(failed), 'request')}: {why}")
+    kinds = Counter(t.fault for t in failed if t.fault)
+    told = f" ({', '.join(f'{n} {code}' for code, n in kinds.most_common(3))})" if len(kinds) > 1 else ""
+    again = sum(1 for t in _measured(repeats) if t.attempt)
+    healed = f"; {plural(again, 'request')} answered when sent again" if again else ""
+    return Caution("errors", f"{plural(len(failed), 'request')}{told}: {why}{healed}")
 
 
 def _tiny_prompt(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
@@ -221,9 +200,10 @@ def _observer(repeats: Sequence[Repeat], setting: Setting) -> Caution | None:
     if not setting.here:
         return None
     cores = [observer_cores(r) for r in repeats]
-    if not cores or median(cores) <= OBSERVER_CORES:
-        return None
-    return Caution("observer-heavy", f"{median(cores):.2f} cores; {OBSERVER_CORES} allowed")
+    if cores and median(cores) > OBSERVER_CORES:
+        return Caution("observer-heavy", f"{median(cores):.2f} cores; {OBSERVER_CORES} allowed")
+    waited = loads.queue(repeats)
+    return None if waited is None else Caution("observer-heavy", waited)
 
 
 def _by_chunks(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
@@ -240,7 +220,7 @@ def _over_threaded(repeats: Sequence[Repeat], setting: Setting) -> Caution | Non
 def _spilled(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
     """Prediction and measurement together: below what was predicted for fast memory where Fit says that it spills;
     or far below it, with the host's processor busy while a device should do the work."""
-    decode = per_repeat([r for r in repeats if r.concurrency == 1], "decode")
+    decode = per_repeat([r for r in repeats if r.alone], "decode")
     known = [r for r in repeats if "predicted_decode_low" in r.extras]
     if not decode or not known:
         return None
@@ -258,5 +238,6 @@ def _spilled(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
 
 _CHECKS: tuple[Callable[[Sequence[Repeat], Setting], Caution | None], ...] = (
     _cold, _cache_helped, _ended_early, _incomplete, _tiny_prompt, _noisy, _fluke, _stolen, _busy, _observer,
-    _by_chunks, _errors, _spilled, _over_threaded,
+    _by_chunks, _errors, _spilled, _over_threaded, loads.unequal_length, loads.context_cut, loads.stalled, loads.drift,
+    loads.thin_percentile, loads.no_steady_window,
 )  # fmt: skip

@@ -2,19 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.catalogue import MEASURES
-from zinc_kettle.core.measures import Figure, Missing, Repeat, repeat_figures
-from zinc_kettle.core.stats import median_interval, robust_spread
+from zinc_kettle.core.family import depth_fall
+from zinc_kettle.core.measures import first_output_s, latency_s, repeat_figures
+from zinc_kettle.core.repeat import Figure, Missing, Repeat
+from zinc_kettle.core.stats import median_interval, quantile, robust_spread, thin
 from zinc_kettle.core.stats.interval import Bound, pooled_quantile_interval
+from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 
 GAP_QUANTILES = {"gap_p50": 0.50, "gap_p95": 0.95, "gap_p99": 0.99}
+REQUEST_QUANTILES: dict[str, tuple[Callable[[Timeline], float | None], float]] = {
+    "ttft_p95": (first_output_s, 0.95), "ttft_p99": (first_output_s, 0.99),
+    "latency_p95": (latency_s, 0.95), "latency_p99": (latency_s, 0.99),
+}  # fmt: skip
+"""Percentiles over the requests of all repeats, pooled."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,8 +34,12 @@ class Value:
     high: float
     bound: Bound
     n: int
-    """Repeats behind it; for the load time launches."""
+    """Repeats behind it; for the load time launches, for percentiles of requests requests."""
     unit: str
+    of: str = "repeats"
+    """What `n` counts."""
+    thin: bool = False
+    """True for a percentile with fewer than ten requests beyond it."""
 
 
 CellFigure = Value | Missing
@@ -56,6 +68,10 @@ def single_value(repeats: Sequence[Repeat], name: str, *, seed: int = 0) -> Cell
 def _value(repeats: Sequence[Repeat], each: list[dict[str, Figure]], name: str, seed: int) -> CellFigure:
     if name in GAP_QUANTILES:
         return _gap(repeats, GAP_QUANTILES[name], seed)
+    if name in REQUEST_QUANTILES:
+        return _request_quantile(repeats, *REQUEST_QUANTILES[name], seed)
+    if name == "depth_loss":
+        return _depth_loss(repeats)
     if name == "load_time":
         return _load_time(repeats, seed)
     if name == "spread":
@@ -80,7 +96,34 @@ def series(repeats: Sequence[Repeat], name: str) -> list[float]:
     if name in GAP_QUANTILES:
         groups = [[t.chunk_gaps_ns / NS_PER_S for t in r.measured if len(t.stamps) > 1] for r in repeats]
         return [float(np.quantile(np.concatenate(g), GAP_QUANTILES[name])) for g in groups if g]
+    if name in REQUEST_QUANTILES:
+        of, p = REQUEST_QUANTILES[name]
+        pools = [[v for t in r.measured if (v := of(t)) is not None] for r in repeats]
+        return [quantile(pool, p) for pool in pools if pool]
     return per_repeat(repeats, name)
+
+
+def _request_quantile(
+    repeats: Sequence[Repeat], value: Callable[[Timeline], float | None], p: float, seed: int
+) -> CellFigure:
+    groups = [np.array([v for t in r.measured if (v := value(t)) is not None], dtype=np.float64) for r in repeats]
+    groups = [g for g in groups if len(g)]
+    count = sum(len(g) for g in groups)
+    if not count:
+        return Missing("no request was answered" if repeats else "nothing was measured")
+    # Within one repeat requests are all there is to resample; they are then taken to be independent.
+    of = "requests" if len(groups) == 1 else "repeats"
+    if len(groups) == 1:
+        groups = [groups[0][i : i + 1] for i in range(count)]
+    i = pooled_quantile_interval(groups, p, seed=seed)
+    return Value(i.value, i.low, i.high, i.bound, i.n, "s", of, thin(count, p))
+
+
+def _depth_loss(repeats: Sequence[Repeat]) -> CellFigure:
+    fall = depth_fall([t for r in repeats for t in r.measured])
+    if isinstance(fall, Missing):
+        return fall
+    return Value(fall.loss, fall.loss_low, fall.loss_high, "interval95", len(repeats), "share")
 
 
 def _loads(repeats: Sequence[Repeat]) -> list[float]:
@@ -110,7 +153,7 @@ def _load_time(repeats: Sequence[Repeat], seed: int) -> CellFigure:
     if not seconds:
         return Missing("the engine was not started by this tool" if repeats else "nothing was measured")
     i = median_interval(seconds, seed=seed)
-    return Value(i.value, i.low, i.high, i.bound, i.n, "s")
+    return Value(i.value, i.low, i.high, i.bound, i.n, "s", "launches")
 
 
 def _gap(repeats: Sequence[Repeat], p: float, seed: int) -> CellFigure:
@@ -120,4 +163,5 @@ def _gap(repeats: Sequence[Repeat], p: float, seed: int) -> CellFigure:
     if not groups:
         return Missing("no answer had more than one output chunk" if repeats else "nothing was measured")
     i = pooled_quantile_interval(groups, p, seed=seed)
-    return Value(i.value, i.low, i.high, i.bound, i.n, "s")
+    return Value(i.value, i.low, i.high, i.bound, i.n, "s", "requests" if len(repeats) == 1 else "repeats",
+                 thin(sum(len(g) for g in groups), p))  # fmt: skip

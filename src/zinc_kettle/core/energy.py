@@ -61,7 +61,7 @@ def decode_joules(repeat: Repeat) -> float | None:
 
 
 def _of_each(repeat: Repeat, window: Callable[[Timeline], tuple[int, int]], *, per_token: bool) -> float | None:
-    if repeat.trace is None or repeat.concurrency > 1:
+    if repeat.trace is None or not repeat.alone:
         return None
     found = []
     for t in repeat.measured:

@@ -44,12 +44,22 @@ _ALL = (
     Factor(
         "load_mode", "launch", str, "how weights come into memory", choices=("mapped", "copied"), default="mapped"
     ),
+    Factor(
+        "task", "prompt", str, "a task of the suite: its prompt and answer lengths, texts and turns",
+        choices=("short-ask", "long-document", "extraction", "drafting", "chat-in-depth", "code"),
+    ),
+    Factor("rate", "load", int, "open loop: requests a minute in the mean", high=60_000_000),
     Factor("concurrency", "load", int, "requests in flight at once", high=4096, default=1),
     Factor("prompt_tokens", "prompt", int, "exact length of each prompt, template included", low=8, high=1 << 24),
     Factor("output_tokens", "prompt", int, "exact length of each answer", low=1, high=1 << 20, default=64),
     Factor("salt", "prompt", bool, "start each request with its own short salt", default=True),
 )  # fmt: skip
 FACTORS: dict[str, Factor] = {factor.name: factor for factor in _ALL}
+
+
+def axis_name(factor: str | None) -> str:
+    """A factor as the heading of an axis, behind its first level."""
+    return {"rate": "a minute"}.get(factor or "", (factor or "").replace("_", " "))
 
 
 def label(level: Level) -> str:
@@ -65,8 +75,10 @@ def level_name(factor: str, level: Level) -> str:
         "threads": "thread", "prefill_threads": "prefill thread", "concurrency": "stream",
         "slots": "slot", "prompt_tokens": "prompt token", "output_tokens": "output token",
     }  # fmt: skip
-    if factor in {"rig", "model", "quantization"}:
+    if factor in {"rig", "model", "quantization", "task"}:
         return label(level)
+    if factor == "rate":
+        return f"{label(level)} a minute"
     if factor in nouns:
         return f"{label(level)} {nouns[factor]}" + ("" if level == 1 else "s")
     return f"{factor.replace('_', ' ')} {label(level)}"

@@ -9,71 +9,19 @@ from __future__ import annotations
 import itertools
 import random
 from dataclasses import asdict, dataclass, field, fields
-from typing import Any, Literal
+from typing import Any
 
 from zinc_kettle.core.factors import FACTORS, Level
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
+from zinc_kettle.core.load import Lengths, Load, Recorded, RetryPolicy, Shape
+from zinc_kettle.core.parts import Endpoint, LaunchSettings, Limits, Prompts, Repeats, RunOrder
+from zinc_kettle.core.suite import SUITE
 
-RunOrder = Literal["interleaved", "by-launch"]
-
-
-@dataclass(frozen=True, slots=True)
-class LaunchSettings:
-    """All that an engine is started with; a change of any of these needs a reload."""
-
-    model: str
-    quantization: str | None
-    threads: int | None
-    prefill_threads: int | None
-    context: int
-    slots: int
-    batch: int
-    micro_batch: int
-    cache_precision: str
-    prompt_cache: bool
-    load_mode: str
-    rig: str | None = None
-    """The machine; None for the one the tool runs on."""
-
-
-@dataclass(frozen=True, slots=True)
-class Endpoint:
-    """An engine that already runs."""
-
-    url: str
-    model: str = "default"
-    key_variable: str | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Prompts:
-    """Where prompts come from."""
-
-    files: tuple[str, ...] = ()
-    texts: tuple[str, ...] = ()
-    """Contents of the files, in their order; empty where prompts are made-up words."""
-
-
-@dataclass(frozen=True, slots=True)
-class Repeats:
-    """How often, and in which order."""
-
-    count: int = 3
-    requests: int | None = None
-    """Requests in one repeat; None gives 1 alone, else max(8, 4n) at concurrency n."""
-    warm_up: int = 1
-    order: RunOrder = "interleaved"
-
-
-@dataclass(frozen=True, slots=True)
-class Limits:
-    """What bounds a wait, in seconds."""
-
-    request_s: float = 600.0
-    stall_s: float = 120.0
-    load_s: float = 300.0
-    quiet_s: float = 0.0
-    """How long a repeat may wait for the hypervisor to leave the machine alone; 0 does not wait."""
+__all__ = [
+    "Cell", "Endpoint", "LaunchSettings", "Limits", "Prompts", "Repeats", "Run", "RunOrder", "Study", "axes", "cells",
+    "from_plain", "launch_settings", "order", "rigs_of", "shape_of", "to_plain", "turns_of", "workload",
+]  # fmt: skip
+DEFAULT_OPEN_REQUESTS = 48
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +38,8 @@ class Study:
     limits: Limits = field(default_factory=Limits)
     seed: int = 1
     temperature: float = 0.0
+    load: Load = field(default_factory=Load)
+    retry: RetryPolicy = field(default_factory=RetryPolicy)
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,11 +57,19 @@ class Cell:
         """A short name that is the same whenever the levels are."""
         return fingerprint(self.levels, length=12)
 
-    def requests(self, repeats: Repeats) -> int:
+    def requests(self, study: Study) -> int:
         """Measured requests in one repeat."""
-        if repeats.requests is not None:
-            return repeats.requests
-        concurrency = int(self.settings["concurrency"] or 1)
+        concurrency, shape = int(self.settings["concurrency"] or 1), shape_of(study, self)
+        wanted = study.repeats.requests
+        if shape == "conversation":
+            turns = turns_of(study, self)
+            return turns * (concurrency if wanted is None else -(-wanted // turns))
+        if wanted is not None:
+            return wanted
+        if shape in {"burst", "batch"}:
+            return concurrency
+        if shape == "open":
+            return DEFAULT_OPEN_REQUESTS
         return 1 if concurrency == 1 else max(8, 4 * concurrency)
 
 
@@ -135,6 +93,11 @@ def cells(study: Study) -> list[Cell]:
         settings = {**held, **levels}
         if settings["slots"] is None:
             settings["slots"] = top
+        task = SUITE.get(str(settings["task"]))
+        if task is not None:
+            settings["prompt_tokens"] = settings["prompt_tokens"] or task.prompt_tokens
+            if "output_tokens" not in levels and "output_tokens" not in study.hold:
+                settings["output_tokens"] = task.output_tokens
         out.append(Cell(index, levels, settings))
     return out
 
@@ -142,6 +105,24 @@ def cells(study: Study) -> list[Cell]:
 def _highest_concurrency(study: Study, held: dict[str, Level | None]) -> int:
     levels = study.vary.get("concurrency") or (held["concurrency"] or 1,)
     return max(int(level) for level in levels)
+
+
+def shape_of(study: Study, cell: Cell) -> Shape:
+    """How a cell is loaded: as the study says, or as its task asks for where the study says nothing."""
+    task = SUITE.get(str(cell.settings["task"]))
+    if task is not None and task.turns > 1 and study.load.shape == "closed":
+        return "conversation"
+    return study.load.shape
+
+
+def turns_of(study: Study, cell: Cell) -> int:
+    """Turns of a conversation."""
+    task = SUITE.get(str(cell.settings["task"]))
+    if task is not None and task.turns > 1:
+        return task.turns
+    if study.prompts.recorded:
+        return max(1, *(r.asks for r in study.prompts.recorded))
+    return study.load.turns
 
 
 def launch_settings(cell: Cell) -> LaunchSettings:
@@ -160,7 +141,7 @@ def order(study: Study) -> list[Run]:
     all_cells = cells(study)
     rng = random.Random(study.seed)
     if study.repeats.order == "interleaved":
-        return _interleaved(all_cells, study.repeats.count, rng)
+        return _interleaved(all_cells, study.repeats.most, rng)
     groups: dict[LaunchSettings, list[int]] = {}
     for cell in all_cells:
         groups.setdefault(launch_settings(cell), []).append(cell.index)
@@ -168,7 +149,7 @@ def order(study: Study) -> list[Run]:
     rng.shuffle(launches)
     out = []
     for members in launches:
-        for block in range(study.repeats.count):
+        for block in range(study.repeats.most):
             rng.shuffle(members)
             out += [Run(block, index) for index in members]
     return out
@@ -185,18 +166,36 @@ def _interleaved(all_cells: list[Cell], count: int, rng: random.Random) -> list[
 
 def workload(study: Study, cell: Cell) -> dict[str, object]:
     """What the engine is asked to do, apart from how it was started; its fingerprint decides what is comparable."""
-    texts = fingerprint(list(study.prompts.texts)) if study.prompts.texts else "made-up words"
+    prompts, load, shape = study.prompts, study.load, shape_of(study, cell)
     names = ("prompt_tokens", "output_tokens", "salt", "concurrency")
-    return {
+    out: dict[str, object] = {
         "definitions": DEFINITIONS_VERSION,
-        "prompts": texts,
+        "prompts": fingerprint(list(prompts.texts)) if prompts.texts else "made-up words",
         "seed": study.seed,
         "temperature": study.temperature,
-        "shape": "closed loop",
-        "requests": cell.requests(study.repeats),
+        "shape": "closed loop" if shape == "closed" else shape,
+        "requests": cell.requests(study),
         "warm_up": study.repeats.warm_up,
         **{name: cell.settings[name] for name in names},
     }
+    # Only what is there: a workload without it keeps the fingerprint it always had.
+    if prompts.recorded:
+        out["prompts"] = fingerprint([asdict(r) for r in prompts.recorded])
+    if cell.settings["task"] is not None:
+        name = str(cell.settings["task"])
+        out["task"], out["prompts"] = name, fingerprint(list(prompts.tasks.get(name, ())))
+    for name, lengths in (("lengths", prompts.lengths), ("outputs", prompts.outputs)):
+        if lengths is not None:
+            out[name] = asdict(lengths)
+    if shape == "open":
+        out["arrivals"] = [load.arrivals, cell.settings["rate"], fingerprint(list(load.times_s))]
+    if shape == "conversation":
+        out["turns"] = turns_of(study, cell)
+    if load.think_s:
+        out["think_s"] = load.think_s
+    if study.retry.times:
+        out["retry"] = asdict(study.retry)
+    return out
 
 
 def axes(study: Study) -> tuple[str | None, str | None]:
@@ -233,16 +232,36 @@ def from_plain(value: dict[str, Any]) -> Study:
         KeyError, TypeError: The value is no such study.
     """
     endpoint = value["endpoint"]
-    prompts = value["prompts"]
+    load, retry = value.get("load", {}), value.get("retry", {})
     return Study(
         name=value["name"],
         question=value["question"],
         vary={name: tuple(levels) for name, levels in value["vary"].items()},
         hold=dict(value["hold"]),
         endpoint=None if endpoint is None else Endpoint(**endpoint),
-        prompts=Prompts(tuple(prompts["files"]), tuple(prompts["texts"])),
+        prompts=_prompts(value["prompts"]),
         repeats=Repeats(**value["repeats"]),
         limits=Limits(**value["limits"]),
         seed=value["seed"],
         temperature=value["temperature"],
+        load=Load(**{**load, "times_s": tuple(load.get("times_s", ()))}),
+        retry=RetryPolicy(**{**retry, "on": tuple(retry.get("on", RetryPolicy().on))}),
     )
+
+
+def _prompts(value: dict[str, Any]) -> Prompts:
+    recorded = tuple(
+        Recorded(tuple((str(role), str(text)) for role, text in r["messages"]), r["output_tokens"], r["extra"])
+        for r in value.get("recorded", ())
+    )
+    return Prompts(
+        tuple(value["files"]), tuple(value["texts"]), recorded,
+        {name: tuple(texts) for name, texts in value.get("tasks", {}).items()}, value.get("sample"),
+        _lengths(value.get("lengths")), _lengths(value.get("outputs")),
+    )  # fmt: skip
+
+
+def _lengths(value: dict[str, Any] | None) -> Lengths | None:
+    if value is None:
+        return None
+    return Lengths(**{**value, "table": tuple((int(n), float(w)) for n, w in value["table"])})

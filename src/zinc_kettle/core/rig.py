@@ -214,6 +214,8 @@ class RigPlan:
     url: str = ""
     model: str = "default"
     key_variable: str | None = None
+    key_file: str | None = None
+    ca_file: str | None = None
     metrics: str | None = None
     host: str = ""
     ssh_config: str | None = None

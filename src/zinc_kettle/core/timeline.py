@@ -74,13 +74,37 @@ class Timeline:
     characters: int = 0
     text: str = ""
     """The end of the answer, cleaned; for a remark on it, not for a score."""
-    extra: dict[str, int] = field(default_factory=dict)
+    fault: str = ""
+    """Code of what went wrong; see core.faults."""
+    attempt: int = 0
+    """0 for the first try of a request, 1 for the first retry."""
+    conversation: int | None = None
+    turn: int = 0
+    """Turn of its conversation, from 0."""
+    coalesced: int = 0
+    """Output chunks that came in one read with another and so share its stamp."""
+    odd: str = ""
+    """Something the engine said that cannot be believed, and was not."""
+
+    counted_by: CountedBy = field(init=False, repr=False, compare=False)
+    """Where the token counts come from: each chunk, else the usage record, else one a chunk."""
+    total_tokens: int = field(init=False, repr=False, compare=False)
+    """Output tokens by the best source there is."""
 
     def __post_init__(self) -> None:
         if len(self.chunk_ns) != len(self.chunk_tokens):
             raise ValueError("chunk stamps and chunk token counts differ in length")
         if self.kernel_ns is not None and len(self.kernel_ns) != len(self.chunk_ns):
             raise ValueError("kernel stamps and user stamps differ in length")
+        # Found once: every figure asks for them, and a store has millions of timelines.
+        counted = int(self.chunk_tokens.sum()) if len(self.chunk_tokens) else 0
+        if counted > 0:
+            source: CountedBy = "chunk-counts"
+        else:
+            source = "chunks" if self.output_tokens is None else "usage"
+            counted = len(self.chunk_ns) if self.output_tokens is None else self.output_tokens
+        object.__setattr__(self, "counted_by", source)
+        object.__setattr__(self, "total_tokens", counted)
 
     @property
     def usable(self) -> bool:
@@ -98,21 +122,6 @@ class Timeline:
         return self.chunk_ns if self.kernel_ns is None else self.kernel_ns
 
     @property
-    def counted_by(self) -> CountedBy:
-        """Where the token counts come from: each chunk, else the usage record, else one a chunk."""
-        if len(self.chunk_tokens) and bool((self.chunk_tokens > 0).any()):
-            return "chunk-counts"
-        return "usage" if self.output_tokens is not None else "chunks"
-
-    @property
-    def total_tokens(self) -> int:
-        """Output tokens by the best source there is."""
-        counted = int(self.chunk_tokens.sum())
-        if self.counted_by == "chunk-counts":
-            return counted
-        return self.output_tokens if self.output_tokens is not None else len(self.chunk_ns)
-
-    @property
     def first_chunk_tokens(self) -> int:
         """Tokens produced by the first output chunk; 1 where the engine does not count by chunk."""
         known = int(self.chunk_tokens[0]) if len(self.chunk_tokens) else 0
@@ -127,6 +136,16 @@ class Timeline:
     def ttft_ns(self) -> int | None:
         """Time to first token: first output chunk minus sent; None where nothing came."""
         return int(self.stamps[0]) - self.sent_ns if len(self.stamps) else None
+
+    @property
+    def wanted_ns(self) -> int:
+        """When its wait began: when it was due, or when it was sent where no schedule asked for it."""
+        return self.sent_ns if self.due_ns is None else self.due_ns
+
+    @property
+    def queue_ns(self) -> Stamps | None:
+        """What each chunk waited for our driver once the kernel had it, shape (chunks,); None without its stamps."""
+        return None if self.kernel_ns is None else self.chunk_ns - self.kernel_ns
 
     @property
     def decode_ns(self) -> int:

@@ -4,8 +4,10 @@ Every quantile takes p in [0, 1]. May import numpy, and scipy.stats late, inside
 """
 
 from zinc_kettle.core.stats.interval import Interval, median_interval, ratio_interval
-from zinc_kettle.core.stats.robust import flukes, median, quantile, robust_spread, thin
+from zinc_kettle.core.stats.line import Line, fit_line
+from zinc_kettle.core.stats.robust import flukes, mean, median, quantile, robust_spread, thin
 
 __all__ = [
-    "Interval", "flukes", "median", "median_interval", "quantile", "ratio_interval", "robust_spread", "thin",
+    "Interval", "Line", "fit_line", "flukes", "mean", "median", "median_interval", "quantile", "ratio_interval",
+    "robust_spread", "thin",
 ]  # fmt: skip

@@ -39,7 +39,18 @@ def quantile(values: Numbers, p: float) -> float:
 
 def median(values: Numbers) -> float:
     """The median; ValueError for no values."""
+    if isinstance(values, list | tuple) and values:
+        # A handful of numbers: an array would take thirty times as long, and plans of 10,000 cells ask often.
+        ordered, half = sorted(values), len(values) // 2
+        return float(ordered[half]) if len(values) % 2 else (ordered[half - 1] + ordered[half]) / 2
     return quantile(values, 0.5)
+
+
+def mean(values: Numbers) -> float:
+    """The arithmetic mean; ValueError for no values."""
+    if len(values) == 0:
+        raise ValueError("a mean of nothing")
+    return float(np.mean(np.asarray(values, dtype=np.float64)))
 
 
 def robust_spread(values: Numbers) -> float | None:

@@ -1,0 +1,106 @@
+"""Figures of a family of cells that differ in prompt length only, and of requests that differ in depth.
+
+Prefill speed as a slope, and the fall of decode speed with the tokens in context. Definitions: docs/measures.md.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from zinc_kettle.core.repeat import Missing, Repeat
+from zinc_kettle.core.stats import Line, fit_line, median
+from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.units import NS_PER_S
+
+LENGTHS_WANTED = 3
+DEPTH_STEP = 1_000.0
+DEPTH_REACH = 1.5
+"""The deepest request wants so many times the depth of the shallowest, else a fall with depth is a guess."""
+
+
+@dataclass(frozen=True, slots=True)
+class PrefillSlope:
+    """Prefill speed from TTFT over prompt length."""
+
+    rate: float
+    """Tokens per second: the inverse of the slope."""
+    rate_low: float
+    rate_high: float | None
+    """None where the slope's interval touches 0: then no upper bound is determined."""
+    line: Line
+    """TTFT in seconds over uncached prompt tokens; its intercept is the fixed overhead."""
+
+
+@dataclass(frozen=True, slots=True)
+class DepthFall:
+    """Decode speed over tokens in context, by a line through the time per token."""
+
+    loss: float
+    """Share of the speed at the shallow end that 1,000 further tokens cost."""
+    loss_low: float
+    loss_high: float
+    line: Line
+    """Time per output token in seconds over mean depth in tokens."""
+
+    def speed(self, depth: float) -> float:
+        """Decode speed at a depth, tokens per second."""
+        return 1.0 / (self.line.intercept + self.line.slope * depth)
+
+
+def prefill_slope(family: Mapping[int, Sequence[Repeat]]) -> PrefillSlope | Missing:
+    """Prefill speed of cells that are equal but for their prompt length.
+
+    Args:
+        family: Repeats by prompt length asked for. Each repeat is one point: the medians over its requests.
+    """
+    points = [point for repeats in family.values() for r in repeats if (point := _point(r)) is not None]
+    lengths = {round(x) for x, _ in points}
+    if len(lengths) < LENGTHS_WANTED:
+        return Missing(f"a slope wants {LENGTHS_WANTED} prompt lengths, measured unqueued and otherwise equal")
+    line = fit_line([x for x, _ in points], [y for _, y in points])
+    if line is None:
+        return Missing("the prompts that were measured are not of three different lengths")
+    if line.slope <= 0 or line.slope_high <= 0:
+        return Missing("not determined: TTFT does not grow with the prompt's length")
+    high = 1.0 / line.slope_low if line.slope_low > 0 else None
+    return PrefillSlope(1.0 / line.slope, 1.0 / line.slope_high, high, line)
+
+
+def _point(repeat: Repeat) -> tuple[float, float] | None:
+    requests = [t for t in repeat.measured if t.ttft_ns is not None and t.uncached_tokens is not None]
+    if not requests or not repeat.alone:
+        return None
+    return median([t.uncached_tokens or 0 for t in requests]), median([(t.ttft_ns or 0) / NS_PER_S for t in requests])
+
+
+def depth_fall(requests: Sequence[Timeline]) -> DepthFall | Missing:
+    """How decode speed falls with the tokens in context, from requests of different depth."""
+    points = [(d, s) for t in requests if (d := depth(t)) is not None and (s := _step_s(t)) is not None]
+    if len({round(d) for d, _ in points}) < LENGTHS_WANTED:
+        return Missing("a fall with depth wants requests at three or more depths")
+    depths = [d for d, _ in points]
+    if max(depths) < DEPTH_REACH * min(depths):
+        return Missing("the requests are all about equally deep")
+    line = fit_line(depths, [s for _, s in points])
+    if line is None:
+        return Missing("a fall with depth wants requests at three or more depths")
+    loss, low, high = (_loss(line, slope) for slope in (line.slope, line.slope_low, line.slope_high))
+    return DepthFall(loss, low, high, line)
+
+
+def depth(t: Timeline) -> float | None:
+    """Tokens in context in the middle of the answer; None where the engine does not say how long the prompt was."""
+    return None if t.prompt_tokens is None else t.prompt_tokens + t.total_tokens / 2
+
+
+def _step_s(t: Timeline) -> float | None:
+    return t.decode_ns / t.decode_tokens / NS_PER_S if t.decode_ns > 0 and t.decode_tokens > 0 else None
+
+
+def _loss(line: Line, slope: float) -> float:
+    """Loss over DEPTH_STEP from the shallow end, the line turned about its middle to another slope."""
+    middle = (line.x_low + line.x_high) / 2
+    at_middle = line.intercept + line.slope * middle
+    shallow = at_middle + slope * (line.x_low - middle)
+    return 1.0 - shallow / (shallow + slope * DEPTH_STEP)

@@ -1,0 +1,90 @@
+"""Straight lines through measured points, with intervals, and a test whether a curve would do better.
+
+Weighted least squares with weights 1/y²: the noise of a time grows with the time (Draper and Smith 1998, chapter 9).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+Array = npt.NDArray[np.float64]
+CURVED_P = 0.05
+"""Where a squared term is so unlikely to be chance, a line is not the truth."""
+CURVED_SHARE = 0.02
+"""And where it also changes a fitted value by more than this share: with little noise any engine is a little curved."""
+CONFIDENCE = 0.95
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """y = intercept + slope · x."""
+
+    slope: float
+    slope_low: float
+    slope_high: float
+    intercept: float
+    intercept_low: float
+    intercept_high: float
+    x_low: float
+    x_high: float
+    n: int
+    curve_p: float | None
+    """Of the squared term being chance; None where there are too few points or lengths to tell."""
+    curve_share: float
+    """The most the squared term changes a fitted value, as a share of it."""
+
+    @property
+    def curved(self) -> bool:
+        """True where a line is not the truth."""
+        return self.curve_p is not None and self.curve_p < CURVED_P and self.curve_share > CURVED_SHARE
+
+
+def fit_line(x: Sequence[float], y: Sequence[float]) -> Line | None:
+    """A line through points; None for fewer than three, fewer than three different x, or a y that is not positive."""
+    xs, ys = np.asarray(x, dtype=np.float64), np.asarray(y, dtype=np.float64)
+    if len(xs) < 3 or len(np.unique(xs)) < 3 or float(ys.min()) <= 0:
+        return None
+    from scipy import stats
+
+    beta, covariance, freedom = _weighted(np.stack([np.ones_like(xs), xs], axis=1), ys)
+    t = float(stats.t.ppf((1 + CONFIDENCE) / 2, freedom))
+    wide = t * np.sqrt(np.diag(covariance))
+    curve_p, share = _curvature(xs, ys)
+    return Line(
+        slope=float(beta[1]), slope_low=float(beta[1] - wide[1]), slope_high=float(beta[1] + wide[1]),
+        intercept=float(beta[0]), intercept_low=float(beta[0] - wide[0]), intercept_high=float(beta[0] + wide[0]),
+        x_low=float(xs.min()), x_high=float(xs.max()), n=len(xs), curve_p=curve_p, curve_share=share,
+    )  # fmt: skip
+
+
+def _weighted(columns: Array, ys: Array) -> tuple[Array, Array, int]:
+    """Coefficients, their covariance, degrees of freedom; rows are divided by y, which is the weight's root."""
+    scaled = columns / ys[:, None]
+    beta, *_ = np.linalg.lstsq(scaled, np.ones_like(ys), rcond=None)
+    freedom = len(ys) - columns.shape[1]
+    residual = 1.0 - scaled @ beta
+    variance = float(residual @ residual) / freedom
+    covariance: Array = variance * np.linalg.inv(scaled.T @ scaled)
+    return np.asarray(beta, dtype=np.float64), covariance, int(freedom)
+
+
+def _curvature(xs: Array, ys: Array) -> tuple[float | None, float]:
+    if len(xs) < 4:
+        return None, 0.0
+    from scipy import stats
+
+    # Centred and scaled, so that the squares of long prompts do not drown the rest.
+    centred = (xs - xs.mean()) / max(float(np.ptp(xs)), 1.0)
+    columns = np.stack([np.ones_like(xs), centred, centred**2], axis=1)
+    beta, covariance, freedom = _weighted(columns, ys)
+    line, _, _ = _weighted(columns[:, :2], ys)
+    fitted = columns[:, :2] @ line
+    change = float(np.max(np.abs(columns @ beta - fitted) / np.abs(fitted)))
+    deviation = float(np.sqrt(max(covariance[2, 2], 0.0)))
+    # Of points without any scatter the test has no meaning but its answer: a squared term, or none.
+    p = float(2 * stats.t.sf(abs(float(beta[2])) / deviation, freedom)) if deviation > 1e-12 else float(change < 1e-9)
+    return p, change

@@ -1,0 +1,68 @@
+"""The steady window: the part of a repeat in which the load is what it was meant to be, and throughput within it."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+from zinc_kettle.core.repeat import Figure, Missing, Repeat
+from zinc_kettle.core.stats import mean
+from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.units import NS_PER_S, plural
+
+WINDOW_COMPLETIONS = 3
+"""A steady window wants this many completions per stream."""
+OPEN_COMPLETIONS = 10
+"""An open loop has no streams; fewer completions than these would be a rate of single requests."""
+
+
+def steady_window(repeat: Repeat) -> tuple[int, int] | None:
+    """From when all streams are first busy until the first one is not replaced; None where that never is.
+
+    Of an open loop: from one mean latency after the first due time, when as many requests are open as there will be,
+    until the last due time.
+    """
+    requests = [t for t in repeat.timelines if t.role == "measured"]
+    if repeat.open_loop:
+        return _open_window(requests)
+    n = repeat.concurrency
+    if len(requests) < n or n < 1:
+        return None
+    sent = sorted(t.sent_ns for t in requests)
+    start, last_sent = sent[n - 1], sent[-1]
+    ends = [t.end_ns for t in requests if t.end_ns > last_sent]
+    return (start, min(ends)) if ends and min(ends) > start else None
+
+
+def _open_window(requests: list[Timeline]) -> tuple[int, int] | None:
+    due = [t.wanted_ns for t in requests]
+    latencies = [t.sent_ns + t.duration_ns - t.wanted_ns for t in requests if t.usable]
+    if not latencies:
+        return None
+    start, end = min(due) + round(mean(latencies)), max(due)
+    return (start, end) if end > start else None
+
+
+def steady_throughput(repeat: Repeat) -> Figure:
+    """Output tokens per second of all streams together, stamped inside the steady window."""
+    if repeat.at_once:
+        return Missing("requests handed over at once have no steady state; batch time is the figure to read")
+    window = steady_window(repeat)
+    wanted = OPEN_COMPLETIONS if repeat.open_loop else WINDOW_COMPLETIONS * repeat.concurrency
+    if window is None:
+        return Missing("no steady window: the wanted load was never held")
+    start, end = window
+    done = sum(1 for t in repeat.measured if start < t.end_ns <= end)
+    if done < wanted:
+        return Missing(f"no steady window: {plural(done, 'completion')} at full load, {wanted} wanted")
+    tokens = 0.0
+    for t in repeat.measured:
+        inside = (t.stamps > start) & (t.stamps <= end)
+        tokens += float(_tokens_by_chunk(t)[inside].sum())
+    return tokens * NS_PER_S / (end - start)
+
+
+def _tokens_by_chunk(t: Timeline) -> npt.NDArray[np.float64]:
+    if t.counted_by == "chunk-counts":
+        return t.chunk_tokens.astype(np.float64)
+    return np.full(len(t.stamps), t.total_tokens / max(1, len(t.stamps)))
