@@ -40,6 +40,8 @@ class RigSection(_Model):
     url: Annotated[str, Field(pattern=r"^https?://[^\s@]+$", max_length=2_000)] = ""
     model: str = "default"
     key_variable: Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")] | None = None
+    key_file: Annotated[str, Field(min_length=1, max_length=1_000)] | None = None
+    ca_file: Annotated[str, Field(min_length=1, max_length=1_000)] | None = None
     metrics: Annotated[str, Field(pattern=r"^https?://[^\s@]+$", max_length=2_000)] | None = None
     host: Annotated[str, Field(pattern=r"^[^\s-][^\s]*$", max_length=255)] = ""
     ssh_config: str | None = None

@@ -6,71 +6,23 @@ import difflib
 import math
 import re
 import tomllib
+from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ValidationError
 
-from zinc_kettle.core import factors, plan
+from zinc_kettle.core import factors, load, plan
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError
+from zinc_kettle.formats import sections
+from zinc_kettle.formats.prompts import BadPromptFile, read_prompts, read_times
+from zinc_kettle.formats.sections import StudyFile
+from zinc_kettle.formats.study_parts import lengths_of, most_tokens, repeats_of, tasks_of
 
 MAX_FILE_BYTES = 1 << 20
-MAX_PROMPT_BYTES = 8 << 20
 MAX_CELLS = 100_000
-FORMAT = 1
-
-
-class _Model(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
-
-
-class RepeatsSection(_Model):
-    """`[repeats]`"""
-
-    count: Annotated[int, Field(ge=1, le=10_000)] = 3
-    requests: Annotated[int, Field(ge=1, le=100_000)] | None = None
-    warm_up: Annotated[int, Field(ge=0, le=100)] = 1
-    order: Literal["interleaved", "by-launch"] = "interleaved"
-
-
-class LimitsSection(_Model):
-    """`[limits]`, in seconds."""
-
-    request_s: Annotated[float, Field(gt=0, le=86_400, strict=False)] = 600.0
-    stall_s: Annotated[float, Field(gt=0, le=86_400, strict=False)] = 120.0
-    load_s: Annotated[float, Field(gt=0, le=86_400, strict=False)] = 300.0
-    quiet_s: Annotated[float, Field(ge=0, le=86_400, strict=False)] = 0.0
-
-
-class PromptsSection(_Model):
-    """`[prompts]`"""
-
-    files: list[str] = []
-
-
-class EndpointSection(_Model):
-    """`[endpoint]`: an engine that already runs."""
-
-    url: Annotated[str, Field(pattern=r"^https?://[^\s@]+$", max_length=2_000)]
-    model: str = "default"
-    key_variable: Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")] | None = None
-
-
-class StudyFile(_Model):
-    """The whole file."""
-
-    format: Literal[1]
-    name: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]{0,63}$")]
-    question: Annotated[str, Field(min_length=1, max_length=300)]
-    seed: Annotated[int, Field(ge=0, lt=1 << 31)] = 1
-    temperature: Annotated[float, Field(ge=0, le=5, strict=False)] = 0.0
-    vary: dict[str, list[str | int | bool]]
-    hold: dict[str, str | int | bool] = {}
-    prompts: PromptsSection = PromptsSection()
-    repeats: RepeatsSection = RepeatsSection()
-    limits: LimitsSection = LimitsSection()
-    endpoint: EndpointSection | None = None
+T = TypeVar("T")
 
 
 def read_study(path: Path) -> tuple[plan.Study, str]:
@@ -161,10 +113,13 @@ class _Checker:
         )  # fmt: skip
 
     def _unknown(self, name: str, keys: tuple[str | int, ...]) -> StudyFileError:
-        sections: dict[str, type[BaseModel]] = {
-            "repeats": RepeatsSection, "limits": LimitsSection, "prompts": PromptsSection, "endpoint": EndpointSection,
+        known: dict[str, type[BaseModel]] = {
+            "repeats": sections.RepeatsSection, "limits": sections.LimitsSection, "prompts": sections.PromptsSection,
+            "endpoint": sections.EndpointSection, "load": sections.LoadSection, "retry": sections.RetrySection,
         }  # fmt: skip
-        model = sections.get(str(keys[0]), StudyFile) if len(keys) > 1 else StudyFile
+        model = known.get(str(keys[0]), StudyFile) if len(keys) > 1 else StudyFile
+        if len(keys) > 2:
+            model = sections.LengthsSection
         return self.error(f"{name} is not known", *keys, remedy=_nearest(str(keys[-1]), list(model.model_fields)))
 
     def study(self, m: StudyFile) -> plan.Study:
@@ -176,21 +131,59 @@ class _Checker:
                 raise self.error(f"{name} is both varied and held", "hold", name, remedy="keep it in one place")
             hold[name] = self._level("hold", name, level)
         self._whole(m, vary, hold)
-        texts = tuple(self._prompt(name) for name in m.prompts.files)
         study = plan.Study(
             name=m.name,
             question=neutralise(m.question, keep_newlines=False),
             vary=vary,
             hold=hold,
             endpoint=None if m.endpoint is None else plan.Endpoint(**m.endpoint.model_dump()),
-            prompts=plan.Prompts(tuple(m.prompts.files), texts),
-            repeats=plan.Repeats(**m.repeats.model_dump()),
+            prompts=self._prompts(m),
+            repeats=repeats_of(m.repeats),
             limits=plan.Limits(**m.limits.model_dump()),
             seed=m.seed,
             temperature=m.temperature,
+            load=self._load(m.load),
+            retry=load.RetryPolicy(**{**m.retry.model_dump(), "on": tuple(m.retry.on)}),
         )
+        self._shapes(study)
         self._lengths(study)
         return study
+
+    def _prompts(self, m: StudyFile) -> plan.Prompts:
+        texts: list[str] = []
+        recorded: list[load.Recorded] = []
+        for name in m.prompts.files:
+            found = self._read(name, "prompts", "files", read=read_prompts)
+            if isinstance(found, str):
+                texts.append(found)
+            else:
+                recorded += found
+        if texts and recorded:
+            raise self.error("plain text files and files of many prompts do not mix", "prompts", "files",
+                             remedy="name one kind")  # fmt: skip
+        if m.prompts.sample is not None and not recorded:
+            raise self.error("there is nothing to sample", "prompts", "sample", remedy="name a .jsonl or .csv file")
+        return plan.Prompts(
+            tuple(m.prompts.files), tuple(texts),
+            tuple(load.sample(recorded, m.prompts.sample, seed=m.seed)), tasks_of(m), m.prompts.sample,
+            lengths_of(m.prompts.lengths), lengths_of(m.prompts.outputs),
+        )  # fmt: skip
+
+    def _load(self, m: sections.LoadSection) -> load.Load:
+        times: tuple[float, ...] = ()
+        if m.times_file is not None:
+            times = self._read(m.times_file, "load", "times_file", read=read_times)
+        return load.Load(m.shape, m.arrivals, times, m.times_file, m.think_s, m.turns, m.drivers)
+
+    def _read(self, name: str, *keys: str, read: Callable[[Path], T]) -> T:
+        path = self._folder / name
+        try:
+            if not path.resolve().is_relative_to(self._folder.resolve()):
+                raise BadPromptFile("is outside the study's folder")
+            return read(path)
+        except BadPromptFile as error:
+            raise self.error(f"{name} {error}", *keys, remedy="docs/study-files.md shows what such a file holds, and "
+                             "it stands beside the study file") from error  # fmt: skip
 
     def _levels(self, name: str, levels: list[str | int | bool]) -> tuple[factors.Level, ...]:
         if not levels:
@@ -225,7 +218,8 @@ class _Checker:
             self._endpoint(vary, hold)
         elif "model" not in vary and "model" not in hold:
             raise self.error("no model is named", "hold", remedy='[hold] model = "brine-60m"')
-        if "prompt_tokens" not in vary and "prompt_tokens" not in hold and not m.prompts.files:
+        named = any(name in part for name in ("prompt_tokens", "task") for part in (vary, hold))
+        if not named and not m.prompts.files and m.prompts.lengths is None:
             raise self.error("no prompts are named", remedy="[hold] prompt_tokens = 512, or [prompts] files = […]")
 
     def _endpoint(self, vary: dict[str, tuple[factors.Level, ...]], hold: dict[str, factors.Level]) -> None:
@@ -238,34 +232,41 @@ class _Checker:
                         remedy=f"remove {name}, or let Zinc Kettle start the engine",
                     )  # fmt: skip
 
-    def _prompt(self, name: str) -> str:
-        path = self._folder / name
-        try:
-            inside = path.resolve().is_relative_to(self._folder.resolve())
-            if not inside or path.stat().st_size > MAX_PROMPT_BYTES:
-                raise self.error(
-                    f"the prompt file {name} is not used", "prompts", "files",
-                    why="it is outside the study's folder or larger than 8 MiB", remedy="put it beside the study file",
-                )  # fmt: skip
-            text = path.read_text(encoding="utf-8").strip()
-        except (OSError, UnicodeDecodeError) as error:
-            raise self.error(f"the prompt file {name} cannot be read", "prompts", "files", why=str(error)) from error
-        if not text:
-            raise self.error(f"the prompt file {name} is empty", "prompts", "files")
-        return text
+    def _shapes(self, study: plan.Study) -> None:
+        """Shape of the load and factors must go together."""
+        rated = "rate" in study.vary or "rate" in study.hold
+        is_open = study.load.shape == "open"
+        if rated and not is_open:
+            raise self.error("rate goes with an open loop only", "vary" if "rate" in study.vary else "hold", "rate",
+                             remedy='[load] shape = "open", or remove rate')  # fmt: skip
+        if is_open and not rated and study.load.arrivals != "recorded":
+            raise self.error("an open loop wants a rate", "load", "shape", remedy="[hold] rate = 60 (a minute)")
+        if is_open and ("concurrency" in study.vary or "concurrency" in study.hold):
+            section = "vary" if "concurrency" in study.vary else "hold"
+            raise self.error("concurrency is what an open loop does not set", section, "concurrency",
+                             remedy="hold slots, and vary rate")  # fmt: skip
+        if study.prompts.recorded and ("prompt_tokens" in study.vary or "prompt_tokens" in study.hold):
+            section = "vary" if "prompt_tokens" in study.vary else "hold"
+            raise self.error("recorded prompts have the length they have", section, "prompt_tokens",
+                             remedy="remove prompt_tokens, or use plain text files")  # fmt: skip
+        for one, other in (("lengths", "prompt_tokens"), ("outputs", "output_tokens")):
+            given = getattr(study.prompts, one) is not None
+            if given and (other in study.vary or other in study.hold):
+                section = "vary" if other in study.vary else "hold"
+                raise self.error(f"{other} and prompts.{one} both say how long", section, other, remedy="keep one")
 
     def _lengths(self, study: plan.Study) -> None:
         if study.endpoint is not None:
             return
         for cell in plan.cells(study):
-            prompt, context = cell.settings["prompt_tokens"], int(cell.settings["context"] or 0)
-            output = int(cell.settings["output_tokens"] or 0)
-            if prompt is not None and int(prompt) + output > context:
+            prompt, output = most_tokens(study, cell)
+            context = int(cell.settings["context"] or 0)
+            if prompt is not None and prompt + output > context:
                 section = "vary" if "context" in study.vary else "hold"
                 raise self.error(
                     f"{prompt:,} prompt tokens and {output:,} output tokens do not fit a context of {context:,}",
                     section, "context", why="the engine would cut answers short without a word",
-                    remedy=f"context = {int(prompt) + output} or more",
+                    remedy=f"context = {prompt + output} or more",
                 )  # fmt: skip
 
 

@@ -11,19 +11,18 @@ from zinc_kettle.core.cautions import STOLEN_SHARE
 from zinc_kettle.core.energy import IDLE
 from zinc_kettle.core.fit.limit import limit_extras
 from zinc_kettle.core.measures import Repeat
-from zinc_kettle.core.plan import Cell, Study
+from zinc_kettle.core.plan import Cell, Study, shape_of
 from zinc_kettle.core.timeline import Timeline
-from zinc_kettle.core.workload import message, salt
+from zinc_kettle.core.workload import salt
 from zinc_kettle.errors import MeasureError
 from zinc_kettle.ports import LoadSource, RunningEngine, Store, Telemetry
 from zinc_kettle.session import progress as p
 from zinc_kettle.session.calibrate import Workload, prepare, user_message
-from zinc_kettle.wire.messages import Episode, EpisodeDone, RequestOrder, Setup, Tick
+from zinc_kettle.session.orders import Orders
+from zinc_kettle.wire.messages import Episode, EpisodeDone, RequestOrder, Retry, Setup, Tick
 
 QUIET_PAUSE_S = 2.0
 """Between two looks whether the machine is left alone; stolen time comes in waves of seconds to minutes."""
-WARM_UP_TOKENS = 16
-"""Output of a warm-up request: enough to touch every kernel of decoding, and no longer than that."""
 
 
 @dataclass
@@ -47,8 +46,21 @@ class EpisodeRunner:
     """Calibrated prompts, shared by all repeats of a run."""
     rig_facts: Mapping[str, Any] = field(default_factory=dict)
     """What is known of the rig it runs on."""
+    drivers: int = 1
+    """Driver processes that share the load."""
     timelines: list[Timeline] = field(default_factory=list)
-    orders: int = 0
+
+    def __post_init__(self) -> None:
+        self.orders = Orders(self.study, self.cell, self.repeat_id, self._salt, self.engine.extras())
+
+    def _salt(self, index: int) -> str | None:
+        if not self.cell.settings["salt"]:
+            return None
+        return salt(self.study.seed, f"{self.nonce}-{self.cell.index}", index)
+
+    def _take_cold(self) -> bool:
+        cold, self.cold = self.cold, False
+        return cold
 
     async def run(self) -> Repeat:
         """Calibrate, warm up, measure.
@@ -59,16 +71,23 @@ class EpisodeRunner:
         """
         study, engine = self.study, self.engine
         self.emit(p.Warming(self.cell.index, self.block))
-        await self.driver.aim(Setup(engine.base_url, engine.model_name, engine.key_variable))
+        await self.driver.aim(
+            Setup(engine.base_url, engine.model_name, engine.key_variable, engine.key_file, engine.ca_file)
+        )
         workload = await self._workload()
         waited_s = await self._warm_up(workload)
-        concurrency = int(self.cell.settings["concurrency"] or 1)
-        orders = self._orders_of(workload, self.cell.requests(study.repeats), "measured")
-        extras = {**_extras(workload), "waited_s": waited_s, **await self._known(concurrency)}
+        concurrency = self.orders.streams
+        orders = self.orders.measured(workload, cold=self._take_cold())
+        extras = {
+            **_extras(workload), **_shape_extras(study, self.cell), "waited_s": waited_s,
+            **await self._known(concurrency),
+        }  # fmt: skip
         watch = self.telemetry.watch(engine)
         done: EpisodeDone | None = None
         try:
-            done = await self._episode("measured", orders, concurrency, latest=watch.latest)
+            done = await self._episode(
+                "measured", orders, concurrency, latest=watch.latest, shape=self.orders.wire_shape, drivers=self.drivers
+            )
         finally:
             trace, machine = watch.end(driver_cpu_ns=done.cpu_ns if done else 0)
         return Repeat(
@@ -109,7 +128,8 @@ class EpisodeRunner:
         while count:
             watch = self.telemetry.watch(self.engine)
             try:
-                await self._episode("warmup", self._orders_of(workload, count, "warmup"), 1, latest=watch.latest)
+                warm = self.orders.warm_up(workload, count, cold=self._take_cold())
+                await self._episode("warmup", warm, 1, latest=watch.latest)
             finally:
                 _, machine = watch.end(driver_cpu_ns=0)
             if machine.stolen_share <= STOLEN_SHARE or waited_s >= limit_s:
@@ -120,41 +140,11 @@ class EpisodeRunner:
 
     async def _workload(self) -> Workload:
         """The prompts of this cell; counted once for each model and length."""
-        names = ("rig", "model", "quantization", "prompt_tokens", "salt")
+        names = ("rig", "model", "quantization", "prompt_tokens", "output_tokens", "task", "salt", "concurrency")
         key = tuple(self.cell.settings[name] for name in names)
         if key not in self.prompts:
             self.prompts[key] = await prepare(self.study, self.cell, self.engine, self._probe)
         return self.prompts[key]
-
-    def _orders_of(self, workload: Workload, count: int, role: str) -> list[RequestOrder]:
-        output = int(self.cell.settings["output_tokens"] or 1)
-        if role == "warmup":
-            output = min(output, WARM_UP_TOKENS)
-        orders = []
-        for i in range(count):
-            prompt = workload.prompts[i % len(workload.prompts)]
-            orders.append(self._order(prompt.body, role, output, cold=self.cold and i == 0))
-        self.cold = False
-        return orders
-
-    def _order(self, body: str, role: str, output: int, *, cold: bool = False) -> RequestOrder:
-        index = self.orders
-        self.orders += 1
-        salted = salt(self.study.seed, f"{self.nonce}-{self.cell.index}", index) if self._salted else None
-        return RequestOrder(
-            id=f"{self.repeat_id}-{index}",
-            role=role,
-            messages=user_message(message(body, salted)),
-            max_tokens=output,
-            temperature=self.study.temperature,
-            seed=self.study.seed,
-            cold=cold,
-            extra=self.engine.extras(),
-        )
-
-    @property
-    def _salted(self) -> bool:
-        return bool(self.cell.settings["salt"])
 
     async def _episode(
         self,
@@ -163,24 +153,24 @@ class EpisodeRunner:
         concurrency: int,
         *,
         latest: Callable[[], tuple[int, float]] = lambda: (0, 0.0),
+        shape: str = "closed",
+        drivers: int = 1,
     ) -> EpisodeDone:
-        limits = self.study.limits
+        limits, retry = self.study.limits, self.study.retry
         episode = Episode(
             id=f"{self.repeat_id}-{role}",
             concurrency=concurrency,
             requests=list(orders),
+            shape=shape,
+            drivers=drivers,
+            retry=Retry(retry.times, list(retry.on), retry.wait_s, retry.backoff, retry.most_s),
             timeout_s=limits.request_s,
             stall_s=limits.stall_s,
         )
 
         def on_tick(tick: Tick) -> None:
             resident, cores = latest()
-            self.emit(
-                p.Live(
-                    self.cell.index, self.block, role == "warmup", tuple(tick.streams), tick.finished,
-                    tick.total, resident, cores,
-                )
-            )  # fmt: skip
+            self.emit(p.Live(self.cell.index, self.block, role == "warmup", tick, resident, cores))
 
         return await self.driver.run(episode, on_tick=on_tick, on_timeline=self._received)
 
@@ -196,10 +186,9 @@ class EpisodeRunner:
             role="warmup",
             messages=user_message(text),
             max_tokens=1,
-            cold=self.cold,
+            cold=self._take_cold(),
             extra=self.engine.extras(),
         )
-        self.cold = False
         seen: list[Timeline] = []
         limits = self.study.limits
         episode = Episode(f"{self.repeat_id}-probe", 1, [order], timeout_s=limits.request_s, stall_s=limits.stall_s)
@@ -207,6 +196,14 @@ class EpisodeRunner:
         if seen and seen[0].error:
             raise MeasureError("the engine did not answer", why=seen[0].error, remedy="check its address and its log")
         return seen[0].prompt_tokens if seen else None
+
+
+def _shape_extras(study: Study, cell: Cell) -> dict[str, float]:
+    """What figures must know of how the load was given."""
+    shape = shape_of(study, cell)
+    if shape == "open":
+        return {"open_loop": 1.0, "rate_per_minute": float(cell.settings["rate"] or 0)}
+    return {} if shape == "closed" else {shape: 1.0}
 
 
 def _extras(workload: Workload) -> dict[str, float]:

@@ -8,7 +8,11 @@ from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 
 from zinc_kettle.core.budget import time_left_s
+from zinc_kettle.core.cell import series
+from zinc_kettle.core.drivers import FULL_SHARE, SAFE_TOKENS_PER_S, drivers_wanted
+from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.plan import Cell, LaunchSettings, Run, Study, cells, launch_settings, order
+from zinc_kettle.core.precision import wanted_repeats
 from zinc_kettle.errors import DriverError, EngineError, KettleError, MeasureError
 from zinc_kettle.ports import Clock, Engines, Json, LoadSource, ModelFile, Models, RunningEngine, Store, Telemetry
 from zinc_kettle.session import progress as p
@@ -31,6 +35,8 @@ class Ports:
     telemetry: Telemetry
     store: Store
     clock: Clock
+    test_driver: Callable[[int], Awaitable[Json]] | None = None
+    """Holds the driver against a paced server at so many streams; its account is kept with the study."""
 
 
 @dataclass
@@ -48,6 +54,10 @@ class _State:
     seen_s: dict[int, list[float]] = field(default_factory=dict)
     prompts: dict[tuple[object, ...], Workload] = field(default_factory=dict)
     """Calibrated prompts by what their length depends on."""
+    values: dict[int, list[float]] = field(default_factory=dict)
+    """The measure that decides how often a cell is repeated, of each of its repeats."""
+    driver_share: dict[int, float] = field(default_factory=dict)
+    """Cores the drivers kept busy in the last repeat of a cell."""
     measured: int = 0
     failed: int = 0
 
@@ -80,7 +90,7 @@ class Experiment:
         """
         ports = self._ports
         try:
-            self._facts = await ports.telemetry.machine_facts()
+            self._facts = {**await ports.telemetry.machine_facts(), **await self._tested_driver()}
             self._study_id = ports.store.begin(
                 self._study, source=self._source, facts=self._facts, wall_s=ports.clock.wall_s()
             )
@@ -90,6 +100,8 @@ class Experiment:
         done = ports.store.done_runs(self._study_id)
         runs = order(self._study)
         missing = [run for run in runs if (run.block, run.cell) not in done]
+        for cell, repeat in ports.store.measured(self._study_id):
+            self._learn(cell, repeat)
         self._emit(p.Began(self._study_id, len(runs), len(runs) - len(missing)))
         state = "stopped"
         try:
@@ -101,6 +113,27 @@ class Experiment:
         ended = p.Ended(state, self._state.measured, self._state.failed)
         self._emit(ended)
         return ended
+
+    async def _tested_driver(self) -> Json:
+        """The driver's self-test; a study goes on without it."""
+        if self._ports.test_driver is None:
+            return {}
+        streams = max(int(cell.settings["concurrency"] or 1) for cell in self._cells)
+        try:
+            return {"driver_test": await self._ports.test_driver(streams)}
+        except MeasureError as error:
+            return {"driver_test": {"failed": str(error)}}
+
+    def _learn(self, cell: int, repeat: Repeat) -> None:
+        """What a finished repeat tells of how many more its cell wants, and of how many drivers."""
+        self._state.values.setdefault(cell, []).extend(series([repeat], self._study.repeats.until_measure))
+        if repeat.wall_ns > 0:
+            self._state.driver_share[cell] = repeat.driver_cpu_ns / repeat.wall_ns
+
+    def _wanted(self, run: Run) -> bool:
+        """False where the cell has been repeated often enough before this block."""
+        repeats, values = self._study.repeats, self._state.values.get(run.cell, [])
+        return repeats.until_percent is None or len(values) < wanted_repeats(repeats, values, seed=self._study.seed)
 
     async def _end(self, state: str) -> None:
         try:
@@ -133,15 +166,19 @@ class Experiment:
     async def _run_all(self, missing: list[Run], total: int) -> None:
         self._tell_progress(missing, total)
         for position, run in enumerate(missing):
+            if not self._wanted(run):
+                continue
             began = self._ports.clock.now_ns()
             await self._run_one(run)
             took = (self._ports.clock.now_ns() - began) / 1e9
             self._state.seen_s.setdefault(run.cell, []).append(took)
-            self._tell_progress(missing[position + 1 :], total)
+            self._tell_progress([later for later in missing[position + 1 :] if self._wanted(later)], total)
 
     def _tell_progress(self, left: list[Run], total: int) -> None:
         sizes = {i: None if m is None else float(m.size_bytes) for i, m in self._models.items()}
         left_s = time_left_s(self._study, self._cells, left, model_bytes=sizes, seen_s=self._state.seen_s)
+        if self._study.repeats.until_percent is not None:
+            total = self._state.measured + self._state.failed + len(left)
         self._emit(p.Progress(total - len(left), total, left_s))
 
     async def _run_one(self, run: Run) -> None:
@@ -195,6 +232,7 @@ class Experiment:
                 nonce=f"{self._nonce}-{run.block}",
                 cold=state.fresh,
                 prompts=state.prompts,
+                drivers=self._drivers(cell, engine),
                 rig_facts=self._facts.get("rigs", {}).get(engine.rig, self._facts),
             )
             state.fresh = False
@@ -211,8 +249,23 @@ class Experiment:
             self._close_failed(run, repeat_id, f"no request could be counted: {why}", engine.last_words())
             return
         store.end_repeat(repeat_id, repeat)
+        self._learn(run.cell, repeat)
         state.measured += 1
         self._emit(p.RepeatEnded(run.cell, run.block, repeat, engine.facts))
+
+    def _drivers(self, cell: Cell, engine: RunningEngine) -> int:
+        """Driver processes for a cell: as the study says, else by what one carries and what the last repeat took."""
+        if self._study.load.drivers:
+            return self._study.load.drivers
+        streams = max(int(cell.settings["concurrency"] or 1), 1)
+        test, predicted = self._facts.get("driver_test") or {}, engine.facts.get("predicted") or {}
+        ceiling = float(test.get("ceiling_tokens_per_s") or SAFE_TOKENS_PER_S)
+        # Until it was seen, the most that so many streams could bring; afterwards what the drivers really took.
+        share = self._state.driver_share.get(cell.index)
+        rate = streams * float(predicted.get("decode") or 0) if share is None else share / FULL_SHARE * ceiling
+        return drivers_wanted(
+            tokens_per_s=rate, streams=streams, ceiling=ceiling, cores=int(self._facts.get("hardware_threads") or 2)
+        )
 
     async def _driver(self) -> LoadSource:
         if self._state.driver is None:

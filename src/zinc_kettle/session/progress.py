@@ -7,7 +7,7 @@ from typing import Any, TypeAlias
 
 from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.timeline import Timeline
-from zinc_kettle.wire.messages import LiveStream
+from zinc_kettle.wire.messages import Tick
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,9 +52,7 @@ class Live:
     cell: int
     block: int
     warmup: bool
-    streams: tuple[LiveStream, ...]
-    finished: int
-    total: int
+    tick: Tick
     resident_bytes: int
     cores: float
 

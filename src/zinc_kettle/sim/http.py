@@ -30,9 +30,11 @@ async def connection(reader: asyncio.StreamReader, writer: asyncio.StreamWriter,
         writer.close()
 
 
-def plain(writer: asyncio.StreamWriter, body: bytes, *, status: int = 200, kind: str = "application/json") -> None:
-    """Write a whole answer."""
-    head = f"HTTP/1.1 {status} X\r\nContent-Type: {kind}\r\nContent-Length: {len(body)}\r\n\r\n"
+def plain(
+    writer: asyncio.StreamWriter, body: bytes, *, status: int = 200, kind: str = "application/json", more: str = ""
+) -> None:
+    """Write a whole answer; `more` are further header lines."""
+    head = f"HTTP/1.1 {status} X\r\nContent-Type: {kind}\r\n{more}Content-Length: {len(body)}\r\n\r\n"
     writer.write(head.encode() + body)
 
 

@@ -10,6 +10,7 @@ import asyncio
 import json
 import sys
 import time
+from dataclasses import replace
 from typing import Any
 
 from zinc_kettle.sim.http import EVENT_STREAM, chunk, connection, plain
@@ -17,6 +18,11 @@ from zinc_kettle.sim.script import Script
 
 KEPT_REQUESTS = 4096
 STALL_S = 30.0
+DRIP_S = 0.05
+RAW_FAULTS = {
+    "bad-json": b"data: {not json\n\n",
+    "bad-utf8": b'data: {"choices":[{"delta":{"content":"\xff\xfe"}}]}\n\n',
+}
 
 
 class PacedServer:
@@ -24,6 +30,7 @@ class PacedServer:
 
     def __init__(self) -> None:
         self.sent: list[dict[str, Any]] = []
+        self.failed: dict[str, int] = {}
 
     async def serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         """One connection, one request after another."""
@@ -53,17 +60,41 @@ class _Answer:
         words = sum(len(m["content"].split()) for m in body["messages"])
         self._prompt = words + 5
         self._start = time.monotonic_ns()
-        self._truth: dict[str, Any] = {"start_ns": self._start, "sends_ns": [], "tokens": []}
+        if self._script.aligned:
+            beat = int(self._script.gap_ms * 1e6)
+            self._start += -self._start % beat
+        self._text = "".join(str(m["content"]) for m in body["messages"])
+        self._truth: dict[str, Any] = {
+            "start_ns": self._start,
+            "sends_ns": [],
+            "tokens": [],
+            "label": self._script.label,
+        }
+        self._truth["messages"] = len(body["messages"])
         if len(server.sent) < KEPT_REQUESTS:
             server.sent.append(self._truth)
 
     async def run(self) -> bool:
         """Emit by schedule; False when the connection is not to be used again."""
         script = self._script
+        faults = self._server.failed
+        if script.fails and faults.get(self._text, 0) >= script.fails:
+            script = self._script = replace(script, fault="none")
+        faults[self._text] = faults.get(self._text, 0) + 1
         if script.fault == "status":
-            plain(self._writer, b'{"error":{"message":"by script"}}', status=script.status)
+            more = f"Retry-After: {script.retry_after_s}\r\n" if script.retry_after_s else ""
+            plain(self._writer, b'{"error":{"message":"by script"}}', status=script.status, more=more)
             await self._writer.drain()
             return True
+        if script.fault == "reset-early":
+            self._writer.transport.abort()
+            return False
+        if script.fault == "huge-header":
+            self._writer.write(b"HTTP/1.1 200 OK\r\n")
+            for _ in range(64):
+                self._writer.write(b"X-Filler: " + b"x" * 4_096 + b"\r\n")
+            await self._writer.drain()
+            return False
         if script.fault == "wrong-type":
             plain(self._writer, b"<html>a page, not a stream</html>", kind="text/html")
             await self._writer.drain()
@@ -84,8 +115,7 @@ class _Answer:
         done = chunks = 0
         while done < total or script.fault == "endless":
             step = max(1, min(script.per_chunk, total - done))
-            due = self._start + int((script.first_ms + script.gap_ms * (done + step - 1)) * 1e6)
-            await _until(due)
+            await _until(self._due(done + step))
             done += step
             chunks += 1
             if script.fault != "none" and done > script.fault_after and not await self._fault():
@@ -98,18 +128,30 @@ class _Answer:
             await self._writer.drain()
         return done
 
+    def _due(self, token: int) -> int:
+        """When the token of this number, from 1, is due."""
+        script = self._script
+        beat = -(-token // script.burst) * script.burst - 1
+        late_ms = script.jitter_ms * (token * 7 % 11) / 10
+        return self._start + int((script.first_ms + script.gap_ms * beat + late_ms) * 1e6)
+
     def _token_chunk(self, done: int, step: int) -> None:
         script = self._script
         text = script.word * step
-        delta = {"reasoning_content": text} if script.reasoning else {"content": text}
+        delta: dict[str, Any] = {"reasoning_content": text} if script.reasoning else {"content": text}
+        if script.fault == "tool-calls":
+            delta = {"tool_calls": [{"index": 0, "function": {"arguments": text}}]}
+        if script.fault == "empty":
+            delta = {"content": ""}
         event: dict[str, Any] = {"choices": [{"index": 0, "delta": delta, "finish_reason": None}]}
         if script.timings:
             event["timings"] = self._timings(done)
         if script.comments:
             self._raw(b": still here\n\n")
+        data = self._encoded(event)
         self._truth["sends_ns"].append(time.monotonic_ns())
         self._truth["tokens"].append(step)
-        self._event(event)
+        self._raw(data)
 
     def _timings(self, done: int) -> dict[str, float]:
         script = self._script
@@ -132,10 +174,10 @@ class _Answer:
         if fault == "close":
             self._writer.close()
             return False
-        if fault == "bad-json":
-            self._raw(b"data: {not json\n\n")
-        elif fault == "bad-utf8":
-            self._raw(b'data: {"choices":[{"delta":{"content":"\xff\xfe"}}]}\n\n')
+        if fault == "drip":
+            return await self._drip()
+        if fault in RAW_FAULTS:
+            self._raw(RAW_FAULTS[fault])
         elif fault == "huge-line":
             for _ in range(64):
                 self._raw(b"x" * 65_536)
@@ -144,12 +186,22 @@ class _Answer:
             self._event({"error": {"message": "by script"}})
         return True
 
+    async def _drip(self) -> bool:
+        """Bytes that keep coming and never say anything."""
+        while not self._writer.is_closing():
+            self._raw(b": drip\n\n")
+            await self._writer.drain()
+            await asyncio.sleep(DRIP_S)
+        return False
+
     def _end(self, done: int) -> None:
         script = self._script
         reason = "length" if done >= self._want else "stop"
         self._event({"choices": [{"index": 0, "delta": {}, "finish_reason": reason}]})
         if script.usage:
             usage: dict[str, Any] = {"prompt_tokens": self._prompt, "completion_tokens": done}
+            if script.bad_usage:
+                usage["completion_tokens"] = -5 if script.bad_usage == "negative" else 10**15
             usage["prompt_tokens_details"] = {"cached_tokens": script.cached}
             last: dict[str, Any] = {"choices": [], "usage": usage}
             if script.timings:
@@ -160,11 +212,14 @@ class _Answer:
         self._writer.write(b"0\r\n\r\n")
 
     def _event(self, value: dict[str, Any]) -> None:
+        self._raw(self._encoded(value))
+
+    def _encoded(self, value: dict[str, Any]) -> bytes:
         text = json.dumps(value, ensure_ascii=False)
         if self._script.multi_line:
             cut = text.index(",") + 1 if "," in text else 1
             text = text[:cut] + "\ndata: " + text[cut:]
-        self._raw(f"data: {text}\n\n".encode())
+        return f"data: {text}\n\n".encode()
 
     def _raw(self, data: bytes) -> None:
         if self._script.crlf:
@@ -185,7 +240,7 @@ async def _until(due_ns: int) -> None:
 
 async def main() -> None:
     """Serve on a free port of 127.0.0.1 until standard input closes."""
-    server = await asyncio.start_server(PacedServer().serve, "127.0.0.1", 0, limit=64 << 20)
+    server = await asyncio.start_server(PacedServer().serve, "127.0.0.1", 0, limit=64 << 20, backlog=4096)
     port = server.sockets[0].getsockname()[1]
     sys.stdout.write(json.dumps({"address": f"http://127.0.0.1:{port}"}) + "\n")
     sys.stdout.flush()

@@ -7,7 +7,7 @@ from typing import Any
 
 FAULTS = (
     "none", "status", "reset", "close", "no-end", "stall", "bad-json", "bad-utf8", "huge-line", "error-event",
-    "endless", "wrong-type",
+    "endless", "wrong-type", "reset-early", "huge-header", "empty", "drip", "tool-calls",
 )  # fmt: skip
 
 
@@ -18,6 +18,20 @@ class Script:
     first_ms: float = 5.0
     """From the request to the first token."""
     gap_ms: float = 2.0
+    aligned: bool = False
+    """Tokens of all streams at the same instants: the schedule counts from a common beat of `gap_ms`."""
+    jitter_ms: float = 0.0
+    """Each token is late by up to so much, by a pattern that repeats."""
+    burst: int = 1
+    """Tokens come in bursts of so many, each at the time of its last."""
+    bad_usage: str = ""
+    """A usage record no engine can mean: `negative` or `absurd`."""
+    retry_after_s: int = 0
+    """Sent with a failed status."""
+    fails: int = 0
+    """How many requests with the same messages fail before one is answered; 0 fails them all."""
+    label: str = ""
+    """Told again with the truth, to find a request among many."""
     per_chunk: int = 1
     """Tokens merged into one chunk."""
     role_first: bool = True

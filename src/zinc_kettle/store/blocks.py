@@ -16,7 +16,9 @@ import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.telemetry import Trace
+from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import StoreError
+from zinc_kettle.wire.convert import with_columns
 from zinc_kettle.wire.messages import Finished
 
 BLOCK_VERSION = 1
@@ -34,6 +36,10 @@ class Block(msgspec.Struct):
     has_kernel: list[bool]
     tokens: bytes
     rest: bytes
+
+
+_decode_block = msgspec.msgpack.Decoder(Block).decode
+_decode_rest = msgspec.msgpack.Decoder(list[Finished]).decode
 
 
 def _pack(array: npt.NDArray[np.int64]) -> bytes:
@@ -71,35 +77,31 @@ def _join(parts: list[npt.NDArray[np.int64]]) -> npt.NDArray[np.int64]:
     return np.concatenate(parts).astype(np.int64) if parts else np.array([], dtype=np.int64)
 
 
-def decode_block(data: bytes) -> list[tuple[str, Finished]]:
-    """Unpack a block.
+def decode_block(data: bytes) -> list[tuple[str, Timeline]]:
+    """Unpack a block: ids of repeats with their timelines, whose arrays are views of the block's columns.
 
     Raises:
         StoreError: It is damaged, or of a later version.
     """
     try:
-        block = msgspec.msgpack.decode(data, type=Block)
+        block = _decode_block(data)
         if block.version != BLOCK_VERSION:
             raise StoreError(f"a block of version {block.version}", remedy="open it with a newer Zinc Kettle")
-        bare = msgspec.msgpack.decode(zlib.decompress(block.rest), type=list[Finished])
-        ends = np.cumsum(np.frombuffer(block.chunks, dtype="<i4"))
+        bare = _decode_rest(zlib.decompress(block.rest))
+        ends = np.cumsum(np.frombuffer(block.chunks, dtype="<i4")).tolist()
         user, kernel = _unpack(block.user), _unpack(block.kernel)
         tokens = np.frombuffer(zlib.decompress(block.tokens), dtype="<i4")
     except (msgspec.MsgspecError, zlib.error, ValueError) as error:
         raise StoreError("a block of timelines is damaged", why=str(error)) from error
     out = []
-    kernel_at = 0
-    for i, (repeat, message) in enumerate(zip(block.repeats, bare, strict=True)):
-        start, end = (int(ends[i - 1]) if i else 0), int(ends[i])
+    start = kernel_at = 0
+    for repeat, message, end, stamped in zip(block.repeats, bare, ends, block.has_kernel, strict=True):
         stamps = None
-        if block.has_kernel[i]:
-            stamps = kernel[kernel_at : kernel_at + end - start].tobytes()
+        if stamped:
+            stamps = kernel[kernel_at : kernel_at + end - start]
             kernel_at += end - start
-        full = msgspec.structs.replace(
-            message, user_stamps=user[start:end].tobytes(), kernel_stamps=stamps,
-            chunk_tokens=tokens[start:end].tobytes(),
-        )  # fmt: skip
-        out.append((repeat, full))
+        out.append((repeat, with_columns(message, user[start:end], stamps, tokens[start:end])))
+        start = end
     return out
 
 

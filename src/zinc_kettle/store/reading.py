@@ -114,8 +114,8 @@ def _timelines(db: sa.Connection, study_id: str) -> dict[str, list[Timeline]]:
     out: dict[str, list[Timeline]] = defaultdict(list)
     query = sa.select(s.blocks.c.body).where(s.blocks.c.study == study_id).order_by(s.blocks.c.id)
     for (body,) in db.execute(query):
-        for repeat, message in decode_block(body):
-            out[repeat].append(to_timeline(message))
+        for repeat, timeline in decode_block(body):
+            out[repeat].append(timeline)
     pending = sa.select(s.journal).where(s.journal.c.study == study_id).order_by(s.journal.c.id)
     for row in db.execute(pending):
         out[row.repeat].append(to_timeline(_decode(row.body)))

@@ -128,6 +128,12 @@ class SqliteStore:
         with self._transaction() as db:
             return {(row.block, row.cell) for row in db.execute(query)}
 
+    def measured(self, study_id: str) -> list[tuple[int, Repeat]]:
+        """Cell and repeat of all that is measured, in the order it ran."""
+        from zinc_kettle.store.reading import load
+
+        return [(r.cell, r.repeat) for r in load(self, study_id).repeats if r.state == "measured"]
+
     def begin_repeat(self, study_id: str, run: Run, *, concurrency: int, launch: dict[str, Any] | None) -> str:
         """Open a repeat."""
         repeat_id = secrets.token_hex(6)

@@ -5,14 +5,15 @@ from __future__ import annotations
 import secrets
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
-from zinc_kettle.config import Places
+from zinc_kettle.config import Places, driver_test_file
 from zinc_kettle.core.plan import LaunchSettings, Study
 from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.engines.endpoint import EndpointStarter
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.models import ModelFolder
-from zinc_kettle.link.process import DriverProcess
+from zinc_kettle.link.pool import DriverPool
 from zinc_kettle.rigs.local import SystemClock
 from zinc_kettle.session.experiment import Experiment, Ports
 from zinc_kettle.session.progress import Event
@@ -42,14 +43,21 @@ def experiment(
     """
     fleet = Fleet(study, rig_book(places), model_folder(places))
     ports = Ports(
-        engines=EndpointStarter(study.endpoint) if study.endpoint else fleet,
+        engines=EndpointStarter(study.endpoint, folder=places.keys) if study.endpoint else fleet,
         models=fleet,
-        new_driver=DriverProcess.spawn,
+        new_driver=DriverPool.spawn,
         telemetry=fleet,
         store=store,
         clock=SystemClock(),
+        test_driver=_test_driver,
     )
     return Experiment(study, ports, emit, source=source, nonce=secrets.token_hex(4))
+
+
+async def _test_driver(streams: int) -> dict[str, Any]:
+    from zinc_kettle.wiring.selftest import test_driver
+
+    return await test_driver(streams, driver_test_file())
 
 
 def rig_book(places: Places) -> RigBook:

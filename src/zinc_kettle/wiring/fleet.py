@@ -137,11 +137,9 @@ class Fleet:
                 raise EngineError(f"{plan.name} did not start", why=str(error)) from error
             return RehearsalStarter(address, load_limit_s=limit), None, _sim_shape(settings)
         if plan.reach == "url":
-            return (
-                EndpointStarter(Endpoint(plan.url, settings.model or plan.model, plan.key_variable), plan.name),
-                None,
-                None,
-            )
+            model_name = settings.model or plan.model
+            running = Endpoint(plan.url, model_name, plan.key_variable, plan.key_file, plan.ca_file)
+            return EndpointStarter(running, plan.name, self._book.keys), None, None
         here = await asyncio.to_thread(_shape, model) if model is not None else None
         return Launcher(load_limit_s=limit), model, here
 

@@ -23,6 +23,7 @@ class RigBook:
 
     def __init__(self, places: Places, *, demo: bool = False) -> None:
         self._file = places.rigs
+        self.keys = places.keys
         self._known_file = places.rigs.with_name("known-rigs.json")
         self._plans = {plan.name: plan for plan in read_rigs(self._file)}
         if demo:

@@ -1,0 +1,155 @@
+"""Prompt files: plain text, JSON Lines of messages, CSV; and recorded arrival times. All hostile until checked."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import math
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from zinc_kettle.core.load import MAX_TOKENS_DRAWN, Recorded
+
+MAX_PROMPT_BYTES = 8 << 20
+MAX_DATA_BYTES = 64 << 20
+MAX_ENTRIES = 100_000
+
+
+class BadPromptFile(ValueError):
+    """What is wrong with a prompt file, in a clause, with the line where there is one."""
+
+
+class _Message(BaseModel):
+    model_config = ConfigDict(extra="ignore", frozen=True)
+    role: Literal["system", "user", "assistant"]
+    content: Annotated[str, Field(min_length=1)]
+
+
+class _Line(BaseModel):
+    """A line of JSON Lines: `messages`, or one `prompt`; `output_tokens` where the answer's length is known."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+    messages: list[_Message] | None = None
+    prompt: Annotated[str, Field(min_length=1)] | None = None
+    output_tokens: Annotated[int, Field(ge=1, le=MAX_TOKENS_DRAWN)] | None = None
+
+
+def read_text(path: Path, limit: int) -> str:
+    """A file as text.
+
+    Raises:
+        BadPromptFile: It is too large, unreadable, not UTF-8, or empty.
+    """
+    try:
+        if path.stat().st_size > limit:
+            raise BadPromptFile(f"is larger than {limit >> 20} MiB")
+        text = path.read_text(encoding="utf-8-sig")
+    except OSError as error:
+        raise BadPromptFile(f"cannot be read: {error.strerror}") from error
+    except UnicodeDecodeError as error:
+        raise BadPromptFile("is not UTF-8 text") from error
+    if not text.strip():
+        raise BadPromptFile("is empty")
+    return text
+
+
+def read_prompts(path: Path) -> str | list[Recorded]:
+    """A prompt file by its ending: `.jsonl` and `.csv` hold many prompts, anything else is one prompt of plain text.
+
+    Raises:
+        BadPromptFile: Anything wrong with it.
+    """
+    if path.suffix == ".jsonl":
+        return list(_bounded(_json_lines(read_text(path, MAX_DATA_BYTES))))
+    if path.suffix == ".csv":
+        return list(_bounded(_csv_rows(read_text(path, MAX_DATA_BYTES))))
+    return read_text(path, MAX_PROMPT_BYTES).strip()
+
+
+def _bounded(entries: Iterator[Recorded]) -> Iterator[Recorded]:
+    for count, entry in enumerate(entries):
+        if count >= MAX_ENTRIES:
+            raise BadPromptFile(f"has more than {MAX_ENTRIES:,} prompts")
+        yield entry
+
+
+def _json_lines(text: str) -> Iterator[Recorded]:
+    for number, line in enumerate(text.splitlines(), start=1):
+        if not line.strip():
+            continue
+        try:
+            entry = _Line.model_validate(json.loads(line), strict=True)
+        except (json.JSONDecodeError, RecursionError) as error:
+            raise BadPromptFile(f"line {number} is not JSON") from error
+        except ValidationError as error:
+            first = error.errors()[0]
+            where = ".".join(str(part) for part in first["loc"])
+            raise BadPromptFile(f"line {number}: {where}: {first['msg']}") from error
+        yield _entry(entry, number)
+
+
+def _entry(entry: _Line, number: int) -> Recorded:
+    if (entry.messages is None) == (entry.prompt is None):
+        raise BadPromptFile(f"line {number} wants either messages or prompt")
+    messages = tuple((m.role, m.content) for m in entry.messages or ()) or (("user", entry.prompt or ""),)
+    if not any(role == "user" for role, _ in messages):
+        raise BadPromptFile(f"line {number} has no message of the user")
+    if len(messages) != (1 if entry.messages is None else len(entry.messages)):
+        raise BadPromptFile(f"line {number} has no messages")
+    return Recorded(messages, entry.output_tokens)
+
+
+def _csv_rows(text: str) -> Iterator[Recorded]:
+    reader = csv.DictReader(io.StringIO(text), strict=True)
+    if "prompt" not in (reader.fieldnames or ()):
+        raise BadPromptFile("has no column named prompt in its first line")
+    try:
+        for row in reader:
+            prompt, tokens = (row.get("prompt") or "").strip(), (row.get("output_tokens") or "").strip()
+            if not prompt:
+                raise BadPromptFile(f"line {reader.line_num} has no prompt")
+            yield Recorded((("user", prompt),), _tokens(tokens, reader.line_num))
+    except csv.Error as error:
+        raise BadPromptFile(f"line {reader.line_num}: {error}") from error
+
+
+def _tokens(text: str, line: int) -> int | None:
+    if not text:
+        return None
+    if not text.isdecimal() or not 1 <= int(text[:12]) <= MAX_TOKENS_DRAWN:
+        raise BadPromptFile(f"line {line}: output_tokens = {text[:20]!r} is no usable number")
+    return int(text)
+
+
+def read_times(path: Path) -> tuple[float, ...]:
+    """Recorded arrival times in seconds: one a line, or a CSV with a column `at_s`; sorted, counted from the first.
+
+    Raises:
+        BadPromptFile: Anything wrong with it.
+    """
+    lines = read_text(path, MAX_DATA_BYTES).splitlines()
+    heads: list[str] = next(csv.reader(lines[:1]), [])
+    column = heads.index("at_s") if "at_s" in heads else 0
+    out = []
+    for number, row in enumerate(csv.reader(lines), start=1):
+        if not row or (number == 1 and "at_s" in heads):
+            continue
+        out.append(_second(row, column, number))
+    if len(out) < 2 or len(out) > MAX_ENTRIES:
+        raise BadPromptFile(f"has {len(out):,} times; 2 to {MAX_ENTRIES:,} are wanted")
+    first = min(out)
+    return tuple(sorted(at - first for at in out))
+
+
+def _second(row: list[Any], column: int, number: int) -> float:
+    try:
+        at = float(row[column])
+    except (IndexError, ValueError) as error:
+        raise BadPromptFile(f"line {number} holds no time in seconds") from error
+    if not math.isfinite(at):
+        raise BadPromptFile(f"line {number} holds no time in seconds")
+    return at

@@ -1,0 +1,163 @@
+"""The sections of a study file, as pydantic models: every field with its bounds."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from zinc_kettle.core.catalogue import MEASURES
+from zinc_kettle.core.faults import is_fault
+from zinc_kettle.core.load import MAX_TOKENS_DRAWN
+
+Seconds = Annotated[float, Field(gt=0, le=86_400, strict=False)]
+SecondsOrNone = Annotated[float, Field(ge=0, le=86_400, strict=False)]
+Tokens = Annotated[int, Field(ge=1, le=MAX_TOKENS_DRAWN)]
+MAX_CEILING = 10_000
+UNTIL_FLOOR = 6
+"""Fewer repeats carry no 95% interval, and nothing to stop by."""
+
+
+class Section(BaseModel):
+    """Base of all sections: nothing unknown, nothing converted, nothing changed."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
+
+
+class RepeatsSection(Section):
+    """`[repeats]`"""
+
+    count: Annotated[int, Field(ge=1, le=MAX_CEILING)] | None = None
+    requests: Annotated[int, Field(ge=1, le=100_000)] | None = None
+    warm_up: Annotated[int, Field(ge=0, le=100)] = 1
+    order: Literal["interleaved", "by-launch"] = "interleaved"
+    until_percent: Annotated[float, Field(gt=0, le=100, strict=False)] | None = None
+    until_measure: str = "decode"
+    ceiling: Annotated[int, Field(ge=1, le=MAX_CEILING)] | None = None
+
+    @model_validator(mode="after")
+    def _until(self) -> RepeatsSection:
+        if self.until_percent is None:
+            if self.ceiling is not None:
+                raise ValueError("ceiling only has a meaning with until_percent")
+            return self
+        if self.count is not None and self.count < UNTIL_FLOOR:
+            raise ValueError(f"until_percent wants count = {UNTIL_FLOOR} or more: fewer repeats carry no 95% interval")
+        if self.until_measure not in MEASURES:
+            raise ValueError(f"until_measure = {self.until_measure!r} is no measure; one is decode, another ttft")
+        if self.ceiling is not None and self.ceiling < (self.count or UNTIL_FLOOR):
+            raise ValueError("ceiling is below count, the floor")
+        return self
+
+
+class LimitsSection(Section):
+    """`[limits]`, in seconds."""
+
+    request_s: Seconds = 600.0
+    stall_s: Seconds = 120.0
+    load_s: Seconds = 300.0
+    quiet_s: SecondsOrNone = 0.0
+
+
+class LengthsSection(Section):
+    """`[prompts.lengths]` and `[prompts.outputs]`: a distribution of token counts."""
+
+    kind: Literal["fixed", "uniform", "lognormal", "table"]
+    tokens: Tokens | None = None
+    low: Tokens | None = None
+    high: Tokens | None = None
+    median: Annotated[float, Field(ge=1, le=MAX_TOKENS_DRAWN, strict=False)] | None = None
+    sigma: Annotated[float, Field(gt=0, le=5, strict=False)] | None = None
+    table: Annotated[list[tuple[Tokens, Annotated[float, Field(gt=0, strict=False)]]], Field(max_length=1_000)] = []
+
+    @model_validator(mode="after")
+    def _complete(self) -> LengthsSection:
+        needs = {
+            "fixed": ("tokens",), "uniform": ("low", "high"), "lognormal": ("median", "sigma", "high"),
+            "table": ("table",),
+        }[self.kind]  # fmt: skip
+        missing = [name for name in needs if not getattr(self, name)]
+        if missing:
+            raise ValueError(f"{self.kind} wants {', '.join(missing)}")
+        if self.low is not None and self.high is not None and self.low > self.high:
+            raise ValueError("low is above high")
+        return self
+
+
+class PromptsSection(Section):
+    """`[prompts]`"""
+
+    files: list[str] = []
+    sample: Annotated[int, Field(ge=1, le=1_000_000)] | None = None
+    lengths: LengthsSection | None = None
+    outputs: LengthsSection | None = None
+
+
+class LoadSection(Section):
+    """`[load]`"""
+
+    shape: Literal["closed", "burst", "batch", "open", "conversation"] = "closed"
+    arrivals: Literal["constant", "poisson", "recorded"] = "poisson"
+    times_file: str | None = None
+    think_s: SecondsOrNone = 0.0
+    turns: Annotated[int, Field(ge=1, le=1_000)] = 4
+    drivers: Annotated[int, Field(ge=0, le=64)] = 0
+
+    @model_validator(mode="after")
+    def _fits(self) -> LoadSection:
+        if (self.arrivals == "recorded") != (self.times_file is not None):
+            raise ValueError('recorded arrivals want times_file = "NAME.csv", and nothing else has a use for it')
+        if self.think_s and self.shape not in {"closed", "conversation"}:
+            raise ValueError(f"nobody thinks in the shape {self.shape}: think_s goes with closed and conversation")
+        return self
+
+
+class RetrySection(Section):
+    """`[retry]`"""
+
+    times: Annotated[int, Field(ge=0, le=100)] = 0
+    on: list[str] = ["refused", "http-429", "http-503"]
+    wait_s: SecondsOrNone = 1.0
+    backoff: Annotated[float, Field(ge=1, le=10, strict=False)] = 2.0
+    most_s: SecondsOrNone = 30.0
+
+    @model_validator(mode="after")
+    def _known(self) -> RetrySection:
+        unknown = [code for code in self.on if not is_fault(code)]
+        if unknown:
+            raise ValueError(f"{unknown[0]!r} is no fault; docs/faults.md lists them")
+        return self
+
+
+class EndpointSection(Section):
+    """`[endpoint]`: an engine that already runs."""
+
+    url: Annotated[str, Field(pattern=r"^https?://[^\s@]+$", max_length=2_000)]
+    model: str = "default"
+    key_variable: Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")] | None = None
+    key_file: Annotated[str, Field(min_length=1, max_length=1_000)] | None = None
+    ca_file: Annotated[str, Field(min_length=1, max_length=1_000)] | None = None
+
+    @model_validator(mode="after")
+    def _one_key(self) -> EndpointSection:
+        if self.key_variable is not None and self.key_file is not None:
+            raise ValueError("the key comes from key_variable or from key_file, not from both")
+        return self
+
+
+class StudyFile(Section):
+    """The whole file."""
+
+    format: Literal[1]
+    name: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]{0,63}$")]
+    question: Annotated[str, Field(min_length=1, max_length=300)]
+    seed: Annotated[int, Field(ge=0, lt=1 << 31)] = 1
+    temperature: Annotated[float, Field(ge=0, le=5, strict=False)] = 0.0
+    vary: dict[str, list[str | int | bool]]
+    hold: dict[str, str | int | bool] = {}
+    prompts: PromptsSection = PromptsSection()
+    repeats: RepeatsSection = RepeatsSection()
+    limits: LimitsSection = LimitsSection()
+    load: LoadSection = LoadSection()
+    retry: RetrySection = RetrySection()
+    endpoint: EndpointSection | None = None

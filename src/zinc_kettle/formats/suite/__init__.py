@@ -1,0 +1,24 @@
+"""Texts of the suite's tasks: question sets of the harbour office of Skerry Sound, one JSON Lines file a task.
+
+Here: the files and reading them. Not here: lengths and reasons (core.suite, docs/suite.md).
+May import: zinc_kettle.core, formats.prompts.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from zinc_kettle.formats.prompts import read_prompts
+
+FOLDER = Path(__file__).parent
+
+
+def task_texts(name: str) -> tuple[str, ...]:
+    """The questions of a task, in their order.
+
+    Raises:
+        BadPromptFile: The installation is damaged.
+    """
+    found = read_prompts(FOLDER / f"{name}.jsonl")
+    assert not isinstance(found, str)
+    return tuple(entry.messages[-1][1] for entry in found)
