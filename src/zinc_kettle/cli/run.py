@@ -21,6 +21,7 @@ from zinc_kettle.session import progress as p
 from zinc_kettle.session.experiment import Experiment
 from zinc_kettle.store.reading import load
 from zinc_kettle.store.sqlite import SqliteStore
+from zinc_kettle.wire.messages import Tick
 from zinc_kettle.wiring.build import experiment, open_store, read_study
 
 
@@ -89,9 +90,19 @@ class Reporter:
             self._meter.now(f"{what} {event.done_bytes / event.total_bytes:.0%}")
 
     def _live(self, event: p.Live) -> None:
-        rate = sum(stream.rate for stream in event.streams)
+        tick = event.tick
         phase = "warm-up" if event.warmup else "measuring"
-        self._meter.now(f"{self._progress} · {phase} {self._titles[event.cell]} · {rate:.1f} tok/s now")
+        self._meter.now(
+            f"{self._progress} · {phase} {self._titles[event.cell]} · {tick.rate:.1f} tok/s now{_flight(tick)}"
+        )
+
+
+def _flight(tick: Tick) -> str:
+    """Where the requests of a larger load are."""
+    if tick.total < 2:
+        return ""
+    failed = f", {tick.failed} failed" if tick.failed else ""
+    return f" · {tick.finished:,} of {tick.total:,} ended{failed}, {tick.prefill} waiting, {tick.decode} writing"
 
 
 def run_study(file: Path, store_path: Path | None, *, as_json: bool, fresh: bool) -> int:

@@ -45,9 +45,19 @@ class Places:
         return self.home / "rigs.toml"
 
     @property
+    def keys(self) -> Path:
+        """Key files and certificates that study files name without a path."""
+        return self.home / "keys"
+
+    @property
     def exports(self) -> Path:
         """Charts written from the screen."""
         return self.home / "exports"
+
+
+def driver_test_file() -> Path:
+    """What the driver's last self-tests found: of this machine, whichever data folder is in use."""
+    return Path(platformdirs.user_cache_dir(APP, appauthor=False)) / "driver-test.json"
 
 
 def places(store: Path | None = None) -> Places:

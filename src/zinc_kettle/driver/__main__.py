@@ -11,8 +11,10 @@ import os
 import signal
 import sys
 
-from zinc_kettle.driver.client import Target
-from zinc_kettle.driver.pacing import ClosedLoop
+from zinc_kettle.driver.closed import Batch, ClosedLoop
+from zinc_kettle.driver.opened import OpenLoop
+from zinc_kettle.driver.pacing import Pacing
+from zinc_kettle.driver.target import Target
 from zinc_kettle.errors import KettleError
 from zinc_kettle.wire.messages import (
     VERSION,
@@ -31,6 +33,9 @@ from zinc_kettle.wire.messages import (
 MAX_LINE = 256 << 20
 FLUSH_STEPS = 100
 """Hundredths of a second the last lines have to reach the tool."""
+
+
+SHAPES: dict[str, type[Pacing]] = {"closed": ClosedLoop, "open": OpenLoop, "batch": Batch}
 
 
 class Driver:
@@ -73,7 +78,8 @@ class Driver:
         elif self._running is not None and not self._running.done():
             self.say(Complaint("an episode came while another one runs"))
         else:
-            self._running = asyncio.create_task(ClosedLoop(self._target, episode, self.say).run())
+            kind = SHAPES.get(episode.shape, ClosedLoop)
+            self._running = asyncio.create_task(kind(self._target, episode, self.say).run())
 
     async def _abort(self) -> None:
         if self._running is not None and not self._running.done():
@@ -104,9 +110,22 @@ async def serve() -> None:
         await asyncio.sleep(0.01)
 
 
+def raise_limits() -> None:
+    """As many open connections as the system lets this person have; each stream is one."""
+    try:
+        import resource
+    except ImportError:
+        return
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    with contextlib.suppress(ValueError, OSError):
+        most = hard if hard != resource.RLIM_INFINITY else max(soft, 65_536)
+        resource.setrlimit(resource.RLIMIT_NOFILE, (most, hard))
+
+
 def main() -> None:
     """Run on uvloop where it exists; the keyboard's interrupt is the tool's business, not ours."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    raise_limits()
     try:
         import uvloop
     except ImportError:

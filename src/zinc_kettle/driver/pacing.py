@@ -1,106 +1,216 @@
-"""The closed loop: n streams, each takes the next request as soon as its last one has ended."""
+"""What every way of sending has in common: connections opened before, retries, ticks, and the account at the end."""
 
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import gc
+import select
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Coroutine, Sequence
+from typing import Any
 
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.driver.client import Connection, Target, connect
-from zinc_kettle.driver.record import Record
-from zinc_kettle.wire.messages import Episode, EpisodeDone, FromDriver, LiveStream, RequestOrder, Tick
+from zinc_kettle.driver.connection import CONNECTS_AT_ONCE, Connection, connect
+from zinc_kettle.driver.poller import Poller
+from zinc_kettle.driver.record import Fault, Record
+from zinc_kettle.driver.reply import Sink
+from zinc_kettle.driver.target import Target
+from zinc_kettle.driver.timer import Timer
+from zinc_kettle.wire.messages import Episode, EpisodeDone, FromDriver, LiveStream, Tick
 
 TAIL_SHOWN = 160
+STREAMS_SHOWN = 8
 
 Say = Callable[[FromDriver], None]
+Opened = tuple[Connection, int] | Fault
+"""A connection and how long it took to open, or why there is none."""
 
 
-class ClosedLoop:
-    """Runs one episode."""
+class Pacing:
+    """Runs one episode; what is sent when is for the kinds below it."""
 
     def __init__(self, target: Target, episode: Episode, say: Say) -> None:
-        self._target = target
-        self._episode = episode
+        self.target = target
+        self.episode = episode
         self._say = say
-        self._waiting: deque[tuple[RequestOrder, bytes]] = deque()
-        self._live: dict[int, Record] = {}
-        self._connections: dict[int, Connection] = {}
-        self._seen: dict[int, tuple[str, int, int]] = {}
+        self._live: dict[str, Record] = {}
+        self._open: set[Connection] = set()
+        self._seen: dict[str, tuple[int, int]] = {}
         self._finished = 0
-        self._aborted = False
+        self._failed = 0
+        self._last_fault = ""
+        self._ticked = (0, 0)
+        self._tokens_ended = 0
+        self._ended: deque[Record] = deque()
+        self._clerk: asyncio.Task[None] | None = None
+        self._gate = asyncio.Semaphore(CONNECTS_AT_ONCE)
+        self._poller = Poller() if target.kernel_stamps and hasattr(select, "epoll") else None
+        self.start_ns = 0
+
+    async def prepare(self) -> None:
+        """All that comes before the clock: bodies encoded, first connections open."""
+        raise NotImplementedError
+
+    async def send(self) -> None:
+        """Send everything and wait for its end."""
+        raise NotImplementedError
 
     async def run(self) -> None:
         """Send all requests, report each as it ends, then report the cost. The collector rests meanwhile."""
-        episode = self._episode
-        self._waiting.extend((order, self._target.encode(order)) for order in episode.requests)
-        streams = min(episode.concurrency, len(episode.requests))
-        gc.collect()
-        gc.disable()
-        start, cpu = time.monotonic_ns(), time.process_time_ns()
+        aborted = False
         ticker = asyncio.create_task(self._ticks())
+        begun, cpu = time.monotonic_ns(), time.process_time_ns()
         try:
-            # All first connections are open before the first request is sent, so that none is late.
-            opened = await asyncio.gather(*(self._open(i) for i in range(streams)))
-            await asyncio.gather(*(self._stream(i, opened[i]) for i in range(streams)))
+            await self.prepare()
+            gc.collect()
+            gc.disable()
+            await self._start()
+            begun, cpu = self.start_ns, time.process_time_ns()
+            await self.send()
         except asyncio.CancelledError:
-            self._aborted = True
+            aborted = True
         finally:
             ticker.cancel()
-            for connection in self._connections.values():
+            for connection in self._open:
                 connection.close()
+            if self._poller is not None:
+                self._poller.close()
             gc.enable()
-        end = time.monotonic_ns()
-        cost = time.process_time_ns() - cpu
-        self._say(EpisodeDone(episode.id, start_ns=start, end_ns=end, cpu_ns=cost, aborted=self._aborted))
+        while self._ended:
+            self._write_report(self._ended.popleft())
+        end, cost = time.monotonic_ns(), time.process_time_ns() - cpu
+        self._say(EpisodeDone(self.episode.id, start_ns=begun, end_ns=end, cpu_ns=cost, aborted=aborted))
 
-    async def _open(self, stream: int) -> tuple[int, str | None]:
-        try:
-            self._connections[stream], took = await connect(self._target)
-        except (OSError, TimeoutError) as error:
-            return 0, f"could not connect: {error or 'no answer in time'}"
-        return took, None
+    async def _start(self) -> None:
+        if self.episode.start_ns is not None:
+            timer = Timer()
+            await timer.until(self.episode.start_ns)
+            timer.close()
+            self.start_ns = self.episode.start_ns
+        else:
+            self.start_ns = time.monotonic_ns()
 
-    async def _stream(self, stream: int, opened: tuple[int, str | None] | None) -> None:
-        while self._waiting:
-            order, request = self._waiting.popleft()
-            if opened is None:
-                # A fresh one each time: some engines promise to keep a connection open and close it all the same.
-                opened = await self._open(stream)
-            (took, failure), opened = opened, None
-            record = self._live[stream] = Record(order, stream)
-            record.connect_ns = took
+    async def open(self) -> Opened:
+        """Open a connection; a failure is a value, for the request that needed it."""
+        async with self._gate:
             try:
-                await self._one(stream, record, request, failure)
-            finally:
-                self._live.pop(stream, None)
-                self._finished += 1
-                self._say(record.finished(self._episode.id))
+                connection, took = await connect(self.target, self._poller)
+            except Fault as fault:
+                return fault
+        self._open.add(connection)
+        return connection, took
 
-    async def _one(self, stream: int, record: Record, request: bytes, failure: str | None) -> None:
-        if failure is not None:
-            record.sent_ns = record.end_ns = time.monotonic_ns()
-            record.error = failure
-            return
-        limits, connection = self._episode, self._connections.pop(stream)
+    async def one(self, record: Record, request: bytes, opened: Opened) -> None:
+        """One attempt, from its first byte to its report."""
+        self._live[record.order.id] = record
         try:
-            await connection.exchange(record, request, timeout_s=limits.timeout_s, stall_s=limits.stall_s)
+            await self.over(record, [record], request, opened)
         finally:
-            connection.close()
+            self._live.pop(record.order.id, None)
+            self.report(record)
 
+    async def over(self, sink: Sink, records: Sequence[Record], request: bytes, opened: Opened) -> None:
+        """Send over a connection and close it; the times go to every record."""
+        if isinstance(opened, Fault):
+            now = time.monotonic_ns()
+            for record in records:
+                record.sent_ns = record.end_ns = now
+            sink.fail(opened.code, opened.what)
+            return
+        connection, took = opened
+        limits = self.episode
+        try:
+            if not connection.sent_ns:
+                connection.begin(sink, request)
+            await connection.finish(timeout_s=limits.timeout_s, stall_s=limits.stall_s)
+        finally:
+            self._open.discard(connection)
+            connection.close()
+            for record in records:
+                record.sent_ns, record.write_ns, record.connect_ns = connection.sent_ns, connection.write_ns, took
+                record.end_ns = connection.end_ns
+
+    def report(self, record: Record) -> None:
+        """Tell the tool of an attempt that has ended, at the next quiet moment: others' bytes come first."""
+        self._ended.append(record)
+        if self._clerk is None or self._clerk.done():
+            self._clerk = asyncio.create_task(self._write_reports())
+
+    async def _write_reports(self) -> None:
+        """One report a turn of the loop, so that no stamp waits for more than one."""
+        while self._ended:
+            self._write_report(self._ended.popleft())
+            await asyncio.sleep(0)
+
+    def _write_report(self, record: Record) -> None:
+        self._finished += 1
+        self._tokens_ended += max(record.predicted, len(record.stamps))
+        self._seen.pop(record.order.id, None)
+        if record.error is not None:
+            record.error = self.target.clean(record.error)
+            self._failed += 1
+            self._last_fault = record.error
+        record.whole = self.target.clean(record.text)
+        self._say(record.finished(self.episode.id))
+
+    async def with_retries(self, record: Record, request: bytes, opened: Opened) -> Record:
+        """An attempt and its retries as the study states them; gives the last one."""
+        await self.one(record, request, opened)
+        policy = self.episode.retry
+        while record.error is not None and record.fault in policy.on and record.attempt < policy.times:
+            wait_s = min(policy.most_s, policy.wait_s * policy.backoff**record.attempt)
+            if record.retry_after_s is not None:
+                wait_s = min(policy.most_s, max(wait_s, record.retry_after_s))
+            await asyncio.sleep(wait_s)
+            again = await self.open()
+            due_ns = record.due_ns
+            record = Record(record.order, record.stream, attempt=record.attempt + 1, keep_all=record.keep_all)
+            record.due_ns = due_ns
+            await self.one(record, request, again)
+        return record
+
+    async def gather(self, work: Sequence[Coroutine[Any, Any, None]]) -> None:
+        """All of it at once; where one is cancelled or breaks, none goes on behind our back."""
+        tasks = [asyncio.ensure_future(w) for w in work]
+        try:
+            await asyncio.gather(*tasks)
+        finally:
+            for task in tasks:
+                task.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await asyncio.gather(*tasks, return_exceptions=True)
+
+    # eyes
     async def _ticks(self) -> None:
         while True:
-            await asyncio.sleep(self._episode.tick_s)
-            now = time.monotonic_ns()
-            streams = [self._glance(i, record, now) for i, record in sorted(self._live.items())[:8]]
-            self._say(Tick(self._episode.id, streams, self._finished, len(self._episode.requests)))
+            await asyncio.sleep(self.episode.tick_s)
+            self._tick(time.monotonic_ns())
 
-    def _glance(self, stream: int, record: Record, now: int) -> LiveStream:
+    def _tick(self, now: int) -> None:
+        decode = tokens = 0
+        for record in self._live.values():
+            decode += 1 if record.stamps else 0
+            tokens += max(record.predicted, len(record.stamps))
+        tokens += self._tokens_ended
+        before, then = self._ticked
+        self._ticked = (tokens, now)
+        shown = sorted(self._live.values(), key=lambda r: r.stream)[:STREAMS_SHOWN]
+        self._say(
+            Tick(
+                self.episode.id, [self._glance(r, now) for r in shown], self._finished, len(self.episode.requests),
+                failed=self._failed, prefill=len(self._live) - decode, decode=decode,
+                rate=max(0, tokens - before) * 1e9 / (now - then) if then and now > then else 0.0,
+                last_fault=neutralise(self._last_fault[:TAIL_SHOWN]),
+            )
+        )  # fmt: skip
+
+    def _glance(self, record: Record, now: int) -> LiveStream:
         tokens = max(record.predicted, len(record.stamps))
-        request, before, then = self._seen.get(stream, ("", 0, 0))
-        rate = (tokens - before) * 1e9 / (now - then) if request == record.order.id and now > then else 0.0
-        self._seen[stream] = (record.order.id, tokens, now)
+        before, then = self._seen.get(record.order.id, (0, 0))
+        rate = (tokens - before) * 1e9 / (now - then) if then and now > then else 0.0
+        self._seen[record.order.id] = (tokens, now)
         phase = "decode" if tokens else "prefill"
-        return LiveStream(stream, record.order.id, phase, tokens, rate, neutralise(record.tail[-TAIL_SHOWN:]))
+        tail = neutralise(self.target.clean(record.text)[-TAIL_SHOWN:])
+        return LiveStream(record.stream, record.order.id, phase, tokens, rate, tail)

@@ -18,10 +18,17 @@ class EventReader:
     Line ends may be LF, CRLF or CR; an event of several `data:` lines joins them with LF.
     """
 
+    __slots__ = ("_data", "_rest", "_size")
+
     def __init__(self) -> None:
         self._rest = b""
         self._data: list[bytes] = []
         self._size = 0
+
+    @property
+    def idle(self) -> bool:
+        """True between two events, where nothing is kept."""
+        return not self._rest and not self._data
 
     def feed(self, chunk: bytes) -> Iterator[bytes]:
         """Take bytes, yield the data of each event that is now complete.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any
 
 from zinc_kettle.core.plan import Endpoint, LaunchSettings
@@ -15,11 +16,13 @@ from zinc_kettle.wire.messages import ChatMessage
 class EndpointEngine:
     """A running engine behind an address."""
 
-    def __init__(self, endpoint: Endpoint, launch_id: str, rig: str | None = None) -> None:
+    def __init__(self, endpoint: Endpoint, launch_id: str, rig: str | None = None, folder: Path = Path()) -> None:
         self.rig = rig
         self.base_url = endpoint.url
         self.model_name = endpoint.model
         self.key_variable = endpoint.key_variable
+        self.key_file = _found(endpoint.key_file, folder)
+        self.ca_file = _found(endpoint.ca_file, folder)
         self.pid: int | None = None
         self.launch = Launch(launch_id, None, None)
         self.facts: dict[str, Any] = {"engine": "an endpoint that was already running"}
@@ -48,16 +51,22 @@ class EndpointEngine:
         """It is not ours to stop."""
 
 
+def _found(name: str | None, folder: Path) -> str | None:
+    """A key or certificate file: as it is named, `~` for the home folder, else within the keys folder."""
+    return None if name is None else str(folder / Path(name).expanduser())
+
+
 class EndpointStarter:
     """Hands out the one engine of an endpoint."""
 
-    def __init__(self, endpoint: Endpoint, rig: str | None = None) -> None:
+    def __init__(self, endpoint: Endpoint, rig: str | None = None, folder: Path = Path()) -> None:
         self._endpoint = endpoint
         self._rig = rig
+        self._folder = folder
 
     async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> EndpointEngine:
         """Nothing to start; reachability shows with the first request."""
-        return EndpointEngine(self._endpoint, launch_id, self._rig)
+        return EndpointEngine(self._endpoint, launch_id, self._rig, self._folder)
 
     async def close(self) -> None:
         """Nothing to let go of."""

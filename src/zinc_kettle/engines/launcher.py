@@ -95,6 +95,8 @@ class LaunchedEngine:
         self.base_url = ""
         self.model_name = model.name
         self.key_variable: str | None = None
+        self.key_file: str | None = None
+        self.ca_file: str | None = None
         self.pid: int | None = None
         self.rig = settings.rig
         self.launch = Launch("", None, None)

@@ -28,6 +28,8 @@ class RehearsalEngine:
         self.base_url = base_url
         self.model_name = settings.model
         self.key_variable: str | None = None
+        self.key_file: str | None = None
+        self.ca_file: str | None = None
         self.pid: int | None = None
         self.rig = settings.rig
         self.launch = launch

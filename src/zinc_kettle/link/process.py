@@ -37,6 +37,17 @@ MARGIN_S = 60.0
 """Beyond the driver's own limits on requests: how long an episode may stay silent before we give the driver up."""
 
 
+def _clean(message: Finished) -> Finished:
+    """Whatever an engine said, without what a terminal would obey."""
+    return msgspec.structs.replace(
+        message,
+        text=neutralise(message.text),
+        error=None if message.error is None else neutralise(message.error),
+        finish=None if message.finish is None else neutralise(message.finish, keep_newlines=False),
+        odd=neutralise(message.odd, keep_newlines=False),
+    )
+
+
 class DriverProcess:
     """Implements ports.LoadSource."""
 
@@ -105,8 +116,7 @@ class DriverProcess:
             if isinstance(message, Tick):
                 on_tick(message)
             elif isinstance(message, Finished):
-                clean = msgspec.structs.replace(message, text=neutralise(message.text))
-                on_timeline(to_timeline(clean))
+                on_timeline(to_timeline(_clean(message)))
             elif isinstance(message, EpisodeDone):
                 return message
             elif isinstance(message, Complaint):

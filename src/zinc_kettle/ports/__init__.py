@@ -74,6 +74,9 @@ class RunningEngine(Protocol):
     base_url: str
     model_name: str
     key_variable: str | None
+    key_file: str | None
+    """A file that holds the key; its content is read by the driver alone."""
+    ca_file: str | None
     pid: int | None
     """None where its process cannot be seen."""
     launch: Launch
@@ -235,6 +238,10 @@ class Store(Protocol):
 
     def done_runs(self, study_id: str) -> set[tuple[int, int]]:
         """(block, cell) of every repeat that is finished or failed for good."""
+        ...
+
+    def measured(self, study_id: str) -> list[tuple[int, Repeat]]:
+        """Cell and repeat of all that is measured, in the order it ran."""
         ...
 
     def begin_repeat(self, study_id: str, run: Run, *, concurrency: int, launch: Json | None) -> str:

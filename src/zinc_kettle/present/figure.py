@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zinc_kettle.core.catalogue import MEASURES
-from zinc_kettle.core.cell import Value
-from zinc_kettle.core.factors import label
+from zinc_kettle.core.cell import REQUEST_QUANTILES, Value
+from zinc_kettle.core.factors import axis_name, label
 from zinc_kettle.core.units import plural, scale
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.view import CAUTION_MARK, QUIET_CODES, STATE_MARKS, CellView, Grid, StudyView
@@ -70,16 +70,24 @@ def measure_line(view: StudyView, name: str) -> str:
     held = {**{k: c for k, c in view.plan[0].settings.items() if k not in view.study.vary}}
     parts = [f"{measure.title}, {unit}"]
     if sample is not None:
-        noun = "launches" if name == "load_time" else "repeats"
-        counts = sorted({v.n for v in values})
-        even = f"median, {bound_name(sample, noun)}"
-        parts.append(even if len(counts) == 1 else f"median of {counts[0]} to {counts[-1]} {noun}")
+        counts, nouns = sorted({v.n for v in values}), {v.of for v in values}
+        noun = nouns.pop() if len(nouns) == 1 else "repeats or requests"
+        what = "all requests" if name in REQUEST_QUANTILES else "median"
+        even = f"{what}, {bound_name(sample)}"
+        parts.append(even if len(counts) == 1 else f"{what} of {counts[0]:,} to {counts[-1]:,} {noun}")
     for factor, noun in (("prompt_tokens", "prompt"), ("output_tokens", "output"), ("concurrency", "stream")):
         value = held.get(factor)
+        drawn = {"prompt_tokens": view.study.prompts.lengths, "output_tokens": view.study.prompts.outputs}.get(factor)
+        if drawn is not None:
+            parts.append(f"{noun} {drawn.kind}, up to {drawn.most:,} tokens")
+            continue
         if value is not None and factor == "concurrency":
-            parts.append(plural(int(value), noun))
+            parts += [plural(int(value), noun)] if view.study.load.shape == "closed" else []
         elif value is not None:
             parts.append(f"{noun} {label(value)} tokens")
+    if view.study.load.shape != "closed":
+        names = {"open": f"open loop, {view.study.load.arrivals} arrivals", "conversation": "conversations"}
+        parts.append(names.get(view.study.load.shape, view.study.load.shape))
     return " · ".join(parts)
 
 
@@ -172,7 +180,7 @@ def _check(name: str) -> None:
 
 
 def _axis_name(factor: str | None) -> str:
-    return "" if factor is None else factor.replace("_", " ")
+    return axis_name(factor)
 
 
 def _note(view: StudyView, key: str = "") -> str:

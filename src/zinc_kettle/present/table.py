@@ -11,11 +11,19 @@ from zinc_kettle.present.fit_view import FitRow, short_verdict, speed_text
 from zinc_kettle.present.view import CAUTION_MARK, STATE_MARKS, StudyView
 from zinc_kettle.present.words import bounds_text, value_text
 
+LOAD_COLUMNS = ("decode", "throughput", "ttft", "ttft_p95", "latency_p95", "batch_wall")
 COLUMNS = ("decode", "prefill_client", "ttft", "load_time", "memory_peak")
 
 
-def result_rows(view: StudyView, names: tuple[str, ...] = COLUMNS) -> tuple[list[str], list[list[str]]]:
+def columns_of_study(view: StudyView) -> tuple[str, ...]:
+    """The measures a study's table shows: waits and rates where many ask at once."""
+    many = view.study.load.shape != "closed" or any(int(c.cell.settings["concurrency"] or 1) > 1 for c in view.cells)
+    return LOAD_COLUMNS if many else COLUMNS
+
+
+def result_rows(view: StudyView, names: tuple[str, ...] | None = None) -> tuple[list[str], list[list[str]]]:
     """Headings and one row a cell: levels, state, then each measure with its bounds and unit."""
+    names = names or columns_of_study(view)
     heads = [name.replace("_", " ") for name in view.study.vary]
     heads += ["state", *(MEASURES[name].title for name in names), "cautions"]
     rows = []
@@ -58,7 +66,10 @@ def plan_rows(
 def plan_line(view: StudyView, launches: int, seconds: float) -> str:
     """The size of a plan in one line."""
     repeats = view.study.repeats
+    often = plural(repeats.count, "repeat")
+    if repeats.until_percent is not None:
+        often = f"{repeats.count} to {repeats.most} repeats until ±{repeats.until_percent:g}%"
     return (
-        f"{plural(len(view.cells), 'cell')}, {plural(repeats.count, 'repeat')} each, {repeats.order}; "
+        f"{plural(len(view.cells), 'cell')}, {often} each, {repeats.order}; "
         f"{launches} {'launch' if launches == 1 else 'launches'}, about {duration(seconds)} (a rough guess)"
     )

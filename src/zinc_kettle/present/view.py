@@ -7,11 +7,13 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Literal
 
-from zinc_kettle.core.cautions import Caution, Setting, cell_cautions, timeline_cautions
+from zinc_kettle.core.caution_kinds import Caution, Setting
+from zinc_kettle.core.cautions import cell_cautions, timeline_cautions
 from zinc_kettle.core.cell import CellFigure, cell_values, series, single_value
 from zinc_kettle.core.factors import label, level_name
 from zinc_kettle.core.measures import Repeat
-from zinc_kettle.core.plan import Cell, axes, cells
+from zinc_kettle.core.plan import Cell, axes, cells, shape_of
+from zinc_kettle.core.precision import wanted_repeats
 from zinc_kettle.core.record import RepeatRecord, StudyRecord
 from zinc_kettle.core.stats import Interval, ratio_interval
 from zinc_kettle.core.timeline import Timeline
@@ -23,7 +25,7 @@ SIMULATED_MARK = "(sim.)"
 """Beside the name of a simulated rig."""
 MIN_REPEATS = 2
 """One repeat each carries no conclusion: nothing is ranked before the second."""
-QUIET_CODES = frozenset({"cold"})
+QUIET_CODES = frozenset({"cold", "thin-percentile"})
 """Cautions that are kept with the cell but need no mark on the map."""
 
 
@@ -139,9 +141,15 @@ class StudyView:
             threads=None if threads is None else int(threads),
             physical_cores=facts.get("physical_cores"),
             here=rig is None or not others,
+            prompt_cache=bool(cell.settings["prompt_cache"]) and shape_of(self.study, cell) == "conversation",
             template_tokens=int(templates[0]) if templates else None,
         )
-        return CellView(cell, records, self.study.repeats.count, setting, self.study.seed)
+        done = [r.repeat for r in records if r.state == "measured"]
+        wanted = self.study.repeats.count
+        if self.study.repeats.until_percent is not None:
+            values = series(done, self.study.repeats.until_measure)
+            wanted = wanted_repeats(self.study.repeats, values, seed=self.study.seed)
+        return CellView(cell, records, wanted, setting, self.study.seed)
 
     def add(self, repeat: RepeatRecord) -> None:
         """Take a repeat that has just ended; only its cell is computed anew."""

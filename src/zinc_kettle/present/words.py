@@ -3,30 +3,21 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
-from typing import Literal
 
 from zinc_kettle.core.catalogue import MEASURES
 from zinc_kettle.core.cautions import BUSY_CORES
 from zinc_kettle.core.cell import CellFigure, Value
 from zinc_kettle.core.factors import Level, level_name
+from zinc_kettle.core.plan import Study
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.units import digits, plural, scale
+from zinc_kettle.present.families import family_sentences
+from zinc_kettle.present.sentence import Sentence
 from zinc_kettle.present.view import MIN_REPEATS, CellView, StudyView
 
 LOPSIDED = 1.5
 """Bounds are shown as low–high where one side is this many times the other."""
 MAX_SENTENCES = 6
-
-Tone = Literal["finding", "caution", "failure", "hint"]
-
-
-@dataclass(frozen=True, slots=True)
-class Sentence:
-    """Something worth knowing, and of what kind."""
-
-    tone: Tone
-    text: str
 
 
 def value_text(figure: CellFigure) -> tuple[str, str]:
@@ -40,9 +31,18 @@ def value_text(figure: CellFigure) -> tuple[str, str]:
 
 
 def bounds_text(figure: CellFigure) -> str:
-    """`±0.2`, or `12.1–13.0` where it is lopsided; empty for one repeat or a missing value."""
+    """`±0.2`, or `12.1–13.0` where it is lopsided; empty for one repeat or a missing value.
+
+    A percentile with too few requests beyond it is called thin first.
+    """
     if not isinstance(figure, Value) or figure.n < 2:
-        return ""
+        return "thin" if isinstance(figure, Value) and figure.thin else ""
+    if figure.thin:
+        return f"thin {_bounds(figure)}".strip()
+    return _bounds(figure)
+
+
+def _bounds(figure: Value) -> str:
     _, _, factor = scale(figure.value, figure.unit)
     below, above = (figure.value - figure.low) * factor, (figure.high - figure.value) * factor
     half = max(below, above)
@@ -58,10 +58,11 @@ def _half(figure: Value) -> float:
     return max(figure.high - figure.value, figure.value - figure.low)
 
 
-def bound_name(figure: CellFigure, noun: str = "repeats") -> str:
+def bound_name(figure: CellFigure) -> str:
     """What the bounds are: `95% interval` or `range`, with the number behind them."""
     if not isinstance(figure, Value):
         return ""
+    noun = figure.of
     if figure.n == 1:
         return f"one {noun.removesuffix('es') if noun == 'launches' else noun.removesuffix('s')}, no bounds"
     kind = "95% interval" if figure.bound == "interval95" else "range"
@@ -87,8 +88,14 @@ def _level(interval: Interval | None) -> bool:
     return interval is None or interval.low <= 1.0 <= interval.high
 
 
-def answer(view: StudyView, name: str = "decode") -> str:
-    """The answer so far in one sentence."""
+def main_measure(study: Study) -> str:
+    """The measure a study is first read by: speed, or the wait where many ask at once."""
+    return {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall"}.get(study.load.shape, "decode")
+
+
+def answer(view: StudyView, name: str | None = None) -> str:
+    """The answer so far in one sentence, by a measure; by the study's own where none is named."""
+    name = name or main_measure(view.study)
     top = best(view, name)
     measure = MEASURES[name]
     if not top:
@@ -107,12 +114,14 @@ def answer(view: StudyView, name: str = "decode") -> str:
     return f"{head}, {figure}; not told apart from {others}"
 
 
-def worth_knowing(view: StudyView, name: str = "decode") -> list[Sentence]:
+def worth_knowing(view: StudyView, name: str | None = None) -> list[Sentence]:
     """What a person should know of a study: failures, findings, cautions; the most telling first."""
+    name = name or main_measure(view.study)
     out: list[Sentence] = []
     out += _failures(view)
     out += _busy_before(view)
     out += _gains(view, name)
+    out += family_sentences(view)
     out += _cautions(view)
     return out[:MAX_SENTENCES]
 

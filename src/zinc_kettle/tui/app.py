@@ -100,6 +100,7 @@ class KettleApp(App[int]):
     def open_study(self, entry: ShelfEntry) -> None:
         """Open a study from the shelf."""
         from zinc_kettle.present.view import StudyView
+        from zinc_kettle.present.words import main_measure
 
         try:
             record = self.desk.open(entry)
@@ -113,6 +114,7 @@ class KettleApp(App[int]):
             if not running:
                 self.run_state = None
                 self.view = StudyView(record)
+                self.measure = main_measure(record.study)
             self.action_map()
 
     def open_cell(self, index: int) -> None:

@@ -6,7 +6,7 @@ from collections import deque
 from dataclasses import dataclass, field
 
 from zinc_kettle.session import progress as p
-from zinc_kettle.wire.messages import LiveStream
+from zinc_kettle.wire.messages import LiveStream, Tick
 
 TRACE_POINTS = 120
 
@@ -22,6 +22,7 @@ class RunState:
     runs: int = 0
     left_s: float = 0.0
     streams: tuple[LiveStream, ...] = ()
+    tick: Tick | None = None
     request: int = 0
     requests: int = 0
     resident_bytes: int = 0
@@ -38,7 +39,12 @@ class RunState:
     @property
     def rate(self) -> float:
         """Tokens per second of all streams now."""
-        return sum(stream.rate for stream in self.streams)
+        return self.tick.rate if self.tick is not None else 0.0
+
+    @property
+    def in_flight(self) -> int:
+        """Requests that are open now."""
+        return self.tick.prefill + self.tick.decode if self.tick is not None else 0
 
     def take(self, event: p.Event) -> None:
         """Take one event."""
@@ -58,14 +64,14 @@ class RunState:
 
     def _at(self, cell: int, block: int, phase: str) -> None:
         self.cell, self.block, self.phase = cell, block, phase
-        self.streams = ()
+        self.streams, self.tick = (), None
         self.speeds.clear()
 
     def _live(self, event: p.Live) -> None:
         self.cell, self.block = event.cell, event.block
-        self.streams = event.streams
-        self.request, self.requests = event.finished, event.total
+        self.tick, self.streams = event.tick, tuple(event.tick.streams)
+        self.request, self.requests = event.tick.finished, event.tick.total
         self.resident_bytes, self.cores = event.resident_bytes, event.cores
-        decoding = any(stream.phase == "decode" for stream in event.streams)
+        decoding = event.tick.decode > 0
         self.phase = "warming up" if event.warmup else ("decode" if decoding else "prefill")
         self.speeds.append(self.rate)

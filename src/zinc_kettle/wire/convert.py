@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import cast
 
 import numpy as np
+import numpy.typing as npt
 
 from zinc_kettle.core.timeline import EngineReport, Role, Timeline
 from zinc_kettle.wire.messages import Finished, Timings
@@ -12,8 +13,20 @@ from zinc_kettle.wire.messages import Finished, Timings
 
 def to_timeline(message: Finished) -> Timeline:
     """Read a finished request as a timeline."""
-    report = message.timings
     kernel = message.kernel_stamps
+    return with_columns(
+        message,
+        np.frombuffer(message.user_stamps, dtype="<i8"),
+        None if kernel is None else np.frombuffer(kernel, dtype="<i8"),
+        np.frombuffer(message.chunk_tokens, dtype="<i4"),
+    )
+
+
+def with_columns(
+    message: Finished, user: npt.NDArray[np.int64], kernel: npt.NDArray[np.int64] | None, tokens: npt.NDArray[np.int32]
+) -> Timeline:
+    """A timeline from a message whose columns are given apart, as a block of the store has them; nothing is copied."""
+    report = message.timings
     return Timeline(
         request_id=message.id,
         role=cast(Role, message.role),
@@ -21,14 +34,14 @@ def to_timeline(message: Finished) -> Timeline:
         cold=message.cold,
         sent_ns=message.sent_ns,
         end_ns=message.end_ns,
-        chunk_ns=np.frombuffer(message.user_stamps, dtype="<i8").astype(np.int64),
-        chunk_tokens=np.frombuffer(message.chunk_tokens, dtype="<i4").astype(np.int32),
+        chunk_ns=user,
+        chunk_tokens=tokens,
         asked_tokens=message.asked_tokens,
         connect_ns=message.connect_ns,
         write_ns=message.write_ns,
         header_ns=message.header_ns,
         due_ns=message.due_ns,
-        kernel_ns=None if kernel is None else np.frombuffer(kernel, dtype="<i8").astype(np.int64),
+        kernel_ns=kernel,
         prompt_tokens=message.prompt_tokens,
         cached_tokens=message.cached_tokens,
         output_tokens=message.output_tokens,
@@ -40,6 +53,12 @@ def to_timeline(message: Finished) -> Timeline:
         else EngineReport(report.cache_n, report.prompt_n, report.prompt_ms, report.predicted_n, report.predicted_ms),
         characters=message.characters,
         text=message.text,
+        fault=message.fault,
+        attempt=message.attempt,
+        conversation=message.conversation,
+        turn=message.turn,
+        coalesced=message.coalesced,
+        odd=message.odd,
     )
 
 
@@ -73,4 +92,10 @@ def to_message(timeline: Timeline, *, episode: str) -> Finished:
         else Timings(report.cache_n, report.prompt_n, report.prompt_ms, report.predicted_n, report.predicted_ms),
         characters=timeline.characters,
         text=timeline.text,
+        fault=timeline.fault,
+        attempt=timeline.attempt,
+        conversation=timeline.conversation,
+        turn=timeline.turn,
+        coalesced=timeline.coalesced,
+        odd=timeline.odd,
     )

@@ -8,7 +8,7 @@ import msgspec
 
 from zinc_kettle.errors import DriverError
 
-VERSION = 1
+VERSION = 2
 
 
 class ChatMessage(msgspec.Struct, frozen=True):
@@ -29,8 +29,29 @@ class RequestOrder(msgspec.Struct, frozen=True):
     seed: int = 0
     cold: bool = False
     due_ns: int | None = None
+    """Open loop: when it is to be sent, counted from the episode's start."""
+    think_ns: int = 0
+    """Pause of the stream before it."""
+    conversation: int | None = None
+    """Orders with the same number are turns of one conversation, and run one after another."""
+    turn: int = 0
+    carry: bool = False
+    """True where the messages of this turn come after those of the former turns and the engine's own answers."""
     extra: dict[str, Any] = {}
     """Fields outside the open protocol that the engine's recipe asks for."""
+
+
+class Retry(msgspec.Struct, frozen=True):
+    """What is tried again: every attempt is a timeline of its own."""
+
+    times: int = 0
+    on: list[str] = []
+    """Fault codes of core.faults."""
+    wait_s: float = 1.0
+    backoff: float = 2.0
+    """Each further wait is so many times the last."""
+    most_s: float = 30.0
+    """Limit of a wait, also of one the server asks for."""
 
 
 class Setup(msgspec.Struct, frozen=True, tag="setup"):
@@ -39,15 +60,31 @@ class Setup(msgspec.Struct, frozen=True, tag="setup"):
     base_url: str
     model: str
     key_variable: str | None = None
+    key_file: str | None = None
+    """A file that holds the key; only its path travels."""
+    ca_file: str | None = None
+    """Certificates to trust beside the system's."""
+    kernel_stamps: bool = True
+    """False uses our own stamps also where the kernel has some; for comparing the two."""
     version: int = VERSION
 
 
 class Episode(msgspec.Struct, frozen=True, tag="episode"):
-    """A closed loop: `concurrency` streams take the requests in order until none is left."""
+    """Requests and how they are to be sent: `closed` streams, an `open` schedule, or a `batch` in one request."""
 
     id: str
     concurrency: int
     requests: list[RequestOrder]
+    shape: str = "closed"
+    """`closed`: streams take orders until none is left; `open`: each at its due time; `batch`: `concurrency` prompts
+    in one request."""
+    first_stream: int = 0
+    """Number of the first stream, where several drivers share an episode."""
+    drivers: int = 1
+    """Processes that share it."""
+    start_ns: int | None = None
+    """Common start of several drivers, on the monotonic clock; None starts when connections are open."""
+    retry: Retry = Retry()
     timeout_s: float = 600.0
     """Limit for one request."""
     stall_s: float = 120.0
@@ -89,8 +126,17 @@ class Tick(msgspec.Struct, frozen=True, tag="tick"):
 
     episode: str
     streams: list[LiveStream]
+    """A few of them, to be looked at."""
     finished: int
     total: int
+    failed: int = 0
+    prefill: int = 0
+    """Streams that wait for their first output."""
+    decode: int = 0
+    """Streams that write."""
+    rate: float = 0.0
+    """Tokens per second of all streams since the last tick."""
+    last_fault: str = ""
 
 
 class Timings(msgspec.Struct, frozen=True):
@@ -132,6 +178,16 @@ class Finished(msgspec.Struct, frozen=True, tag="finished"):
     timings: Timings | None = None
     characters: int = 0
     text: str = ""
+    fault: str = ""
+    """Code of what went wrong; see core.faults."""
+    attempt: int = 0
+    """0 for the first try."""
+    conversation: int | None = None
+    turn: int = 0
+    coalesced: int = 0
+    """Output chunks that came in one read with another and so share its stamp."""
+    odd: str = ""
+    """Something the engine said that cannot be believed, and was not."""
 
 
 class EpisodeDone(msgspec.Struct, frozen=True, tag="done"):

@@ -9,6 +9,7 @@ from rich.style import Style
 from rich.text import Text
 
 from zinc_kettle.core.cell import Value
+from zinc_kettle.core.factors import axis_name
 from zinc_kettle.core.text import shorten
 from zinc_kettle.core.units import byte_size, digits, duration
 from zinc_kettle.present.fit_view import FitRow
@@ -125,7 +126,7 @@ def _heads(grid: Grid, place: Layout, palette: Palette, left: int) -> Text:
 
 
 def _name(factor: str | None) -> str:
-    return "" if factor is None else factor.replace("_", " ")
+    return axis_name(factor)
 
 
 def _cell(cell: CellView, place: Layout, look: Look, low: float, high: float) -> list[Text]:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 
 from rich.text import Text
 
-from zinc_kettle.core.cautions import Caution
+from zinc_kettle.core.caution_kinds import Caution
 from zinc_kettle.core.cell import per_repeat
 from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.stats import flukes, median, quantile
@@ -51,9 +51,12 @@ def waterfall(
     timelines: Sequence[Timeline], cautions: Callable[[Timeline], list[Caution]], width: int, palette: Palette
 ) -> Text:
     """Requests under each other, on one clock: waiting for the first token, then decode."""
-    shown = [t for t in timelines if t.end_ns > t.sent_ns][:WATERFALL_ROWS]
-    if not shown:
+    there = [t for t in timelines if t.end_ns > t.sent_ns]
+    if not there:
         return Text("no request was answered", palette.muted)
+    # Of many, some from the first to the last, so that the shape of the whole load is seen.
+    step = max(1.0, (len(there) - 1) / (WATERFALL_ROWS - 1))
+    shown = [there[i] for i in sorted({min(len(there) - 1, round(k * step)) for k in range(WATERFALL_ROWS)})]
     start = min(t.sent_ns for t in shown)
     span = max(t.end_ns for t in shown) - start
     label = 9
@@ -64,7 +67,7 @@ def waterfall(
         first = (t.ttft_ns if t.ttft_ns is not None else t.end_ns - t.sent_ns) or 0
         prefill = max(1, round(first / span * room))
         decode = max(0, round((t.end_ns - t.sent_ns - first) / span * room))
-        name = "cold" if t.cold else ("warm-up" if t.role == "warmup" else f"stream {t.stream + 1}")
+        name = "cold" if t.cold else ("warm-up" if t.role == "warmup" else _name(t))
         out.append(name.ljust(label), palette.muted)
         out.append(" " * before)
         out.append("▒" * prefill, palette.muted)
@@ -76,8 +79,16 @@ def waterfall(
         out.append("\n")
     out.append("▒ until the first token  █ decode", palette.muted)
     if len(timelines) > len(shown):
-        out.append(f"  · {len(timelines) - len(shown)} more requests", palette.muted)
+        out.append(f"  · {len(timelines) - len(shown):,} more", palette.muted)
     return out
+
+
+def _name(t: Timeline) -> str:
+    if t.conversation is not None:
+        return f"turn {t.turn + 1}"
+    if t.due_ns is not None:
+        return f"ask {t.stream + 1}"
+    return f"strm {t.stream + 1}" if t.stream >= 99 else f"stream {t.stream + 1}"
 
 
 def gap_trace(timelines: Sequence[Timeline], width: int, rows: int, palette: Palette) -> Text:
@@ -87,7 +98,9 @@ def gap_trace(timelines: Sequence[Timeline], width: int, rows: int, palette: Pal
         return Text("no request with three chunks or more", palette.muted)
     gaps = [float(g) / 1e6 for g in counted[-1].chunk_gaps_ns]
     # One stall would flatten all the rest: the scale ends at p98, what is beyond touches the top.
-    top = max(quantile(gaps, 0.98), 1e-6)
+    top = quantile(gaps, 0.98)
+    if top <= 0:
+        return Text("all its chunks came in one read", palette.muted)
     plot = trace([min(g, top) for g in gaps], width - 9, rows, low=0.0, high=top)
     return _labelled(plot, f"{digits(top, significant=2)} ms", "0 ms", palette)
 

@@ -10,8 +10,10 @@ from rich.text import Text
 from zinc_kettle.core.catalogue import MEASURES
 from zinc_kettle.core.cell import Value
 from zinc_kettle.core.energy import IDLE, WALL
-from zinc_kettle.core.measures import Missing
+from zinc_kettle.core.load_cautions import LOAD_REQUESTS
+from zinc_kettle.core.repeat import Missing
 from zinc_kettle.core.units import byte_size, digits, with_unit
+from zinc_kettle.present.families import turn_lines
 from zinc_kettle.present.view import CellView
 from zinc_kettle.present.words import bounds_text, value_text
 from zinc_kettle.tui.draw.sheet import gap_trace, memory_trace, power_trace, repeat_strip, waterfall
@@ -19,15 +21,48 @@ from zinc_kettle.tui.theme import Palette
 
 GROUPS = (
     ("answering", ("ttft", "round_trip", "ttft_offset", "duration", "gap_p50", "gap_p95", "gap_p99")),
+    (
+        "load",
+        (
+            "latency",
+            "latency_p95",
+            "latency_p99",
+            "ttft_p95",
+            "ttft_p99",
+            "batch_wall",
+            "send_delay",
+            "send_delay_p99",
+            "failed_share",
+        ),
+    ),
     ("prefill", ("prefill_client", "prefill_engine", "prompt_tokens")),
     (
         "decode",
-        ("decode", "decode_engine", "tpot", "chars_rate", "limit_share", "output_tokens", "throughput", "spread"),
+        (
+            "decode",
+            "decode_engine",
+            "tpot",
+            "chars_rate",
+            "limit_share",
+            "output_tokens",
+            "throughput",
+            "depth_loss",
+            "spread",
+        ),
     ),
     ("power", ("power", "energy_token", "energy_token_net", "energy_prefill", "energy_decode", "memory_device")),
     (
         "machine",
-        ("load_time", "memory_loaded", "memory_peak", "memory_anonymous", "memory_file", "cpu", "observer_share"),
+        (
+            "load_time",
+            "memory_loaded",
+            "memory_peak",
+            "memory_anonymous",
+            "memory_file",
+            "cpu",
+            "observer_share",
+            "queue_p99",
+        ),
     ),
 )
 MIN_TRACE_ROWS, MAX_TRACE_ROWS = 3, 9
@@ -46,6 +81,8 @@ def figures(cell: CellView, palette: Palette) -> Text:
             missing = cell.value("power")
             reasons.setdefault(missing.reason if isinstance(missing, Missing) else "", []).append("power and energy")
             continue
+        if title == "load" and all(len(r.measured) < LOAD_REQUESTS for r in cell.repeats):
+            continue
         out.append(f"{title}\n", palette.muted)
         for name in names:
             figure = cell.value(name)
@@ -56,7 +93,7 @@ def figures(cell: CellView, palette: Palette) -> Text:
                 continue
             text, unit = value_text(figure)
             out.append(measure.title.ljust(NAME), palette.ink)
-            out.append(text.rjust(FIGURE), f"bold {palette.ink}")
+            out.append(text.rjust(FIGURE), palette.muted if figure.thin else f"bold {palette.ink}")
             out.append(f" {unit}".ljust(UNIT), palette.muted)
             out.append(bounds_text(figure) + "\n", palette.muted)
         out.append("\n")
@@ -75,6 +112,10 @@ def strips(cell: CellView, width: int, height: int, palette: Palette) -> Text:
         out.append(f"repeats, {title}\n", palette.muted)
         out.append_text(repeat_strip(counted, name, unit, width, palette))
         out.append("\n\n")
+    lines = turn_lines(cell)
+    if lines:
+        out.append(f"{lines[0]}\n", palette.muted)
+        out.append("\n".join(lines[1:]) + "\n\n", palette.ink)
     last = counted[-1] if counted else (cell.records[-1].repeat if cell.records else None)
     timelines = last.timelines if last is not None else ()
     out.append("last repeat, request by request\n", palette.muted)

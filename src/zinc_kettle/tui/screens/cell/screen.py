@@ -9,10 +9,12 @@ from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Digits, Footer, Input, Static
 
+from zinc_kettle.core.catalogue import MEASURES
 from zinc_kettle.present.view import STATE_MARKS, CellView
-from zinc_kettle.present.words import bound_name, bounds_text, value_text
+from zinc_kettle.present.words import bound_name, bounds_text, main_measure, value_text
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.screens.cell.load_parts import driver, family
 from zinc_kettle.tui.screens.cell.parts import cautions, engine, figures, strips
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.stations import Stations
@@ -73,21 +75,23 @@ class CellScreen(Station):
         self.query_one("#strips", Static).update(strips(cell, max(30, room.width - 1), room.height, p))
         notes = [text for index, text in view.record.notes if index == cell.cell.index]
         self.query_one("#cautions", Static).update(cautions(cell, notes, p))
-        self.query_one("#engine", Static).update(engine(cell, p))
+        rest = [family(view, cell, p), engine(cell, p), driver(view, cell, p)]
+        self.query_one("#engine", Static).update(Text.assemble(*rest))
         self.query_one(Stations).show(p)
 
     def _headline(self, cell: CellView) -> None:
         p = self.palette
-        figure = cell.value("decode")
+        view = host(self).view
+        assert view is not None
+        name = main_measure(view.study)
+        figure = cell.value(name)
         text, unit = value_text(figure)
         self.query_one("#number", Digits).update(text if text != "–" else "-")
         detail = Text()
-        detail.append(f"{unit if text != '–' else ''} decode\n", f"bold {p.ink}")
+        detail.append(f"{unit if text != '–' else ''} {MEASURES[name].title}\n", f"bold {p.ink}")
         detail.append(f"{bounds_text(figure)}\n" if text != "–" else "not measured\n", p.ink)
         detail.append(bound_name(figure), p.muted)
         self.query_one("#unit", Static).update(detail)
-        view = host(self).view
-        assert view is not None
         what = Text()
         what.append(cell.title + "\n", f"bold {p.ink}")
         what.append(f"{STATE_MARKS[cell.state]} {cell.state}, {cell.done} of {cell.wanted} repeats\n", p.muted)

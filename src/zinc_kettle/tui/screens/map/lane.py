@@ -6,8 +6,9 @@ from rich.text import Text
 
 from zinc_kettle.core.plan import rigs_of
 from zinc_kettle.core.units import byte_size, digits, duration
+from zinc_kettle.present.sentence import Sentence
 from zinc_kettle.present.view import STATE_MARKS, StudyView
-from zinc_kettle.present.words import Sentence, answer, worth_knowing
+from zinc_kettle.present.words import answer, worth_knowing
 from zinc_kettle.tui.draw.canvas import bar, columns_of
 from zinc_kettle.tui.run_state import RunState
 from zinc_kettle.tui.theme import Palette
@@ -23,14 +24,13 @@ def lane(view: StudyView, run: RunState, width: int, palette: Palette) -> Text:
     out.append(cell.title if cell else "starting", f"bold {palette.ink}")
     if cell:
         out.append(f"\nblock {run.block + 1} of {view.study.repeats.count}", palette.muted)
-    place = f" · request {min(run.request + 1, run.requests)} of {run.requests}" if run.requests > 1 else ""
-    out.append(f" · {run.phase}{place}\n", palette.muted)
+    out.append(f" · {run.phase}\n", palette.muted)
     busy = bool(run.streams)
     rate = f"{digits(run.rate)}" if busy and run.rate else "–"
     out.append(rate, f"bold {palette.ink}")
     out.append(" tok/s now", palette.ink)
-    if len(run.streams) > 1:
-        out.append(f" · {len(run.streams)} streams", palette.muted)
+    if run.in_flight > 1:
+        out.append(f" · {run.in_flight:,} open", palette.muted)
     out.append("\n")
     out.append(columns_of(run.speeds, width) + "\n", palette.high)
     memory = byte_size(run.resident_bytes) if run.resident_bytes else "–"
@@ -38,11 +38,50 @@ def lane(view: StudyView, run: RunState, width: int, palette: Palette) -> Text:
     out.append(memory.rjust(8), palette.ink)
     out.append("   engine ", palette.muted)
     out.append(f"{run.cores:.1f} cores\n" if run.resident_bytes else "–\n", palette.ink)
+    out.append_text(crowd(run, width, palette))
     tail = run.streams[0].tail.replace("\n", " ") if run.streams else ""
     shown = tail[-(width - 1) * TAIL_LINES + width // 2 :]
     out.append("\n")
     out.append((f"…{shown}" if shown else "no text yet") + "\n", palette.muted)
     return out
+
+
+def crowd(run: RunState, width: int, palette: Palette) -> Text:
+    """Where the requests of a load are: one bar of all of them, and the count of each part in words."""
+    tick = run.tick
+    out = Text()
+    if tick is None or tick.total < 2:
+        return out
+    ended = tick.finished - tick.failed
+    waiting = max(0, tick.total - tick.finished - tick.prefill - tick.decode)
+    parts = (
+        ("█", ended, palette.high, "answered"), ("▓", tick.decode, palette.ink, "writing"),
+        ("▒", tick.prefill, palette.muted, "waiting"), ("✕", tick.failed, palette.failure, "failed"),
+        ("·", waiting, palette.faint, "not sent"),
+    )  # fmt: skip
+    out.append(f"\n{tick.total:,} requests\n", palette.muted)
+    for (mark, _, colour, _), cells in zip(parts, shares([n for _, n, _, _ in parts], width), strict=True):
+        out.append(mark * cells, colour)
+    out.append("\n")
+    for mark, count, colour, word in parts:
+        if count:
+            out.append(f"{mark} ", colour)
+            out.append(f"{count:,} {word}  ", palette.ink if mark == "✕" else palette.muted)
+    out.append("\n")
+    if tick.last_fault:
+        out.append("✕ ", palette.failure)
+        out.append(f"{tick.last_fault}\n", palette.ink)
+    return out
+
+
+def shares(counts: list[int], width: int) -> list[int]:
+    """Cells of a bar for each count: in proportion, none of a count left without a cell, together `width`."""
+    total = sum(counts)
+    if not total:
+        return [0] * len(counts)
+    cells = [max(1, round(n / total * width)) if n else 0 for n in counts]
+    cells[cells.index(max(cells))] += width - sum(cells)
+    return cells
 
 
 def knowing(view: StudyView, measure: str, plan: str, palette: Palette) -> Text:

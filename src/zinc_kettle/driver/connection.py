@@ -1,0 +1,275 @@
+"""One connection for one request, opened before the request's clock starts.
+
+Plain HTTP on Linux is read by `recvmsg` with kernel stamps; TLS and other systems go through an asyncio protocol with
+stamps of our own. Both stamp first and parse after.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+import ssl
+import time
+from collections.abc import Callable
+from time import monotonic_ns
+from typing import cast
+
+from zinc_kettle.driver.poller import Poller
+from zinc_kettle.driver.record import Fault
+from zinc_kettle.driver.reply import Reply, Sink
+from zinc_kettle.driver.stamps import ANCILLARY_BYTES, KernelClock, enable
+from zinc_kettle.driver.target import Target
+
+CONNECT_TIMEOUT_S = 10.0
+READ_BYTES = 4_096
+"""Small on purpose: one read has one kernel stamp, that of its last segment."""
+CONNECTS_AT_ONCE = 128
+"""More would only wait in the server's queue of unaccepted connections, and be tried again after a second."""
+
+_kernel_stamp = KernelClock().stamp
+_BUFFER = bytearray(READ_BYTES)
+_VIEW = memoryview(_BUFFER)
+_VIEWS = [_VIEW]
+
+
+class Connection:
+    """What both kinds have in common: one exchange, its limits, and its end."""
+
+    __slots__ = ("_done", "_limits_ns", "_reply", "_sink", "_timer", "end_ns", "last_byte_ns", "sent_ns", "write_ns")
+
+    def __init__(self) -> None:
+        self._reply: Reply | None = None
+        self._sink: Sink | None = None
+        self._done: asyncio.Future[None] | None = None
+        self.last_byte_ns = 0
+        self.sent_ns = 0
+        self.write_ns = 0
+        self.end_ns = 0
+
+    def _write(self, data: bytes) -> None:
+        raise NotImplementedError
+
+    def close(self) -> None:
+        """Close at once."""
+        raise NotImplementedError
+
+    def begin(self, sink: Sink, request: bytes) -> None:
+        """Send a request; its clock starts just before the first byte is written."""
+        self._sink, self._reply = sink, Reply(sink)
+        self._done = asyncio.get_running_loop().create_future()
+        self.sent_ns = self.last_byte_ns = time.monotonic_ns()
+        self._write(request)
+        self.write_ns = time.monotonic_ns() - self.sent_ns
+
+    async def finish(self, *, timeout_s: float, stall_s: float) -> None:
+        """Wait for the end of what was begun; the sink holds whatever came, also when it failed."""
+        assert self._done is not None and self._sink is not None
+        self._limits_ns = (int(timeout_s * 1e9), int(stall_s * 1e9))
+        self._timer = asyncio.get_running_loop().call_later(min(timeout_s, stall_s), self._check)
+        try:
+            await self._done
+        finally:
+            self._timer.cancel()
+            if not self._done.done() or self._done.cancelled():
+                self._sink.fail("stopped", "stopped before its end")
+            self.end_ns = self.end_ns or time.monotonic_ns()
+            self._reply = None
+
+    def _check(self) -> None:
+        """Look whether a limit is reached; one timer a request, set anew only when it goes off."""
+        assert self._sink is not None
+        timeout_ns, stall_ns = self._limits_ns
+        now = time.monotonic_ns()
+        left_ns = min(self.sent_ns + timeout_ns, self.last_byte_ns + stall_ns) - now
+        if left_ns > 0:
+            # The loop's timers tick in milliseconds and may go off a little early.
+            self._timer = asyncio.get_running_loop().call_later(left_ns / 1e9 + 0.001, self._check)
+        elif now >= self.sent_ns + timeout_ns:
+            self._sink.fail("timeout", f"no end after {timeout_ns / 1e9:g} s")
+            self._settle()
+        else:
+            self._sink.fail("stall", f"stalled: no byte for {stall_ns / 1e9:g} s")
+            self._settle()
+
+    def _take(self, data: bytes, stamp_ns: int, kernel_ns: int | None) -> None:
+        self.last_byte_ns = stamp_ns
+        reply = self._reply
+        if reply is None:
+            return
+        reply.feed(data, stamp_ns, kernel_ns)
+        if reply.ended:
+            self._settle()
+
+    def _lost(self, why: str) -> None:
+        if self._reply is not None:
+            self._reply.closed(why)
+            self._settle()
+
+    def _settle(self) -> None:
+        self.end_ns = time.monotonic_ns()
+        self._reply = None
+        if self._done is not None and not self._done.done():
+            self._done.set_result(None)
+
+
+class SocketConnection(Connection):
+    """Plain HTTP on Linux: `recvmsg` on readiness, with the kernel's stamp of each read."""
+
+    __slots__ = ("_loop", "_poller", "_receive", "_rest", "_sock")
+
+    def __init__(self, sock: socket.socket, poller: Poller) -> None:
+        super().__init__()
+        self._sock: socket.socket | None = sock
+        self._receive: Callable[..., tuple[int, list[tuple[int, int, bytes]], int, object]] | None = sock.recvmsg_into
+        self._loop = asyncio.get_running_loop()
+        self._poller = poller
+        self._rest = memoryview(b"")
+        poller.add(sock.fileno(), self._readable)
+
+    def _readable(self) -> None:
+        """Stamp, then parse. One buffer for all connections: what is read is taken in full before the next read."""
+        receive = self._receive
+        if receive is None:
+            return
+        try:
+            size, ancillary, _, _ = receive(_VIEWS, ANCILLARY_BYTES)
+            stamp_ns = monotonic_ns()
+        except (BlockingIOError, InterruptedError):
+            return
+        except OSError as error:
+            self.close()
+            self._lost(str(error.strerror))
+            return
+        if not size:
+            self.close()
+            self._lost("")
+            return
+        self.last_byte_ns = stamp_ns
+        reply = self._reply
+        if reply is None:
+            return
+        kernel_ns = _kernel_stamp(ancillary, stamp_ns)
+        taken = reply.quick(_BUFFER, _VIEW, size, stamp_ns, kernel_ns)
+        if not taken and reply.feed(bytes(_VIEW[:size]), stamp_ns, kernel_ns):
+            self._poller.stay_awake()
+        if reply.ended:
+            self._settle()
+
+    def _write(self, data: bytes) -> None:
+        self._rest = memoryview(data)
+        self._push(first=True)
+
+    def _push(self, *, first: bool = False) -> None:
+        sock = self._sock
+        if sock is None:
+            if first:
+                # It broke while it waited for its request.
+                self._loop.call_soon(self._lost, "")
+            return
+        try:
+            self._rest = self._rest[sock.send(self._rest) :]
+        except (BlockingIOError, InterruptedError):
+            pass
+        except OSError as error:
+            self.close()
+            self._loop.call_soon(self._lost, str(error.strerror))
+            return
+        if self._rest:
+            if first:
+                self._loop.add_writer(sock.fileno(), self._push)
+        elif not first:
+            self._loop.remove_writer(sock.fileno())
+
+    def close(self) -> None:
+        """Close at once."""
+        sock, self._sock = self._sock, None
+        self._receive = None
+        if sock is not None:
+            self._poller.remove(sock.fileno())
+            self._loop.remove_writer(sock.fileno())
+            sock.close()
+
+
+class ProtocolConnection(Connection, asyncio.Protocol):
+    """TLS, and systems without kernel stamps."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._transport: asyncio.Transport | None = None
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        """Keep the transport; asyncio sets TCP_NODELAY by itself."""
+        self._transport = cast(asyncio.Transport, transport)
+
+    def data_received(self, data: bytes) -> None:
+        """Stamp, then parse: nothing may come before the stamp."""
+        self._take(data, time.monotonic_ns(), None)
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        """An end before the end marker is a failure of the request."""
+        self._transport = None
+        self._lost(str(exc) if exc else "")
+
+    def _write(self, data: bytes) -> None:
+        if self._transport is None:
+            asyncio.get_running_loop().call_soon(self._lost, "")
+        else:
+            self._transport.write(data)
+
+    def close(self) -> None:
+        """Close at once."""
+        if self._transport is not None:
+            self._transport.abort()
+
+
+async def connect(target: Target, poller: Poller | None) -> tuple[Connection, int]:
+    """Open a connection.
+
+    Returns:
+        The connection and how long opening took, in nanoseconds.
+
+    Raises:
+        Fault: It could not be opened, and why.
+    """
+    start = time.monotonic_ns()
+    try:
+        async with asyncio.timeout(CONNECT_TIMEOUT_S):
+            connection = await _open(target, poller)
+    except TimeoutError as error:
+        raise Fault("connect-timeout", f"could not connect: no answer within {CONNECT_TIMEOUT_S:g} s") from error
+    except ssl.SSLError as error:
+        raise Fault("tls", f"could not connect: {str(error)[:200]}") from error
+    except OSError as error:
+        crowded = error.errno in {24, 23}
+        raise Fault("crowded" if crowded else "refused", f"could not connect: {error.strerror or error}") from error
+    return connection, time.monotonic_ns() - start
+
+
+async def _open(target: Target, poller: Poller | None) -> Connection:
+    loop = asyncio.get_running_loop()
+    if target.tls is not None:
+        host, name = target.host, target.host
+        _, secure = await loop.create_connection(
+            ProtocolConnection, host, target.port, ssl=target.tls, server_hostname=name
+        )
+        return secure
+    failure: OSError | None = None
+    for family, address in await target.resolve():
+        sock = socket.socket(family, socket.SOCK_STREAM)
+        sock.setblocking(False)
+        try:
+            sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            await loop.sock_connect(sock, address)
+        except OSError as error:
+            sock.close()
+            failure = error
+            continue
+        except BaseException:
+            sock.close()
+            raise
+        target.keep((family, address))
+        if poller is not None and enable(sock):
+            return SocketConnection(sock, poller)
+        _, plain = await loop.create_connection(ProtocolConnection, sock=sock)
+        return plain
+    raise failure or OSError("the name has no address")
