@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 STAMP := $(VENV)/.installed
 
-.PHONY: setup demo test lint types rules unit bench bench-fit lock clean
+.PHONY: setup demo test lint types rules unit bench bench-driver bench-kills bench-fit lock clean
 
 setup: $(STAMP)
 
@@ -34,9 +34,15 @@ unit: setup
 	@{ command -v sshd || test -x /usr/sbin/sshd; } >/dev/null || { echo "The tests measure over a real SSH server, which is missing. On Debian: apt-get install openssh-server iproute2"; exit 1; }
 	$(BIN)/python -m pytest
 
-bench: setup
-	$(BIN)/python benchmarks/run.py
-	PYTHONPATH=. $(BIN)/python benchmarks/headers.py
+bench: setup bench-driver
+	PYTHONPATH=. $(BIN)/python benchmarks/targets.py
+
+bench-driver: setup
+	@command -v cc >/dev/null || { echo "The truth server is compiled on the spot, and there is no C compiler. On Debian: apt-get install gcc libc6-dev"; exit 1; }
+	PYTHONPATH=. $(BIN)/python benchmarks/driver.py
+
+bench-kills: setup
+	PYTHONPATH=. $(BIN)/python benchmarks/kills.py
 
 bench-fit: setup
 	$(BIN)/python benchmarks/fit.py memory

@@ -1,0 +1,89 @@
+"""Where the driver's processor time goes, by token: reading, the kernel's stamp, parsing, and the loop around them.
+
+    python benchmarks/profile.py [RATE] [spread|burst]
+
+One window of 256 streams against the C server, the driver in this process with a clock around each part. Clocks cost
+time themselves (about 0.3 µs a part), so this tells shares, and `make bench-driver` the cost.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from typing import Any
+
+import uvloop
+
+from benchmarks.ground import Load, build, server
+from zinc_kettle.driver import connection
+from zinc_kettle.driver.closed import ClosedLoop
+from zinc_kettle.driver.reply import Reply
+from zinc_kettle.driver.target import Target
+from zinc_kettle.wire.messages import ChatMessage, Episode, EpisodeDone, FromDriver, RequestOrder, Setup, encode
+
+SPENT = {"read": 0, "stamp": 0, "parse": 0}
+STREAMS = 256
+
+
+def clocked(name: str, function: Any) -> Any:
+    """The same with its time added up."""
+
+    def run(*given: Any) -> Any:
+        begun = time.monotonic_ns()
+        try:
+            return function(*given)
+        finally:
+            SPENT[name] += time.monotonic_ns() - begun
+
+    return run
+
+
+def instrument() -> None:
+    """Clocks around the three parts."""
+    connection.__dict__["_kernel_stamp"] = clocked("stamp", connection._kernel_stamp)
+    Reply.quick = clocked("parse", Reply.quick)  # type: ignore[method-assign]
+    Reply.feed = clocked("parse", Reply.feed)  # type: ignore[method-assign]
+    begin = connection.SocketConnection.__init__
+
+    def with_clock(self: connection.SocketConnection, *given: Any) -> None:
+        begin(self, *given)
+        self._receive = clocked("read", self._receive)
+
+    connection.SocketConnection.__init__ = with_clock  # type: ignore[method-assign,assignment]
+
+
+async def one(port: int, load: Load) -> EpisodeDone:
+    """A window."""
+    done: list[EpisodeDone] = []
+
+    def say(message: FromDriver) -> None:
+        encode(message)
+        if isinstance(message, EpisodeDone):
+            done.append(message)
+
+    message = [ChatMessage("user", "tide")]
+    orders = [
+        RequestOrder(str(i), "measured", message, load.tokens, extra={"stream_no": i}) for i in range(load.streams)
+    ]
+    target = Target.of(Setup(f"http://127.0.0.1:{port}", "m"))
+    await ClosedLoop(target, Episode("e", load.streams, orders), say).run()
+    return done[0]
+
+
+def main() -> None:
+    """Measure and print microseconds a token."""
+    rate = int(sys.argv[1]) if len(sys.argv) > 1 else 20_000
+    load = Load(STREAMS, rate, sys.argv[2] if len(sys.argv) > 2 else "spread", 3.0)
+    instrument()
+    with server(build(), load) as port:
+        done = uvloop.run(one(port, load))
+    tokens = load.streams * load.tokens
+    parts = {name: round(ns / 1e3 / tokens, 2) for name, ns in SPENT.items()}
+    whole = done.cpu_ns / 1e3 / tokens
+    parts["rest: loop, requests, clocks"] = round(whole - sum(parts.values()), 2)
+    print(json.dumps({"us_per_token": round(whole, 2), **parts}))
+
+
+if __name__ == "__main__":
+    main()
