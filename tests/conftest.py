@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
+import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -14,6 +16,9 @@ import pytest
 from zinc_kettle.formats.models import PRESET_SEED
 from zinc_kettle.formats.presets import PRESETS
 from zinc_kettle.formats.synth import file_name, write_model
+
+# The driver's self-test is of the machine: once for all homes of these tests, and not in the person's own cache.
+os.environ["XDG_CACHE_HOME"] = tempfile.mkdtemp(prefix="zinc-kettle-tests-")
 
 # Machines that run tests are busy: how long an example takes says nothing here.
 hypothesis.settings.register_profile("house", deadline=None, max_examples=60)
@@ -39,3 +44,13 @@ def home(tmp_path_factory: pytest.TempPathFactory) -> Path:
         path = folder / "models" / file_name("brine-15m", quantization)
         write_model(path, name="brine-15m", shape=PRESETS["brine-15m"], quantization=quantization, seed=PRESET_SEED)
     return folder
+
+
+@pytest.fixture
+def unused_port() -> int:
+    """A port nobody listens on."""
+    import socket
+
+    with socket.socket() as s:
+        s.bind(("127.0.0.1", 0))
+        return int(s.getsockname()[1])

@@ -8,11 +8,11 @@ from typing import Any
 import pytest
 
 from tests.build import MS, decode_timeline, repeat, repeats_at, timeline
-from zinc_kettle.core.caution_kinds import KINDS
-from zinc_kettle.core.cautions import Setting, cell_cautions, timeline_cautions
+from zinc_kettle.core.caution_kinds import KINDS, Setting
+from zinc_kettle.core.cautions import cell_cautions, timeline_cautions
 from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.telemetry import Machine
-from zinc_kettle.core.timeline import EngineReport
+from zinc_kettle.core.timeline import EngineReport, Timeline
 
 SETTING = Setting(threads=2, physical_cores=2, template_tokens=20)
 REPORT = EngineReport(0, 100, 190.0, 11, 400.0)
@@ -32,6 +32,35 @@ def machine(**changes: Any) -> list[Repeat]:
     """One sound repeat on a machine, changed."""
     quiet = Machine(1.0, 2, 1.0, 1.0, 0.0)
     return [repeat(decode_timeline(25.0, engine=REPORT), machine=dataclasses.replace(quiet, **changes))]
+
+
+def lengths(*tokens: int) -> list[Timeline]:
+    """Sound requests of these lengths, all asked for the first."""
+    return [decode_timeline(25.0, engine=REPORT, tokens=n, asked_tokens=tokens[0]) for n in tokens]
+
+
+def request_gap(seconds: float) -> list[Repeat]:
+    """One request with one long gap."""
+    stamps = [200.0 + 20.0 * i + (seconds * 1e3 if i > 5 else 0.0) - (20.0 if i > 5 else 0.0) for i in range(11)]
+    return [repeat(timeline(stamps, engine=REPORT))]
+
+
+def many(count: int) -> list[Timeline]:
+    """Sound requests, one after another."""
+    return [decode_timeline(25.0, engine=REPORT) for _ in range(count)]
+
+
+def loaded(rounds: int) -> Repeat:
+    """Four streams, so many requests each: all of them but the last round end while the load is held."""
+    sound = [decode_timeline(100.0, stream=i % 4) for i in range(4 * rounds)]
+    at = [shifted(t, 1_000.0 * (i // 4) + 10.0 * (i % 4)) for i, t in enumerate(sound)]
+    return repeat(*at, concurrency=4)
+
+
+def shifted(t: Timeline, by_ms: float) -> Timeline:
+    """The same request, later."""
+    by = int(by_ms * MS)
+    return dataclasses.replace(t, sent_ns=t.sent_ns + by, end_ns=t.end_ns + by, chunk_ns=t.chunk_ns + by)
 
 
 CASES: list[tuple[str, list[Repeat], list[Repeat]]] = [
@@ -62,6 +91,12 @@ CASES: list[tuple[str, list[Repeat], list[Repeat]]] = [
         [dataclasses.replace(request()[0], driver_cpu_ns=77 * MS)],
         [dataclasses.replace(request()[0], driver_cpu_ns=76 * MS)],
     ),
+    ("unequal-length", [repeat(*lengths(100, 103))], [repeat(*lengths(100, 102))]),
+    ("context-cut", request(asked_tokens=12, finish="length"), request(asked_tokens=12, finish="stop")),
+    ("stalled", request_gap(2.0), request_gap(1.99)),
+    ("drift", repeats_at(*(25.0 + 0.3 * i for i in range(8))), repeats_at(*(25.0 + 0.1 * i for i in range(8)))),
+    ("thin-percentile", [repeat(*many(999))], [repeat(*many(1_000))]),
+    ("no-steady-window", [loaded(3)], [loaded(4)]),
     ("counted-by-chunks", request(chunk_tokens=0 * decode_timeline(25.0).chunk_tokens), request()),
 ]
 
@@ -71,6 +106,37 @@ def test_raised_and_not_raised(code: str, raised: list[Repeat], quiet: list[Repe
     """At each threshold one side raises the caution and the other does not."""
     assert code in codes(raised)
     assert code not in codes(quiet)
+
+
+def test_a_driver_that_falls_behind_is_observer_heavy() -> None:
+    """By the queue of chunks behind kernel stamps; without such stamps nothing is said."""
+    sound = decode_timeline(25.0, engine=REPORT)
+    late = dataclasses.replace(sound, kernel_ns=sound.chunk_ns - int(5.1 * MS))
+    fine = dataclasses.replace(sound, kernel_ns=sound.chunk_ns - int(4.9 * MS))
+    assert "observer-heavy" in codes([repeat(late)])
+    assert "observer-heavy" not in codes([repeat(fine)])
+
+
+def test_a_conversation_may_reuse_itself() -> None:
+    """Where former turns are to be found in the cache, reuse raises nothing."""
+    helped = request(engine=dataclasses.replace(REPORT, cache_n=90))
+    assert "cache-helped" in codes(helped)
+    assert "cache-helped" not in codes(helped, dataclasses.replace(SETTING, prompt_cache=True))
+
+
+def test_stalled_by_the_limit() -> None:
+    """A request given up for silence is stalled, whatever its gaps."""
+    given_up = timeline(error="stalled: no byte for 5 s", fault="stall", complete=False)
+    assert "stalled" in codes([*request(), repeat(given_up)])
+
+
+def test_errors_tell_their_kinds_and_what_healed() -> None:
+    """Failed attempts by kind, and how many went through when sent again."""
+    failed = [timeline([], error="HTTP 429", fault="http-429", complete=False) for _ in range(2)]
+    refused = timeline([], error="refused", fault="refused", complete=False)
+    again = decode_timeline(25.0, engine=REPORT, attempt=1)
+    (caution,) = [c for c in cell_cautions([repeat(*failed, refused, again)], SETTING) if c.code == "errors"]
+    assert "2 http-429, 1 refused" in caution.evidence and "1 request answered when sent again" in caution.evidence
 
 
 def test_over_threaded() -> None:

@@ -29,7 +29,7 @@ def test_slots_default_to_the_highest_concurrency() -> None:
     s = study({"concurrency": (1, 2, 8)})
     assert {launch_settings(c).slots for c in cells(s)} == {8}
     assert launches(s, cells(s)) == 1
-    assert [c.requests(s.repeats) for c in cells(s)] == [1, 8, 32]
+    assert [c.requests(s) for c in cells(s)] == [1, 8, 32]
 
 
 @given(st.integers(0, 2**31 - 1), st.integers(1, 6))

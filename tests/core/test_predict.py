@@ -9,7 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.build import decode_timeline, repeat
-from zinc_kettle.core.cautions import SPILLED_SHARE, Setting, cell_cautions
+from zinc_kettle.core.caution_kinds import Setting
+from zinc_kettle.core.cautions import SPILLED_SHARE, cell_cautions
 from zinc_kettle.core.fit.limit import limit_extras, share_of_limit
 from zinc_kettle.core.fit.placement import Device, place
 from zinc_kettle.core.fit.predict import (

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy import stats as reference
 
-from zinc_kettle.core.stats import flukes, median_interval, quantile, ratio_interval, robust_spread, thin
+from zinc_kettle.core.stats import flukes, median, median_interval, quantile, ratio_interval, robust_spread, thin
 from zinc_kettle.core.stats.interval import pooled_quantile_interval
 
 numbers = st.lists(st.floats(0.01, 1e6), min_size=1, max_size=40)
@@ -134,3 +134,9 @@ def test_pooled_quantile_draws_whole_groups() -> None:
     assert i.low == 1.0
     with pytest.raises(ValueError, match="nothing"):
         pooled_quantile_interval([np.array([])], 0.5)
+
+
+@given(st.lists(st.floats(-1e9, 1e9), min_size=1, max_size=40))
+def test_the_quick_median_is_the_median(values: list[float]) -> None:
+    """Of lists it is found without arrays; the same number."""
+    assert median(values) == pytest.approx(float(np.median(values)), rel=1e-12, abs=1e-9)

@@ -31,6 +31,8 @@ class FakeEngine:
     def __init__(self, settings: LaunchSettings, launch_id: str) -> None:
         self.base_url, self.model_name = "http://x", "m"
         self.key_variable: str | None = None
+        self.key_file: str | None = None
+        self.ca_file: str | None = None
         self.pid: int | None = None
         self.rig: str | None = None
         self.launch = Launch(launch_id, 5, None)

@@ -84,7 +84,10 @@ def test_run_gives_a_json_line_a_cell(measured: tuple[Path, subprocess.Completed
             if m["value"] is None:
                 assert m["reason"]
             else:
-                assert set(m) == {"value", "low", "high", "bound", "n", "unit"} and m["low"] <= m["value"] <= m["high"]
+                assert (
+                    set(m) - {"thin"} == {"value", "low", "high", "bound", "n", "unit"}
+                    and m["low"] <= m["value"] <= m["high"]
+                )
         assert all(set(c) == {"code", "evidence"} for c in r["cautions"])
     assert "1 of 4 repeats" in ran.stderr and "\x1b" not in ran.stderr
 

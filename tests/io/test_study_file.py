@@ -73,7 +73,7 @@ WRONG = [
     ("missing", GOOD.replace('question = "Which?"\n', ""), "question is missing", None),
     ("choice", GOOD + "", "", None),
     ("no file", GOOD + '\n[prompts]\nfiles = ["no.txt"]\n', "cannot be read", 18),
-    ("outside", GOOD + '\n[prompts]\nfiles = ["../../etc/hostname"]\n', "is not used", 18),
+    ("outside", GOOD + '\n[prompts]\nfiles = ["../../etc/hostname"]\n', "outside the study", 18),
     ("endpoint and threads", GOOD + '\n[endpoint]\nurl = "http://127.0.0.1:1"\n', "cannot be set on an endpoint", 6),
     ("key in address", GOOD + '\n[endpoint]\nurl = "http://me:pw@x/"\n', "endpoint.url", 18),
 ]

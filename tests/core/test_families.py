@@ -1,0 +1,256 @@
+"""Lines, slopes, falls with depth, drift, precision, pooled quantiles: against other ways to compute them."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.build import repeat, repeats_at, study, timeline
+from zinc_kettle.core.cell import Value, cell_values
+from zinc_kettle.core.family import depth_fall, prefill_slope
+from zinc_kettle.core.measures import repeat_figures
+from zinc_kettle.core.parts import Repeats
+from zinc_kettle.core.precision import half_width_percent, wanted_repeats
+from zinc_kettle.core.record import RepeatRecord, StudyRecord
+from zinc_kettle.core.repeat import Missing, Repeat
+from zinc_kettle.core.stats import fit_line, median_interval
+from zinc_kettle.core.stats.drift import trend
+from zinc_kettle.core.stats.interval import pooled_quantile_interval
+from zinc_kettle.present.families import families, slope_text, turn_lines
+from zinc_kettle.present.view import StudyView
+from zinc_kettle.present.words import answer, worth_knowing
+
+
+def asked(tokens: int, ttft_ms: float, *, output: int = 8, step_ms: float = 20.0, **changes: Any) -> Repeat:
+    """One request with a prompt of so many tokens."""
+    stamps = [ttft_ms + step_ms * i for i in range(output)]
+    return repeat(timeline(stamps, prompt_tokens=tokens), **changes)
+
+
+def family(overhead_ms: float, rate: float, *, noise: float = 0.0, bend: float = 0.0) -> dict[int, list[Repeat]]:
+    """Three repeats at five lengths, of a machine with this overhead and prefill speed."""
+    rng = random.Random(4)
+    out = {}
+    for n in (128, 256, 512, 1_024, 2_048):
+        true = overhead_ms + 1e3 * n / rate + bend * n * n / 1e6
+        out[n] = [asked(n, true * (1 + noise * rng.gauss(0, 1))) for _ in range(3)]
+    return out
+
+
+def test_a_slope_finds_speed_and_overhead() -> None:
+    """Exact points give the exact line; its interval holds the truth when there is noise."""
+    exact = prefill_slope(family(30.0, 500.0))
+    assert not isinstance(exact, Missing)
+    assert exact.rate == pytest.approx(500.0, rel=1e-6) and exact.line.intercept == pytest.approx(0.030, rel=1e-4)
+    noisy = prefill_slope(family(30.0, 500.0, noise=0.02))
+    assert not isinstance(noisy, Missing) and noisy.rate_high is not None
+    assert noisy.rate_low < 500.0 < noisy.rate_high and noisy.rate_high / noisy.rate_low < 1.2
+    assert not noisy.line.curved
+
+
+def test_a_curve_is_told() -> None:
+    """Attention that grows with the square: the line is not the truth, and the text says so."""
+    bent = prefill_slope(family(30.0, 500.0, noise=0.005, bend=400.0))
+    assert not isinstance(bent, Missing) and bent.line.curved
+    assert "curved" in slope_text(bent)
+
+
+def test_a_slope_that_may_be_nothing_is_not_determined() -> None:
+    """Noise far above the effect: no upper bound, or no slope at all; never a number out of the air."""
+    wild = {n: [asked(n, t) for t in (90.0, 110.0, 100.0)] for n in (128, 160, 192)}
+    found = prefill_slope(wild)
+    assert isinstance(found, Missing) or found.rate_high is None
+    falling = {n: [asked(n, 400.0 - n / 10)] for n in (128, 512, 1_024, 2_048)}
+    assert isinstance(prefill_slope(falling), Missing)
+
+
+def test_a_slope_wants_three_lengths_alone() -> None:
+    """Two lengths, or queued requests, carry none."""
+    two = {n: repeats for n, repeats in family(30.0, 500.0).items() if n < 512}
+    assert isinstance(prefill_slope(two), Missing)
+    queued = {n: [asked(n, 100.0 + n, concurrency=2)] for n in (128, 256, 512)}
+    assert isinstance(prefill_slope(queued), Missing)
+
+
+@given(st.floats(0.001, 10), st.floats(-0.5, 5), st.integers(4, 20), st.integers(0, 1_000))
+def test_lines_against_another_way(a: float, b: float, n: int, seed: int) -> None:
+    """Weights 1/y²: the same as ordinary least squares of 1 on (1/y, x/y), done by the normal equations."""
+    rng = np.random.default_rng(seed)
+    x = np.linspace(1, 10, n)
+    y = np.abs(a + b * x + rng.normal(0, 0.01, n)) + 0.1
+    line = fit_line(x.tolist(), y.tolist())
+    assert line is not None
+    design = np.stack([1 / y, x / y], axis=1)
+    beta = np.linalg.solve(design.T @ design, design.T @ np.ones(n))
+    assert (line.intercept, line.slope) == pytest.approx(tuple(beta), rel=1e-6, abs=1e-9)
+    assert line.slope_low <= line.slope <= line.slope_high
+
+
+def test_line_intervals_cover() -> None:
+    """Of 400 noisy lines about 95% hold the true slope."""
+    rng = np.random.default_rng(1)
+    x = np.repeat([100.0, 200.0, 400.0, 800.0], 3)
+    held = 0
+    for _ in range(400):
+        y = (0.02 + x / 500) * (1 + rng.normal(0, 0.03, len(x)))
+        line = fit_line(x.tolist(), y.tolist())
+        assert line is not None
+        held += line.slope_low <= 1 / 500 <= line.slope_high
+    assert 0.91 <= held / 400 <= 0.985
+
+
+def test_nothing_to_fit() -> None:
+    """Too few points, too few places, or times that are no times."""
+    assert fit_line([1, 2], [1, 2]) is None
+    assert fit_line([1, 1, 2, 2], [1, 1, 2, 2]) is None
+    assert fit_line([1, 2, 3], [1, 0, 2]) is None
+
+
+def test_decode_over_depth() -> None:
+    """20 ms a token and 1 ms more for every 100 tokens of context."""
+    requests = [t for n in (100, 600, 1_100) for t in asked(n, 50.0, step_ms=20.0 + (n + 4) / 100).timelines]
+    fall = depth_fall(requests)
+    assert not isinstance(fall, Missing)
+    shallow, deep = 20.0 + 1.04, 20.0 + 11.04
+    assert fall.speed(104) == pytest.approx(1e3 / shallow, rel=1e-6)
+    assert fall.loss == pytest.approx(1 - shallow / deep, rel=1e-6)
+    assert isinstance(depth_fall(requests[:2]), Missing)
+    level = [t for n in (1_000, 1_100, 1_200) for t in asked(n, 50.0).timelines]
+    assert isinstance(depth_fall(level), Missing)
+
+
+def test_drift_is_told_from_noise() -> None:
+    """A steady fall drifts; noise, a small trend, and five values do not."""
+    falling = trend([100 - i for i in range(10)])
+    assert falling is not None and falling.drifts and falling.share == pytest.approx(-9 / 95.5)
+    rng = random.Random(2)
+    quiet = trend([100 + rng.gauss(0, 3) for _ in range(12)])
+    assert quiet is not None and not quiet.drifts
+    small = trend([100 + 0.1 * i for i in range(12)])
+    assert small is not None and small.p < 0.01 and not small.drifts
+    assert trend([1, 2, 3, 4, 5]) is None and trend([2.0] * 9) is None
+
+
+def test_false_alarms_of_drift_are_rare() -> None:
+    """One cell in a hundred by chance, as the threshold says."""
+    rng = np.random.default_rng(5)
+    found = [trend(rng.normal(100, 10, 8).tolist()) for _ in range(600)]
+    assert sum(t is not None and t.drifts for t in found) <= 600 * 0.02
+
+
+PLAN = Repeats(count=6, until_percent=2.0, ceiling=30)
+
+
+def test_repeats_until_narrow() -> None:
+    """The floor first; enough when narrow; more when wide; never beyond the ceiling."""
+    narrow = [100.0, 100.2, 99.9, 100.1, 100.0, 99.8]
+    wide = [100.0, 130.0, 80.0, 110.0, 90.0, 120.0]
+    assert wanted_repeats(PLAN, narrow[:5]) == 6 and wanted_repeats(PLAN, narrow) == 6
+    assert 6 < wanted_repeats(PLAN, wide) <= 12
+    assert wanted_repeats(PLAN, wide * 5) == 30 and wanted_repeats(PLAN, []) == 6
+    assert wanted_repeats(Repeats(count=3), wide) == 3
+    half = half_width_percent(wide)
+    interval = median_interval(wide)
+    assert half == pytest.approx(
+        100 * max(interval.high - interval.value, interval.value - interval.low) / interval.value
+    )
+    assert half_width_percent(wide[:5]) is None and half_width_percent([]) is None
+
+
+def test_a_study_until_narrow_is_measured_when_it_is() -> None:
+    """The map counts what each cell wants, not what all might."""
+    plan = study({"threads": (1, 2)}, repeats=PLAN)
+    steady = [RepeatRecord(0, "measured", r) for r in repeats_at(*[25.0, 25.1, 24.9, 25.0, 25.05, 24.95])]
+    loose = [RepeatRecord(1, "measured", r) for r in repeats_at(*[20.0, 25.0, 30.0, 22.0, 28.0, 24.0])]
+    view = StudyView(StudyRecord("s", plan, "running", 1.0, repeats=(*steady, *loose)))
+    assert [c.state for c in view.cells] == ["measured", "partly"]
+    assert view.cells[1].wanted > 6
+
+
+@given(
+    st.lists(st.lists(st.floats(0.01, 10), min_size=1, max_size=8), min_size=6, max_size=12),
+    st.sampled_from([0.5, 0.9, 0.99]),
+)
+def test_pooled_quantiles_against_plain_resampling(groups: list[list[float]], p: float) -> None:
+    """The quick way gives the same bounds as drawing and sorting anew each time."""
+    arrays = [np.array(g) for g in groups]
+    interval = pooled_quantile_interval(arrays, p, seed=1)
+    assert interval.value == pytest.approx(float(np.quantile(np.concatenate(arrays), p)))
+    rng = np.random.default_rng(2)
+    draws = [
+        float(np.quantile(np.concatenate([arrays[i] for i in rng.integers(0, len(arrays), len(arrays))]), p))
+        for _ in range(400)
+    ]
+    assert interval.low <= np.quantile(draws, 0.20) + 1e-9 and interval.high >= np.quantile(draws, 0.80) - 1e-9
+    assert min(map(min, groups)) - 1e-9 <= interval.low <= interval.high <= max(map(max, groups)) + 1e-9
+
+
+def burst(latencies_ms: Sequence[float], **changes: Any) -> Repeat:
+    """Requests at once, each with its first output after so long."""
+    return repeat(*(timeline([ms, ms + 10]) for ms in latencies_ms), concurrency=len(latencies_ms), **changes)
+
+
+def test_request_percentiles_pool_and_say_when_thin() -> None:
+    """p95 over all requests; thin below 200; one repeat counts requests."""
+    few = cell_values([burst([100.0 + i for i in range(100)])])["ttft_p95"]
+    assert isinstance(few, Value) and few.thin and few.of == "requests" and few.n == 100
+    assert few.value == pytest.approx(float(np.quantile([0.1 + i / 1e3 for i in range(100)], 0.95)))
+    many = cell_values([burst([100.0 + i % 50 for i in range(200)], block=b) for b in range(2)])["ttft_p95"]
+    assert isinstance(many, Value) and not many.thin and many.of == "repeats" and many.n == 2
+
+
+def test_a_burst_has_a_batch_time_and_no_throughput() -> None:
+    """From the first sent to the last output; a steady state there is none."""
+    figures = repeat_figures(burst([100.0, 400.0], extras={"burst": 1.0}))
+    assert figures["batch_wall"] == pytest.approx(0.410)
+    assert isinstance(figures["throughput"], Missing) and "at once" in figures["throughput"].reason
+
+
+def test_open_loop_throughput_counts_between_the_first_latency_and_the_last_due() -> None:
+    """Twenty requests a second apart, each of ten tokens: ten tokens a second."""
+    second = 1_000_000_000
+    moved = [
+        timeline([i * 1e3 + 100 + 20 * k for k in range(10)], sent_ms=i * 1e3, due_ns=i * second) for i in range(20)
+    ]
+    figures = repeat_figures(repeat(*moved, extras={"open_loop": 1.0}))
+    assert figures["throughput"] == pytest.approx(10.0, rel=0.04)
+    assert figures["failed_share"] == 0.0 and isinstance(figures["prefill_client"], Missing)
+
+
+def test_families_are_told_in_words() -> None:
+    """One sentence for each family of a study over prompt lengths; none where lengths do not vary."""
+    lengths = (128, 256, 512, 1_024)
+    plan = study({"threads": (1, 2), "prompt_tokens": lengths}, hold={"model": "m", "context": 4_096})
+    points = family(30.0, 500.0, noise=0.01)
+    records = [
+        RepeatRecord(c * len(lengths) + i, "measured", r)
+        for c in range(2)
+        for i, n in enumerate(lengths)
+        for r in points[n]
+    ]  # fmt: skip
+    view = StudyView(StudyRecord("s", plan, "measured", 1.0, repeats=tuple(records)))
+    assert [f.title for f in families(view)] == ["1 thread", "2 threads"]
+    told = " ".join(s.text for s in worth_knowing(view))
+    assert "by slope" in told and "overhead" in told
+    assert families(StudyView(StudyRecord("s", study(), "planned", 0.0))) == []
+    assert answer(view)
+
+
+def test_turns_are_a_table() -> None:
+    """Depth, wait and speed of each turn, medians over the conversations."""
+    requests = [
+        timeline([100.0 * (t + 1) + 20 * k for k in range(5)], prompt_tokens=100 * (t + 1), conversation=c, turn=t)
+        for c in range(3) for t in range(4)
+    ]  # fmt: skip
+    plan = study({"threads": (1,)})
+    view = StudyView(StudyRecord("s", plan, "measured", 1.0, repeats=(RepeatRecord(0, "measured", repeat(*requests)),)))
+    lines = turn_lines(view.cells[0])
+    assert len(lines) == 6 and "over 3 conversations" in lines[0]
+    assert lines[5].split()[:2] == ["4", "402"] and "50.0 tok/s" in lines[5]
+    assert turn_lines(StudyView(StudyRecord("s", plan, "planned", 0.0)).cells[0]) == []

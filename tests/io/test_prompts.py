@@ -1,0 +1,165 @@
+"""Prompt files, arrival times, and the sections of a study file that speak of loads: right ones and hostile ones."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from zinc_kettle.core.plan import Study, cells
+from zinc_kettle.core.suite import SUITE
+from zinc_kettle.errors import StudyFileError
+from zinc_kettle.formats.prompts import BadPromptFile, read_prompts, read_times
+from zinc_kettle.formats.study import parse_study
+from zinc_kettle.formats.suite import task_texts
+
+HEAD = 'format = 1\nname = "desks"\nquestion = "How many?"\nseed = 4\n'
+HOLD = '[vary]\nthreads = [1]\n[hold]\nmodel = "brine-15m"\ncontext = 4096\n'
+
+
+def parse(text: str, folder: Path) -> Study:
+    """A study file's text."""
+    return parse_study(HEAD + text, file="s.toml", folder=folder)
+
+
+def talks(folder: Path, count: int = 9) -> Path:
+    """Recorded conversations of two turns."""
+    path = folder / "talks.jsonl"
+    rows = [
+        {"messages": [{"role": "user", "content": f"ask {i}"}, {"role": "assistant", "content": "aye"},
+                      {"role": "user", "content": f"again {i}"}], "output_tokens": 10 + i}
+        for i in range(count)
+    ]  # fmt: skip
+    path.write_text("\n".join(json.dumps(r) for r in rows) + "\n\n")
+    return path
+
+
+def test_json_lines_csv_and_text(tmp_path: Path) -> None:
+    """Each kind by its ending."""
+    recorded = read_prompts(talks(tmp_path))
+    assert not isinstance(recorded, str) and len(recorded) == 9
+    assert recorded[2].asks == 2 and recorded[2].output_tokens == 12 and recorded[2].messages[1] == ("assistant", "aye")
+    table = tmp_path / "asks.csv"
+    table.write_text('prompt,output_tokens,kind\n"When, please?",32,tide\nWho is due?,,berth\n')
+    rows = read_prompts(table)
+    assert not isinstance(rows, str) and [r.output_tokens for r in rows] == [32, None]
+    assert rows[0].messages == (("user", "When, please?"),)
+    plain = tmp_path / "log.txt"
+    plain.write_text("\ufeff the log \n")
+    assert read_prompts(plain) == "the log"
+
+
+BAD = {
+    "a.jsonl": [
+        "{", '{"messages": []}', '{"prompt": ""}', "[1]", "", "[" * 50_000,
+        '{"prompt": "x", "messages": [{"role": "user", "content": "y"}]}',
+        '{"messages": [{"role": "pirate", "content": "x"}]}', '{"messages": [{"role": "assistant", "content": "x"}]}',
+        '{"prompt": "x", "output_tokens": -1}', '{"prompt": "x", "output_tokens": "9"}',
+    ],
+    "a.csv": [
+        "name\nx\n", "prompt\n\n,\n", "prompt,output_tokens\nx,many\n", "prompt,output_tokens\nx,0\n",
+        'prompt\n"unclosed\n',
+    ],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "text"), [(name, text) for name, texts in BAD.items() for text in texts])
+def test_bad_files_are_named(tmp_path: Path, name: str, text: str) -> None:
+    """A clause that says what, with the line where there is one; never a crash."""
+    path = tmp_path / name
+    path.write_text(text)
+    with pytest.raises(BadPromptFile):
+        read_prompts(path)
+
+
+@given(st.binary(max_size=300), st.sampled_from(["a.jsonl", "a.csv", "a.txt"]))
+def test_any_bytes_are_a_file_or_an_error(tmp_path_factory: pytest.TempPathFactory, data: bytes, name: str) -> None:
+    """Fuzzed: prompts, or one kind of error."""
+    path = tmp_path_factory.mktemp("f") / name
+    path.write_bytes(data)
+    try:
+        found = read_prompts(path)
+    except BadPromptFile:
+        return
+    assert found
+
+
+def test_arrival_times(tmp_path: Path) -> None:
+    """One a line, or a column; sorted and counted from the first."""
+    plain, table = tmp_path / "t.txt", tmp_path / "t.csv"
+    plain.write_text("12.5\n10\n\n11\n")
+    table.write_text("who,at_s\na,3\nb,5.5\n")
+    assert read_times(plain) == (0.0, 1.0, 2.5) and read_times(table) == (0.0, 2.5)
+    for text in ("5\n", "a\nb\n", "1\nnan\n", "1\ninf\n", ""):
+        plain.write_text(text)
+        with pytest.raises(BadPromptFile):
+            read_times(plain)
+
+
+def test_a_sample_is_part_of_the_study(tmp_path: Path) -> None:
+    """Four of nine by the study's seed; another seed draws others."""
+    talks(tmp_path)
+    text = HOLD + '[prompts]\nfiles = ["talks.jsonl"]\nsample = 4\n[load]\nshape = "conversation"\n'
+    one, same = parse(text, tmp_path), parse(text, tmp_path)
+    assert len(one.prompts.recorded) == 4 and one == same
+    other = parse_study((HEAD + text).replace("seed = 4", "seed = 5"), file="s.toml", folder=tmp_path)
+    assert other.prompts.recorded != one.prompts.recorded
+
+
+def test_the_suite_comes_with_its_texts(tmp_path: Path) -> None:
+    """Every task has questions of the demo's harbour, and a study carries those it uses."""
+    for name in SUITE:
+        assert task_texts(name) and all(len(text) > 60 for text in task_texts(name))
+    plan = parse('[vary]\ntask = ["code", "drafting"]\n[hold]\nmodel = "m"\ncontext = 4096\n', tmp_path)
+    assert set(plan.prompts.tasks) == {"code", "drafting"}
+    assert [c.settings["output_tokens"] for c in cells(plan)] == [320, 512]
+
+
+def test_until_and_retry_and_limits(tmp_path: Path) -> None:
+    """Floor, ceiling and policy as written, with sound values where nothing is."""
+    text = HOLD + 'prompt_tokens = 64\n[repeats]\nuntil_percent = 3\n[retry]\ntimes = 2\non = ["stall", "http-502"]\n'
+    plan = parse(text, tmp_path)
+    assert (plan.repeats.count, plan.repeats.most) == (6, 30)
+    assert plan.retry.on == ("stall", "http-502") and plan.retry.times == 2
+
+
+ASK = HOLD + "prompt_tokens = 64\n"
+WRONG: dict[str, tuple[str, str]] = {
+    "a rate without a schedule": (ASK + "rate = 60\n", "open loop"),
+    "a schedule without a rate": (ASK + '[load]\nshape = "open"\n', "wants a rate"),
+    "concurrency of a schedule": (ASK + 'rate = 60\nconcurrency = 2\n[load]\nshape = "open"\n', "concurrency"),
+    "times without a file": (ASK + '[load]\nshape = "open"\narrivals = "recorded"\n', "times_file"),
+    "a file that is not there": (
+        ASK + '[load]\nshape = "open"\narrivals = "recorded"\ntimes_file = "no.csv"\n', "cannot be read",
+    ),
+    "thinking in a burst": (ASK + '[load]\nshape = "burst"\nthink_s = 1\n', "think"),
+    "two lengths": (ASK + '[prompts.lengths]\nkind = "fixed"\ntokens = 5\n', "both say how long"),
+    "half a distribution": (HOLD + '[prompts.lengths]\nkind = "lognormal"\nmedian = 5\n', "sigma"),
+    "a length beyond the context": (HOLD + '[prompts.lengths]\nkind = "uniform"\nlow = 5\nhigh = 9000\n', "do not fit"),
+    "turns beyond the context": (
+        HOLD + 'prompt_tokens = 500\noutput_tokens = 100\n[load]\nshape = "conversation"\nturns = 8\n', "do not fit",
+    ),
+    "too low a floor": (ASK + "[repeats]\ncount = 3\nuntil_percent = 2\n", "95%"),
+    "a ceiling for nothing": (ASK + "[repeats]\nceiling = 9\n", "until_percent"),
+    "no such measure": (ASK + '[repeats]\nuntil_percent = 2\nuntil_measure = "mood"\n', "no measure"),
+    "no such fault": (ASK + '[retry]\non = ["tired"]\n', "no fault"),
+    "a sample of nothing": (ASK + "[prompts]\nsample = 3\n", "nothing to sample"),
+    "no such task": (HOLD + 'task = "poetry"\n', "short-ask"),
+    "two keys": (
+        '[vary]\nconcurrency = [1]\n[hold]\nprompt_tokens = 9\n[endpoint]\nurl = "http://x"\nkey_file = "a"\n'
+        'key_variable = "B"\n', "not from both",
+    ),
+    "an unknown field of a distribution": (HOLD + '[prompts.lengths]\nkind = "fixed"\ntoken = 5\n', "tokens"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", WRONG)
+def test_wrong_loads_are_explained(tmp_path: Path, name: str) -> None:
+    """What is wrong, in the words of the file; exit code 2."""
+    text, words = WRONG[name]
+    with pytest.raises(StudyFileError) as caught:
+        parse(text, tmp_path)
+    assert words in str(caught.value) and caught.value.exit_code == 2
