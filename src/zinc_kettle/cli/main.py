@@ -1,9 +1,7 @@
-"""The entry point: arguments, commands, and one map from errors to exit codes."""
+"""The commands and their arguments."""
 
 from __future__ import annotations
 
-import os
-import sys
 from pathlib import Path
 from typing import Annotated, Optional
 
@@ -11,7 +9,6 @@ import typer
 
 from zinc_kettle import __version__
 from zinc_kettle.cli import output
-from zinc_kettle.errors import KettleError
 
 app = typer.Typer(
     name="zinc-kettle",
@@ -183,20 +180,3 @@ def demo(context: typer.Context, store: StoreOption = None) -> None:
     from zinc_kettle.cli.demo import open_demo
 
     open_demo(store or context.obj)
-
-
-def main() -> None:
-    """Run the command line; expected errors become a sentence and an exit code."""
-    try:
-        app()
-    except KettleError as error:
-        output.complain(error)
-        sys.exit(error.exit_code)
-    except BrokenPipeError:
-        # Whoever read our output has gone; nothing is left to say to them.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        sys.exit(1)
-
-
-if __name__ == "__main__":
-    main()

@@ -38,10 +38,12 @@ def table(heads: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
     """Columns aligned by width."""
     from rich.cells import cell_len
 
-    widths = [max(cell_len(row[i]) for row in [heads, *rows]) for i in range(len(heads))]
-    for row in [heads, *rows]:
-        padded = [text + " " * (widths[i] - cell_len(text)) for i, text in enumerate(row)]
-        print("  ".join(padded).rstrip(), flush=True)
+    lengths = [[cell_len(text) for text in row] for row in (heads, *rows)]
+    widths = [max(column) for column in zip(*lengths, strict=True)]
+    for row, taken in zip((heads, *rows), lengths, strict=True):
+        padded = [text + " " * (width - n) for text, width, n in zip(row, widths, taken, strict=True)]
+        print("  ".join(padded).rstrip())
+    sys.stdout.flush()
 
 
 class Meter:

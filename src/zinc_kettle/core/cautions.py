@@ -12,6 +12,7 @@ from collections.abc import Callable, Sequence
 from zinc_kettle.core import load_cautions as loads
 from zinc_kettle.core.caution_kinds import KINDS, Caution, Setting
 from zinc_kettle.core.cell import numbers, per_repeat
+from zinc_kettle.core.faults import meaning
 from zinc_kettle.core.measures import Repeat, observer_cores, repeat_figures
 from zinc_kettle.core.stats import flukes, median, robust_spread
 from zinc_kettle.core.timeline import Timeline
@@ -125,7 +126,8 @@ def _errors(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
     _broken, failed = _failures(repeats)
     if not failed:
         return None
-    why = failed[0].error or "the answer carried no output"
+    first = failed[0]
+    why = first.error or (meaning(first.fault) if first.fault else "the answer carried no output")
     kinds = Counter(t.fault for t in failed if t.fault)
     told = f" ({', '.join(f'{n} {code}' for code, n in kinds.most_common(3))})" if len(kinds) > 1 else ""
     again = sum(1 for t in _measured(repeats) if t.attempt)

@@ -8,7 +8,10 @@ from __future__ import annotations
 
 import itertools
 import random
+from collections.abc import Iterator
 from dataclasses import asdict, dataclass, field, fields
+from functools import cached_property
+from operator import itemgetter
 from typing import Any
 
 from zinc_kettle.core.factors import FACTORS, Level
@@ -24,7 +27,7 @@ __all__ = [
 DEFAULT_OPEN_REQUESTS = 48
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Study:
     """A whole study as planned. Frozen: what ran is what was planned."""
 
@@ -40,6 +43,11 @@ class Study:
     temperature: float = 0.0
     load: Load = field(default_factory=Load)
     retry: RetryPolicy = field(default_factory=RetryPolicy)
+
+    @cached_property
+    def cells(self) -> tuple[Cell, ...]:
+        """All combinations of the levels, the first factor slowest."""
+        return tuple(_combined(self))
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,11 +91,14 @@ class Run:
 
 def cells(study: Study) -> list[Cell]:
     """All combinations of the levels, the first factor slowest."""
+    return list(study.cells)
+
+
+def _combined(study: Study) -> Iterator[Cell]:
     names = list(study.vary)
     held: dict[str, Level | None] = {name: factor.default for name, factor in FACTORS.items()}
     held.update(study.hold)
     top = _highest_concurrency(study, held)
-    out = []
     for index, combination in enumerate(itertools.product(*study.vary.values())):
         levels: dict[str, Level] = dict(zip(names, combination, strict=True))
         settings = {**held, **levels}
@@ -98,8 +109,7 @@ def cells(study: Study) -> list[Cell]:
             settings["prompt_tokens"] = settings["prompt_tokens"] or task.prompt_tokens
             if "output_tokens" not in levels and "output_tokens" not in study.hold:
                 settings["output_tokens"] = task.output_tokens
-        out.append(Cell(index, levels, settings))
-    return out
+        yield Cell(index, levels, settings)
 
 
 def _highest_concurrency(study: Study, held: dict[str, Level | None]) -> int:
@@ -127,8 +137,10 @@ def turns_of(study: Study, cell: Cell) -> int:
 
 def launch_settings(cell: Cell) -> LaunchSettings:
     """The part of a cell's settings that an engine is started with."""
-    known = {name: cell.settings[name] for name in (f.name for f in fields(LaunchSettings))}
-    return LaunchSettings(**known)  # type: ignore[arg-type]
+    return LaunchSettings(*_launch_values(cell.settings))
+
+
+_launch_values = itemgetter(*(f.name for f in fields(LaunchSettings)))
 
 
 def order(study: Study) -> list[Run]:

@@ -10,9 +10,7 @@ import signal
 import sys
 from collections import deque
 from collections.abc import Awaitable, Callable, Sequence
-from typing import Any
-
-import httpx
+from typing import TYPE_CHECKING, Any
 
 from zinc_kettle.core.plan import LaunchSettings
 from zinc_kettle.core.telemetry import Launch
@@ -23,6 +21,9 @@ from zinc_kettle.engines.roundtrip import round_trip_s
 from zinc_kettle.errors import EngineError
 from zinc_kettle.ports import ModelFile, RemoteProcess
 from zinc_kettle.wire.messages import ChatMessage
+
+if TYPE_CHECKING:
+    import httpx
 
 GRACE_S = 2.0
 """Time an engine has to end by itself; then it is killed, so that stopping never takes five seconds."""
@@ -116,6 +117,8 @@ class LaunchedEngine:
 
     async def count_tokens(self, messages: Sequence[ChatMessage]) -> int | None:
         """Ask it to apply its template and to count; None where it will not."""
+        import httpx
+
         if self._http is None:
             self._http = httpx.AsyncClient(base_url=self.base_url, timeout=HTTP_LIMIT_S, trust_env=False)
         turns = [{"role": m.role, "content": m.content} for m in messages]
@@ -243,6 +246,8 @@ class LaunchedEngine:
 
     async def _answers(self) -> None:
         """Wait until its health check says it is ready."""
+        import httpx
+
         async with httpx.AsyncClient(base_url=self.base_url, timeout=5.0, trust_env=False) as http:
             while True:
                 with contextlib.suppress(httpx.HTTPError):

@@ -7,8 +7,6 @@ import time
 from collections.abc import Sequence
 from typing import Any
 
-import httpx
-
 from zinc_kettle.core.plan import LaunchSettings
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.text import neutralise
@@ -59,6 +57,8 @@ class RehearsalEngine:
 
     async def stop(self) -> None:
         """Unload the model; the rig itself runs on."""
+        import httpx
+
         self._ended = True
         try:
             async with httpx.AsyncClient(timeout=ASK_S, trust_env=False) as http:
@@ -76,6 +76,8 @@ class RehearsalStarter:
 
     async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> RehearsalEngine:
         """Load; see ports.Engines."""
+        import httpx
+
         body = {k: v for k, v in dataclasses.asdict(settings).items() if v is not None}
         started = time.monotonic_ns()
         try:

@@ -41,7 +41,14 @@ class Turn:
 
 
 def families(view: StudyView) -> list[Family]:
-    """The families of a study; none where the prompt length does not vary."""
+    """The families of a study, kept by its view; none where the prompt length does not vary."""
+    if "families" not in view.kept:
+        view.kept["families"] = _families(view)
+    found: list[Family] = view.kept["families"]
+    return found
+
+
+def _families(view: StudyView) -> list[Family]:
     if len(view.study.vary.get(FACTOR, ())) < 2:
         return []
     groups: dict[tuple[object, ...], list[CellView]] = defaultdict(list)

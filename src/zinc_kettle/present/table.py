@@ -47,16 +47,21 @@ def plan_rows(
     """Headings and one row a cell of a plan: levels, state, model file, what Fit says of it, length of a repeat."""
     heads = [name.replace("_", " ") for name in view.study.vary]
     heads += ["state", "model file", "fit", "decode, predicted", "one repeat, about"]
+    # Thousands of cells share a few files and launches: each is put into words once.
+    words = {
+        key: (short_verdict(row), speed_text(row.decode)) for key, row in {id(r): r for r in predicted.values()}.items()
+    }
+    files = {size: byte_size(size) for size in set(sizes.values()) if size is not None}
     rows = []
     for cell in view.cells:
         size, row = sizes.get(cell.cell.index), predicted.get(cell.cell.index)
+        state = cell.state
         rows.append(
             [
                 *(label(level) for level in cell.cell.levels.values()),
-                f"{STATE_MARKS[cell.state]} {cell.state}",
-                "not known" if size is None else byte_size(size),
-                short_verdict(row) if row is not None else "not known",
-                speed_text(row.decode) if row is not None else "–",
+                f"{STATE_MARKS[state]} {state}",
+                "not known" if size is None else files[size],
+                *(("not known", "–") if row is None else words[id(row)]),
                 duration(seconds[cell.cell.index]),
             ]
         )

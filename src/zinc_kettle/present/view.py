@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Literal
+from typing import Any, Literal
 
 from zinc_kettle.core.caution_kinds import Caution, Setting
 from zinc_kettle.core.cautions import cell_cautions, timeline_cautions
@@ -130,6 +130,8 @@ class StudyView:
         by_cell: dict[int, list[RepeatRecord]] = {cell.index: [] for cell in self.plan}
         for repeat in record.repeats:
             by_cell[repeat.cell].append(repeat)
+        self.kept: dict[str, Any] = {}
+        """What others computed over several cells; forgotten when a cell changes."""
         self.cells = [self._view(cell, tuple(by_cell[cell.index])) for cell in self.plan]
 
     def _view(self, cell: Cell, records: tuple[RepeatRecord, ...]) -> CellView:
@@ -154,6 +156,7 @@ class StudyView:
     def add(self, repeat: RepeatRecord) -> None:
         """Take a repeat that has just ended; only its cell is computed anew."""
         self.record = replace(self.record, repeats=(*self.record.repeats, repeat))
+        self.kept.clear()
         old = self.cells[repeat.cell]
         self.cells[repeat.cell] = self._view(old.cell, (*old.records, repeat))
 

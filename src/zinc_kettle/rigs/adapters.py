@@ -9,8 +9,6 @@ import sys
 import time
 from typing import Any, Protocol
 
-import httpx
-
 from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.errors import RigError
 from zinc_kettle.rigs import local
@@ -28,6 +26,7 @@ class Adapter(Protocol):
 
     async def facts(self) -> dict[str, Any]:
         """What it tells of itself; raises RigError."""
+
         ...
 
     async def probe(self) -> dict[str, Any]:
@@ -48,6 +47,7 @@ class LocalRig:
 
     async def facts(self) -> dict[str, Any]:
         """Facts of this machine."""
+
         return await asyncio.to_thread(local.machine_facts)
 
     async def probe(self) -> dict[str, Any]:
@@ -71,6 +71,8 @@ class UrlRig:
 
     async def facts(self) -> dict[str, Any]:
         """Only that it answers."""
+        import httpx
+
         try:
             async with httpx.AsyncClient(timeout=ASK_S, trust_env=False) as http:
                 await http.get(self._plan.url)
@@ -111,6 +113,7 @@ class SshRig:
 
     async def facts(self) -> dict[str, Any]:
         """Facts of the machine there."""
+
         return await self._script("facts", limit_s=START_S)
 
     async def probe(self) -> dict[str, Any]:
@@ -176,6 +179,8 @@ class RehearsalRig:
 
     async def facts(self) -> dict[str, Any]:
         """What the made-up machine tells."""
+        import httpx
+
         url = f"{await self.address()}/rehearse/facts"
         try:
             async with httpx.AsyncClient(timeout=ASK_S, trust_env=False) as http:

@@ -7,12 +7,14 @@ import time
 from array import array
 from collections.abc import Mapping
 from dataclasses import dataclass
-
-import httpx
+from typing import TYPE_CHECKING
 
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.telemetry import Machine, Trace
 from zinc_kettle.rigs.telemetry import PERIOD_S, UNTOLD, trace_from
+
+if TYPE_CHECKING:
+    import httpx
 
 LIMIT_S = 2.0
 MAX_BYTES = 1 << 20
@@ -77,6 +79,8 @@ class ScrapeWatch:
         return trace, Machine(wall_s, 1, 0.0, 0.0, 0.0)
 
     def _run(self) -> None:
+        import httpx
+
         due = time.monotonic()
         with httpx.Client(timeout=LIMIT_S, trust_env=False) as http:
             while True:
@@ -88,6 +92,8 @@ class ScrapeWatch:
                     return
 
     def _sample(self, http: httpx.Client) -> None:
+        import httpx
+
         asked = time.monotonic_ns()
         try:
             answer = http.get(self._url)
@@ -124,6 +130,8 @@ class ScrapeWatch:
 
 def scraped_idle_watts(url: str, names: Names, seconds: float) -> float | None:
     """Power an endpoint tells over a short while: the median of its watts, or its joules over time. Blocks."""
+    import httpx
+
     watts: list[float] = []
     joules: list[tuple[float, float]] = []
     end = time.monotonic() + seconds

@@ -5,7 +5,7 @@ from __future__ import annotations
 import secrets
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from zinc_kettle.config import Places, driver_test_file
 from zinc_kettle.core.plan import LaunchSettings, Study
@@ -15,16 +15,20 @@ from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.link.pool import DriverPool
 from zinc_kettle.rigs.local import SystemClock
-from zinc_kettle.session.experiment import Experiment, Ports
-from zinc_kettle.session.progress import Event
 from zinc_kettle.sim.fleet import SIM_MODELS, sim_shape
-from zinc_kettle.store.sqlite import SqliteStore
 from zinc_kettle.wiring.fleet import Fleet
 from zinc_kettle.wiring.rigbook import RigBook, is_here
+
+if TYPE_CHECKING:
+    from zinc_kettle.session.experiment import Experiment
+    from zinc_kettle.session.progress import Event
+    from zinc_kettle.store.sqlite import SqliteStore
 
 
 def open_store(places: Places) -> SqliteStore:
     """Open the person's store."""
+    from zinc_kettle.store.sqlite import SqliteStore
+
     return SqliteStore(places.store)
 
 
@@ -41,6 +45,8 @@ def experiment(
     Raises:
         UsageError: A rig is not known, or cannot be measured as the study wants.
     """
+    from zinc_kettle.session.experiment import Experiment, Ports
+
     fleet = Fleet(study, rig_book(places), model_folder(places))
     ports = Ports(
         engines=EndpointStarter(study.endpoint, folder=places.keys) if study.endpoint else fleet,

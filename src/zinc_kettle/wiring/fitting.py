@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
 from zinc_kettle.core.cell import Value
@@ -15,8 +16,9 @@ from zinc_kettle.formats.scan import FoundModel, read_model, scan
 from zinc_kettle.present.fit_view import Candidate
 from zinc_kettle.present.view import CellView, StudyView
 from zinc_kettle.sim.fleet import SIM_MODELS, sim_shape
-from zinc_kettle.store.reading import load, shelf
-from zinc_kettle.store.sqlite import SqliteStore
+
+if TYPE_CHECKING:
+    from zinc_kettle.store.sqlite import SqliteStore
 
 STUDIES = 12
 """Newest studies that are looked through for what was measured on a rig."""
@@ -63,6 +65,8 @@ def calibration(store: SqliteStore, rig: Rig) -> Calibration:
 
     A rig with fast devices is not calibrated: what ran on a device says nothing of main memory.
     """
+    from zinc_kettle.store.reading import load, shelf
+
     points: list[Point] = []
     if any(not device.main for device in rig.devices()):
         return rig.prior()

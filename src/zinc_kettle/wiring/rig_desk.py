@@ -5,6 +5,8 @@ from __future__ import annotations
 import asyncio
 import re
 from collections.abc import Callable
+from functools import cache
+from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
 from zinc_kettle.core.fit.predict import Calibration
@@ -18,10 +20,12 @@ from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.formats.presets import preset_shape
 from zinc_kettle.present.fit_view import Candidate, FitRow, fit_rows
 from zinc_kettle.sim.fleet import sim_shape
-from zinc_kettle.store.sqlite import SqliteStore
 from zinc_kettle.wiring.fitting import calibration, candidates
 from zinc_kettle.wiring.fleet import wish_of
 from zinc_kettle.wiring.rigbook import RigBook, is_here
+
+if TYPE_CHECKING:
+    from zinc_kettle.store.sqlite import SqliteStore
 
 _TYPED = re.compile(r"^\s*(?P<name>\w+)\s*=\s*(?P<value>[^,]+?)\s*(?:,\s*(?P<source>.+?))?\s*$")
 _NUMBER = re.compile(r"^(?P<number>\d+(?:\.\d+)?)\s*(?P<unit>\S*)$")
@@ -97,33 +101,42 @@ class RigDesk:
         out: dict[int, FitRow] = {}
         if study.endpoint is not None:
             return out
-        shapes: dict[tuple[str | None, str, str | None], ModelShape | None] = {}
+        # What is predicted belongs to a launch: cells that differ in their load only share it.
+        shape = cache(self._shape)
+        rig = cache(self._known_rig)
+        rows: dict[LaunchSettings, FitRow | None] = {}
         for cell in cells(study):
             settings = launch_settings(cell)
-            key = (settings.rig, settings.model, settings.quantization)
-            if key not in shapes:
-                shapes[key] = self._shape(settings)
-            shape = shapes[key]
-            if shape is None:
-                continue
-            try:
-                rig = self._book.rig(settings.rig)
-            except UsageError:
-                continue
-            known = self._calibrations.get(rig.name, rig.prior())
-            wanted = [Candidate(settings.model, shape, "study")]
-            out[cell.index] = fit_rows(wanted, rig, wish_of(settings), threads=settings.threads, calibration=known)[0]
+            if settings not in rows:
+                found = shape(settings.rig, settings.model, settings.quantization)
+                rows[settings] = self._row(settings, found, rig(settings.rig))
+            row = rows[settings]
+            if row is not None:
+                out[cell.index] = row
         return out
 
-    def _shape(self, settings: LaunchSettings) -> ModelShape | None:
+    def _row(self, settings: LaunchSettings, shape: ModelShape | None, rig: Rig | None) -> FitRow | None:
+        if shape is None or rig is None:
+            return None
+        known = self._calibrations.get(rig.name, rig.prior())
+        wanted = [Candidate(settings.model, shape, "study")]
+        return fit_rows(wanted, rig, wish_of(settings), threads=settings.threads, calibration=known)[0]
+
+    def _known_rig(self, name: str | None) -> Rig | None:
         try:
-            if is_here(settings.rig):
-                found = ModelFolder(self._places.models).find(settings.model, settings.quantization)
+            return self._book.rig(name)
+        except UsageError:
+            return None
+
+    def _shape(self, rig: str | None, model: str, quantization: str | None) -> ModelShape | None:
+        try:
+            if is_here(rig):
+                found = ModelFolder(self._places.models).find(model, quantization)
                 if found is None:
-                    return preset_shape(settings.model, str(settings.quantization))
+                    return preset_shape(model, str(quantization))
                 return read_gguf(found.path)
-            if self._book.plan(settings.rig).simulated:
-                return sim_shape(settings.model, settings.quantization)
+            if self._book.plan(rig).simulated:
+                return sim_shape(model, quantization)
         except (KettleError, KeyError):
             return None
         return None

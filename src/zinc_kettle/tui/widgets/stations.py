@@ -48,6 +48,8 @@ def _rigs_word(app: Host) -> str:
 
 
 def _map_word(view: object, run: object) -> str:
+    if view is None:
+        return ""  # the first paint comes here, and does not wait for what a map needs
     from zinc_kettle.present.view import StudyView
     from zinc_kettle.tui.run_state import RunState
 

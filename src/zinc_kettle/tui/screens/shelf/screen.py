@@ -61,7 +61,7 @@ class ShelfScreen(Station):
     def on_mount(self) -> None:
         """Read the store after the first paint, so that the screen is there at once."""
         self.query_one(Stations).show(self.palette)
-        self.call_after_refresh(self.action_reload)
+        self.call_after_refresh(self.call_after_refresh, self.action_reload)
 
     def on_screen_resume(self) -> None:
         """Coming back: figures may have changed."""
