@@ -3,6 +3,9 @@ VENV := .venv
 BIN := $(VENV)/bin
 STAMP := $(VENV)/.installed
 
+# Where byte code is not kept, each of the many starts of the tool in the tests compiles all of it again.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: setup demo test lint types rules unit bench bench-driver bench-kills bench-fit lock clean
 
 setup: $(STAMP)

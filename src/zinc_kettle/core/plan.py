@@ -50,7 +50,7 @@ class Study:
         return tuple(_combined(self))
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Cell:
     """One combination of levels."""
 
@@ -64,6 +64,11 @@ class Cell:
     def key(self) -> str:
         """A short name that is the same whenever the levels are."""
         return fingerprint(self.levels, length=12)
+
+    @cached_property
+    def launch(self) -> LaunchSettings:
+        """The part of its settings that an engine is started with."""
+        return LaunchSettings(*_launch_values(self.settings))
 
     def requests(self, study: Study) -> int:
         """Measured requests in one repeat."""
@@ -137,7 +142,7 @@ def turns_of(study: Study, cell: Cell) -> int:
 
 def launch_settings(cell: Cell) -> LaunchSettings:
     """The part of a cell's settings that an engine is started with."""
-    return LaunchSettings(*_launch_values(cell.settings))
+    return cell.launch
 
 
 _launch_values = itemgetter(*(f.name for f in fields(LaunchSettings)))
