@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from zinc_kettle.core.plan import Study, cells
@@ -75,16 +76,24 @@ def test_bad_files_are_named(tmp_path: Path, name: str, text: str) -> None:
         read_prompts(path)
 
 
-@given(st.binary(max_size=300), st.sampled_from(["a.jsonl", "a.csv", "a.txt"]))
+TABLES = st.tuples(
+    st.sampled_from(["prompt", "prompt,output_tokens", "at_s", 'prompt,"']),
+    st.text(alphabet='ab1٣,"\n\r \x00', max_size=60),
+).map(lambda parts: "\n".join(parts).encode())
+
+
+@given(st.binary(max_size=300) | TABLES, st.sampled_from(["a.jsonl", "a.csv", "a.txt"]))
+@example(b'"', "a.csv")
+@example(b"prompt,output_tokens\na,1" + b"0" * 5000, "a.csv")
+@example(b"1\n" + b'"' + b"1" * 200_000, "a.csv")
 def test_any_bytes_are_a_file_or_an_error(tmp_path_factory: pytest.TempPathFactory, data: bytes, name: str) -> None:
-    """Fuzzed: prompts, or one kind of error."""
+    """Fuzzed: prompts or times, or one kind of error."""
     path = tmp_path_factory.mktemp("f") / name
     path.write_bytes(data)
-    try:
-        found = read_prompts(path)
-    except BadPromptFile:
-        return
-    assert found
+    with contextlib.suppress(BadPromptFile):
+        assert read_prompts(path)
+    with contextlib.suppress(BadPromptFile):
+        assert len(read_times(path)) >= 2
 
 
 def test_arrival_times(tmp_path: Path) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import TypeAlias
 
 from zinc_kettle.core.telemetry import Launch, Machine, Trace
@@ -21,7 +22,7 @@ Figure: TypeAlias = float | Missing
 NO_PROCESS = Missing("the engine's process cannot be seen from here")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Repeat:
     """One load episode of a cell, with all that was seen of it."""
 
@@ -37,7 +38,7 @@ class Repeat:
     wall_ns: int = 0
     extras: dict[str, float] = field(default_factory=dict)
 
-    @property
+    @cached_property
     def measured(self) -> tuple[Timeline, ...]:
         """Measured requests that may be counted; a cold one never may."""
         return tuple(t for t in self.timelines if t.role == "measured" and t.usable and not t.cold)

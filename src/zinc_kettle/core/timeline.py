@@ -5,8 +5,8 @@ Definitions: docs/measures.md, section 'One request'. All times are monotonic na
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-from typing import Literal
+from dataclasses import InitVar, dataclass, field
+from typing import Literal, TypeVar, dataclass_transform
 
 import numpy as np
 import numpy.typing as npt
@@ -15,9 +15,16 @@ Stamps = npt.NDArray[np.int64]
 Role = Literal["warmup", "measured"]
 CountedBy = Literal["chunk-counts", "usage", "chunks"]
 StampSource = Literal["user", "kernel"]
+_T = TypeVar("_T")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass_transform(frozen_default=True, field_specifiers=(field,))
+def record(cls: type[_T]) -> type[_T]:
+    """A dataclass that the type checker holds to be frozen, without what that costs at run time: half of making one."""
+    return dataclass(slots=True)(cls)
+
+
+@record
 class EngineReport:
     """The engine's own account of a request, on the engine's own clock."""
 
@@ -31,7 +38,7 @@ class EngineReport:
     predicted_ms: float
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Timeline:
     """One request. Arrays have one entry per chunk that carried output.
 
@@ -85,26 +92,40 @@ class Timeline:
     """Output chunks that came in one read with another and so share its stamp."""
     odd: str = ""
     """Something the engine said that cannot be believed, and was not."""
+    counted: InitVar[int | None] = None
+    """The sum of `chunk_tokens` where it is known already; a store has millions of timelines."""
 
     counted_by: CountedBy = field(init=False, repr=False, compare=False)
     """Where the token counts come from: each chunk, else the usage record, else one a chunk."""
     total_tokens: int = field(init=False, repr=False, compare=False)
     """Output tokens by the best source there is."""
+    stamps: Stamps = field(init=False, repr=False, compare=False)
+    """The stamps the figures use, shape (chunks,), nanoseconds."""
+    first_ns: int = field(init=False, repr=False, compare=False)
+    """When the first output came, by these stamps; when it was sent, where nothing came."""
+    last_ns: int = field(init=False, repr=False, compare=False)
+    """When the last output came; when the request ended, where nothing came."""
 
-    def __post_init__(self) -> None:
+    def __post_init__(self, counted: int | None) -> None:
         if len(self.chunk_ns) != len(self.chunk_tokens):
             raise ValueError("chunk stamps and chunk token counts differ in length")
         if self.kernel_ns is not None and len(self.kernel_ns) != len(self.chunk_ns):
             raise ValueError("kernel stamps and user stamps differ in length")
-        # Found once: every figure asks for them, and a store has millions of timelines.
-        counted = int(self.chunk_tokens.sum()) if len(self.chunk_tokens) else 0
+        # Found once: every figure asks for them.
+        if counted is None:
+            counted = int(self.chunk_tokens.sum()) if len(self.chunk_tokens) else 0
         if counted > 0:
             source: CountedBy = "chunk-counts"
         else:
             source = "chunks" if self.output_tokens is None else "usage"
             counted = len(self.chunk_ns) if self.output_tokens is None else self.output_tokens
-        object.__setattr__(self, "counted_by", source)
-        object.__setattr__(self, "total_tokens", counted)
+        stamps = self.chunk_ns if self.kernel_ns is None else self.kernel_ns
+        some = len(stamps) > 0
+        self.counted_by = source  # type: ignore[misc]
+        self.total_tokens = counted  # type: ignore[misc]
+        self.stamps = stamps  # type: ignore[misc]
+        self.first_ns = int(stamps[0]) if some else self.sent_ns  # type: ignore[misc]
+        self.last_ns = int(stamps[-1]) if some else self.end_ns  # type: ignore[misc]
 
     @property
     def usable(self) -> bool:
@@ -115,11 +136,6 @@ class Timeline:
     def stamp_source(self) -> StampSource:
         """Which stamps the figures use."""
         return "user" if self.kernel_ns is None else "kernel"
-
-    @property
-    def stamps(self) -> Stamps:
-        """The stamps the figures use, shape (chunks,), nanoseconds."""
-        return self.chunk_ns if self.kernel_ns is None else self.kernel_ns
 
     @property
     def first_chunk_tokens(self) -> int:
@@ -135,7 +151,7 @@ class Timeline:
     @property
     def ttft_ns(self) -> int | None:
         """Time to first token: first output chunk minus sent; None where nothing came."""
-        return int(self.stamps[0]) - self.sent_ns if len(self.stamps) else None
+        return self.first_ns - self.sent_ns if len(self.stamps) else None
 
     @property
     def wanted_ns(self) -> int:
@@ -150,13 +166,12 @@ class Timeline:
     @property
     def decode_ns(self) -> int:
         """From the first output chunk to the last."""
-        return int(self.stamps[-1] - self.stamps[0]) if len(self.stamps) else 0
+        return self.last_ns - self.first_ns if len(self.stamps) else 0
 
     @property
     def duration_ns(self) -> int:
         """From sent to the last output chunk, or to the end where none came."""
-        last = int(self.stamps[-1]) if len(self.stamps) else self.end_ns
-        return last - self.sent_ns
+        return self.last_ns - self.sent_ns
 
     @property
     def chunk_gaps_ns(self) -> Stamps:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 import json
 import math
 from collections.abc import Iterator
@@ -64,17 +65,19 @@ def read_prompts(path: Path) -> str | list[Recorded]:
         BadPromptFile: Anything wrong with it.
     """
     if path.suffix == ".jsonl":
-        return list(_bounded(_json_lines(read_text(path, MAX_DATA_BYTES))))
+        return _bounded(_json_lines(read_text(path, MAX_DATA_BYTES)))
     if path.suffix == ".csv":
-        return list(_bounded(_csv_rows(read_text(path, MAX_DATA_BYTES))))
+        return _bounded(_csv_rows(read_text(path, MAX_DATA_BYTES)))
     return read_text(path, MAX_PROMPT_BYTES).strip()
 
 
-def _bounded(entries: Iterator[Recorded]) -> Iterator[Recorded]:
-    for count, entry in enumerate(entries):
-        if count >= MAX_ENTRIES:
-            raise BadPromptFile(f"has more than {MAX_ENTRIES:,} prompts")
-        yield entry
+def _bounded(entries: Iterator[Recorded]) -> list[Recorded]:
+    found = list(itertools.islice(entries, MAX_ENTRIES + 1))
+    if not found:
+        raise BadPromptFile("holds no prompt")
+    if len(found) > MAX_ENTRIES:
+        raise BadPromptFile(f"has more than {MAX_ENTRIES:,} prompts")
+    return found
 
 
 def _json_lines(text: str) -> Iterator[Recorded]:
@@ -105,9 +108,9 @@ def _entry(entry: _Line, number: int) -> Recorded:
 
 def _csv_rows(text: str) -> Iterator[Recorded]:
     reader = csv.DictReader(io.StringIO(text), strict=True)
-    if "prompt" not in (reader.fieldnames or ()):
-        raise BadPromptFile("has no column named prompt in its first line")
     try:
+        if "prompt" not in (reader.fieldnames or ()):
+            raise BadPromptFile("has no column named prompt in its first line")
         for row in reader:
             prompt, tokens = (row.get("prompt") or "").strip(), (row.get("output_tokens") or "").strip()
             if not prompt:
@@ -120,7 +123,7 @@ def _csv_rows(text: str) -> Iterator[Recorded]:
 def _tokens(text: str, line: int) -> int | None:
     if not text:
         return None
-    if not text.isdecimal() or not 1 <= int(text[:12]) <= MAX_TOKENS_DRAWN:
+    if not text.isdecimal() or len(text) > 12 or not 1 <= int(text) <= MAX_TOKENS_DRAWN:
         raise BadPromptFile(f"line {line}: output_tokens = {text[:20]!r} is no usable number")
     return int(text)
 
@@ -132,17 +135,24 @@ def read_times(path: Path) -> tuple[float, ...]:
         BadPromptFile: Anything wrong with it.
     """
     lines = read_text(path, MAX_DATA_BYTES).splitlines()
-    heads: list[str] = next(csv.reader(lines[:1]), [])
-    column = heads.index("at_s") if "at_s" in heads else 0
-    out = []
-    for number, row in enumerate(csv.reader(lines), start=1):
-        if not row or (number == 1 and "at_s" in heads):
-            continue
-        out.append(_second(row, column, number))
+    reader = csv.reader(lines)
+    try:
+        out = list(_seconds(reader))
+    except csv.Error as error:
+        raise BadPromptFile(f"line {reader.line_num}: {error}") from error
     if len(out) < 2 or len(out) > MAX_ENTRIES:
         raise BadPromptFile(f"has {len(out):,} times; 2 to {MAX_ENTRIES:,} are wanted")
     first = min(out)
     return tuple(sorted(at - first for at in out))
+
+
+def _seconds(rows: Iterator[list[str]]) -> Iterator[float]:
+    column = 0
+    for number, row in enumerate(rows, start=1):
+        if number == 1 and "at_s" in row:
+            column = row.index("at_s")
+        elif row:
+            yield _second(row, column, number)
 
 
 def _second(row: list[Any], column: int, number: int) -> float:

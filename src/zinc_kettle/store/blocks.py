@@ -91,16 +91,18 @@ def decode_block(data: bytes) -> list[tuple[str, Timeline]]:
         ends = np.cumsum(np.frombuffer(block.chunks, dtype="<i4")).tolist()
         user, kernel = _unpack(block.user), _unpack(block.kernel)
         tokens = np.frombuffer(zlib.decompress(block.tokens), dtype="<i4")
-    except (msgspec.MsgspecError, zlib.error, ValueError) as error:
+        sums = np.concatenate([[0], np.cumsum(tokens, dtype=np.int64)])[[0, *ends]]
+    except (msgspec.MsgspecError, zlib.error, ValueError, IndexError) as error:
         raise StoreError("a block of timelines is damaged", why=str(error)) from error
     out = []
     start = kernel_at = 0
-    for repeat, message, end, stamped in zip(block.repeats, bare, ends, block.has_kernel, strict=True):
+    counts = np.diff(sums).tolist()
+    for repeat, message, end, stamped, counted in zip(block.repeats, bare, ends, block.has_kernel, counts, strict=True):
         stamps = None
         if stamped:
             stamps = kernel[kernel_at : kernel_at + end - start]
             kernel_at += end - start
-        out.append((repeat, with_columns(message, user[start:end], stamps, tokens[start:end])))
+        out.append((repeat, with_columns(message, user[start:end], stamps, tokens[start:end], counted)))
         start = end
     return out
 

@@ -23,9 +23,16 @@ def to_timeline(message: Finished) -> Timeline:
 
 
 def with_columns(
-    message: Finished, user: npt.NDArray[np.int64], kernel: npt.NDArray[np.int64] | None, tokens: npt.NDArray[np.int32]
+    message: Finished,
+    user: npt.NDArray[np.int64],
+    kernel: npt.NDArray[np.int64] | None,
+    tokens: npt.NDArray[np.int32],
+    counted: int | None = None,
 ) -> Timeline:
-    """A timeline from a message whose columns are given apart, as a block of the store has them; nothing is copied."""
+    """A timeline from a message whose columns are given apart, as a block of the store has them; nothing is copied.
+
+    `counted` is the sum of `tokens` where it is known.
+    """
     report = message.timings
     return Timeline(
         request_id=message.id,
@@ -59,6 +66,7 @@ def with_columns(
         turn=message.turn,
         coalesced=message.coalesced,
         odd=message.odd,
+        counted=counted,
     )
 
 
