@@ -68,11 +68,12 @@ def build() -> Path:
 
 
 @contextlib.contextmanager
-def server(folder: Path, load: Load, *, open_loop_requests: int = 0) -> Iterator[int]:
-    """A running truth server for one kind of window; gives its port."""
+def server(folder: Path, load: Load, *, open_loop_requests: int = 0, spins: bool = False) -> Iterator[int]:
+    """A running truth server for one kind of window; gives its port. One that spins loses no time in waking."""
     streams = 0 if open_loop_requests else load.streams
     total = open_loop_requests or load.streams
-    command = [str(folder / "paced"), str(streams), str(load.tokens), str(load.period_ns), load.pattern, str(total)]
+    command = [str(folder / "paced"), str(streams), str(load.tokens), str(load.period_ns), load.pattern, str(total),
+               str(int(spins))]  # fmt: skip
     with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as process:
         assert process.stdout is not None and process.stdin is not None
         yield int(process.stdout.readline())

@@ -38,7 +38,8 @@ class ClosedLoop(Pacing):
 
     async def send(self) -> None:
         """All streams until nothing waits."""
-        await self.gather([self._stream(i, opened) for i, opened in enumerate(self._first)])
+        first, self._first = self._first, []
+        await self.gather([self._stream(i, opened) for i, opened in enumerate(first)])
 
     async def _stream(self, index: int, opened: Opened) -> None:
         number = index + self.episode.first_stream

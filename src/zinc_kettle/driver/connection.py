@@ -30,6 +30,7 @@ _kernel_stamp = KernelClock().stamp
 _BUFFER = bytearray(READ_BYTES)
 _VIEW = memoryview(_BUFFER)
 _VIEWS = [_VIEW]
+_NOTHING = memoryview(b"")
 
 
 class Connection:
@@ -61,11 +62,15 @@ class Connection:
         self._write(request)
         self.write_ns = time.monotonic_ns() - self.sent_ns
 
-    async def finish(self, *, timeout_s: float, stall_s: float) -> None:
-        """Wait for the end of what was begun; the sink holds whatever came, also when it failed."""
+    async def finish(self, limits_ns: tuple[int, int]) -> None:
+        """Wait for the end of what was begun; the sink holds whatever came, also when it failed.
+
+        Args:
+            limits_ns: How long all of it may take, and how long no byte may come; shared by all requests.
+        """
         assert self._done is not None and self._sink is not None
-        self._limits_ns = (int(timeout_s * 1e9), int(stall_s * 1e9))
-        self._timer = asyncio.get_running_loop().call_later(min(timeout_s, stall_s), self._check)
+        self._limits_ns = limits_ns
+        self._timer = asyncio.get_running_loop().call_later(min(limits_ns) / 1e9, self._check)
         try:
             await self._done
         finally:
@@ -123,7 +128,7 @@ class SocketConnection(Connection):
         self._receive: Callable[..., tuple[int, list[tuple[int, int, bytes]], int, object]] | None = sock.recvmsg_into
         self._loop = asyncio.get_running_loop()
         self._poller = poller
-        self._rest = memoryview(b"")
+        self._rest = _NOTHING
         poller.add(sock.fileno(), self._readable)
 
     def _readable(self) -> None:
@@ -177,7 +182,9 @@ class SocketConnection(Connection):
         if self._rest:
             if first:
                 self._loop.add_writer(sock.fileno(), self._push)
-        elif not first:
+            return
+        self._rest = _NOTHING  # an empty view would hold the whole request as long as its answer takes
+        if not first:
             self._loop.remove_writer(sock.fileno())
 
     def close(self) -> None:

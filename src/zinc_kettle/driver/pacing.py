@@ -45,6 +45,7 @@ class Pacing:
         self._tokens_ended = 0
         self._ended: deque[Record] = deque()
         self._clerk: asyncio.Task[None] | None = None
+        self._limits_ns = (int(episode.timeout_s * 1e9), int(episode.stall_s * 1e9))
         self._gate = asyncio.Semaphore(CONNECTS_AT_ONCE)
         self._poller = Poller() if target.kernel_stamps and hasattr(select, "epoll") else None
         self.start_ns = 0
@@ -120,11 +121,10 @@ class Pacing:
             sink.fail(opened.code, opened.what)
             return
         connection, took = opened
-        limits = self.episode
         try:
             if not connection.sent_ns:
                 connection.begin(sink, request)
-            await connection.finish(timeout_s=limits.timeout_s, stall_s=limits.stall_s)
+            await connection.finish(self._limits_ns)
         finally:
             self._open.discard(connection)
             connection.close()
