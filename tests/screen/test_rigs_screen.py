@@ -26,7 +26,7 @@ def test_rigs_are_asked_and_told(home: Path, tmp_path: Path) -> None:
         assert "hardware threads" in page and "this machine" in page
         t.wait("1 machine, 2 simulated")
         t.keys("p")
-        probed = t.wait_re(r"arithmetic, 1 thread +━+.* GFLOP/s")
+        probed = t.wait_re(r"arithmetic, 1 thread +━+.* GFLOP/s", limit_s=150)
         assert "reading, 1 thread" in probed and "memory bandwidth, probed" in probed
         t.keys("w").wait("data sheet")
         for key in ("p", "r", "i", "c", "e", "Space", "=", "Space", "4", "2", "0", ",", "Space", "m", "e", "Enter"):

@@ -35,6 +35,9 @@ class RigsScreen(Station):
         super().__init__()
         self._rigs: list[Rig] = []
         self._asking: set[str] = set()
+        self._probe_next: set[str] = set()
+        self._failed: dict[str, str] = {}
+        """What went wrong when a rig was last asked; a notice alone is gone too soon."""
 
     def compose(self) -> ComposeResult:
         """List, page, a line to type in."""
@@ -113,7 +116,9 @@ class RigsScreen(Station):
         words.append(what, p.muted)
         self.query_one("#unit", Static).update(words)
         panel = self.query_one("#about", Static)
-        panel.update(about(rig, p, max(40, self.query_one("#page").content_size.width)))
+        page = about(rig, p, max(40, self.query_one("#page").content_size.width))
+        failed = self._failed.get(rig.name)
+        panel.update(Text.assemble((f"✕ {failed}\n\n", p.failure), page) if failed and not rig.trouble else page)
 
     def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
         """Show the page of the rig one is on."""
@@ -136,19 +141,28 @@ class RigsScreen(Station):
             self._ask(self.chosen.name, probe=False)
 
     def _ask(self, name: str, *, probe: bool) -> None:
-        if name not in self._asking:
-            self._asking.add(name)
-            self.run_worker(self._asked(name, probe=probe), group=f"rig-{name}", exit_on_error=False)
-            self.redraw()
+        if name in self._asking:
+            # A probe waits until the facts are there; asking twice for the same would only take longer.
+            if probe:
+                self._probe_next.add(name)
+            return
+        self._asking.add(name)
+        self.run_worker(self._asked(name, probe=probe), group=f"rig-{name}", exit_on_error=False)
+        self.redraw()
 
     async def _asked(self, name: str, *, probe: bool) -> None:
         desk = host(self).desk
         try:
             await (desk.probe_rig(name) if probe else desk.gather_rig(name))
+            self._failed.pop(name, None)
         except KettleError as error:
+            self._failed[name] = str(error)
             self.notify(str(error), title=name, severity="error", timeout=12)
         finally:
             self._asking.discard(name)
+        if name in self._probe_next:
+            self._probe_next.discard(name)
+            self._ask(name, probe=True)
         if self.is_attached:
             self.redraw()
 
