@@ -16,8 +16,8 @@ import zinc_kettle
 SOURCE = Path(zinc_kettle.__file__).parent
 MAX_LINES = 300
 CORE_MAY_IMPORT = {
-    "__future__", "collections", "dataclasses", "functools", "hashlib", "itertools", "json", "math", "numpy", "random",
-    "re", "scipy", "statistics", "typing", "unicodedata", "warnings", "zinc_kettle",
+    "__future__", "collections", "dataclasses", "functools", "hashlib", "itertools", "json", "math", "numpy",
+    "operator", "random", "re", "scipy", "statistics", "typing", "unicodedata", "warnings", "zinc_kettle",
 }  # fmt: skip
 CORE_MAY_NOT_CALL = {"open", "print", "input", "exec", "eval", "breakpoint", "__import__"}
 ROOMS = [m.name for m in pkgutil.iter_modules([str(SOURCE)]) if m.ispkg]

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import asyncio
 import dataclasses
 import itertools
+import time
 
 import numpy as np
 import pytest
@@ -14,8 +16,13 @@ from tests.build import repeat
 from tests.driving import drive, scripted, sent
 from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.driver.closed import ClosedLoop
+from zinc_kettle.driver.opened import OpenLoop
+from zinc_kettle.driver.pacing import Opened
+from zinc_kettle.driver.record import Record
+from zinc_kettle.driver.target import Target
 from zinc_kettle.link.pool import DriverPool, merged_tick, split
-from zinc_kettle.wire.messages import ChatMessage, Episode, RequestOrder, Setup, Tick
+from zinc_kettle.wire.messages import ChatMessage, Episode, Finished, RequestOrder, Setup, Tick
 
 MS = 1_000_000
 
@@ -33,6 +40,40 @@ async def test_an_open_loop_keeps_its_schedule_whatever_the_server_does(paced: s
     assert all(t.due_ns is not None and t.sent_ns >= t.due_ns for t in seen)
     # The last went out long before the first was answered: no closed loop would do that.
     assert max(t.sent_ns for t in seen) < min(int(t.stamps[0]) for t in seen) or len({t.stream for t in seen}) == 30
+
+
+async def test_a_request_stopped_before_its_turn_is_recorded(paced: str) -> None:
+    """Its bytes are out in the turn of the timer; a stop before the loop's next turn leaves it in the record."""
+    said: list[object] = []
+    orders = scripted(1, 4, due_ns=0)
+    loop = OpenLoop(Target.of(Setup(paced, "m")), Episode("e", 1, orders, shape="open"), lambda *m: said.extend(m))
+    await loop.prepare()
+    task = asyncio.create_task(loop._send(loop._begin(0, orders[0], time.monotonic_ns())))
+    task.cancel()
+    await asyncio.gather(task, return_exceptions=True)
+    loop._account()
+    loop.send = _nothing  # type: ignore[method-assign]
+    loop.prepare = _nothing  # type: ignore[method-assign]
+    await loop.run()
+    (record,) = [m for m in said if isinstance(m, Finished)]
+    assert record.fault == "stopped" and 0 < record.sent_ns <= record.end_ns
+
+
+async def _nothing() -> None:
+    pass
+
+
+async def test_no_connection_lingers_while_requests_wait(paced: str) -> None:
+    """A server may hold a worker for each open connection: the next request never waits for the last one's."""
+
+    class Watched(ClosedLoop):
+        async def one(self, record: Record, request: bytes, opened: Opened) -> None:
+            held.append(len(self._open))
+            await super().one(record, request, opened)
+
+    held: list[int] = []
+    await Watched(Target.of(Setup(paced, "m")), Episode("e", 1, scripted(5, 4)), lambda *_: None).run()
+    assert held == [1] * 5
 
 
 async def test_latency_counts_from_when_it_was_due(paced: str) -> None:

@@ -46,9 +46,9 @@ class Driver:
         self._target: Target | None = None
         self._running: asyncio.Task[None] | None = None
 
-    def say(self, message: FromDriver) -> None:
-        """Hand a line to the pipe; it is buffered, so a slow reader never delays a stamp."""
-        self._out.write(encode(message))
+    def say(self, *messages: FromDriver) -> None:
+        """Hand lines to the pipe; it is buffered, so a slow reader never delays a stamp."""
+        self._out.write(b"".join(encode(message) for message in messages))
 
     async def obey(self, order: ToDriver) -> bool:
         """Carry out one order; False when the driver should end."""

@@ -29,6 +29,7 @@ class OpenLoop(Pacing):
         self._encoded: list[bytes] = []
         self._ready: dict[int, asyncio.Task[Opened]] = {}
         self._next_open = 0
+        self._begun: dict[str, Sent] = {}
 
     async def prepare(self) -> None:
         """Sorted by due time, encoded, the first connections open."""
@@ -70,6 +71,18 @@ class OpenLoop(Pacing):
             for task in (*running, *self._ready.values()):
                 task.cancel()
             await asyncio.gather(*running, *self._ready.values(), return_exceptions=True)
+            self._account()
+
+    def _account(self) -> None:
+        """Stopped before its task began: where bytes went out, the request is recorded all the same."""
+        for record, _, opening in self._begun.values():
+            opened = None if opening.cancelled() or not opening.done() else opening.result()
+            if isinstance(opened, tuple) and opened[0].sent_ns:
+                record.sent_ns, record.write_ns, record.connect_ns = opened[0].sent_ns, opened[0].write_ns, opened[1]
+                record.end_ns = time.monotonic_ns()
+                record.fail("stopped", "stopped before its end")
+                self.report(record)
+        self._begun.clear()
 
     def _begin(self, index: int, order: RequestOrder, due_ns: int) -> Sent:
         """Send at once where a connection is open: a task would only start at the loop's next turn."""
@@ -80,8 +93,10 @@ class OpenLoop(Pacing):
         opened = opening.result() if opening.done() else None
         if isinstance(opened, tuple):
             opened[0].begin(record, request)
-        return record, request, opening
+        self._begun[record.order.id] = sent = (record, request, opening)
+        return sent
 
     async def _send(self, sent: Sent) -> None:
         record, request, opening = sent
+        del self._begun[record.order.id]
         await self.with_retries(record, request, await opening)

@@ -18,12 +18,16 @@ from zinc_kettle.driver.record import Fault, Record
 from zinc_kettle.driver.reply import Sink
 from zinc_kettle.driver.target import Target
 from zinc_kettle.driver.timer import Timer
-from zinc_kettle.wire.messages import Episode, EpisodeDone, FromDriver, LiveStream, Tick
+from zinc_kettle.wire.messages import Episode, EpisodeDone, Finished, FromDriver, LiveStream, Tick
 
 TAIL_SHOWN = 160
 STREAMS_SHOWN = 8
+TIDY_S = 0.02
+"""How long after an end its connection is closed and its report written."""
+REPORTS_A_WRITE = 16
 
-Say = Callable[[FromDriver], None]
+Say = Callable[..., None]
+"""Hands messages to the tool."""
 Opened = tuple[Connection, int] | Fault
 """A connection and how long it took to open, or why there is none."""
 
@@ -38,12 +42,15 @@ class Pacing:
         self._live: dict[str, Record] = {}
         self._open: set[Connection] = set()
         self._seen: dict[str, tuple[int, int]] = {}
+        self._unsent = len(episode.requests)
         self._finished = 0
         self._failed = 0
         self._last_fault = ""
         self._ticked = (0, 0)
         self._tokens_ended = 0
         self._ended: deque[Record] = deque()
+        self._closing: deque[Connection] = deque()
+        self._reports: list[FromDriver] = []
         self._clerk: asyncio.Task[None] | None = None
         self._limits_ns = (int(episode.timeout_s * 1e9), int(episode.stall_s * 1e9))
         self._gate = asyncio.Semaphore(CONNECTS_AT_ONCE)
@@ -74,13 +81,16 @@ class Pacing:
             aborted = True
         finally:
             ticker.cancel()
+            if self._clerk is not None:
+                self._clerk.cancel()
             for connection in self._open:
                 connection.close()
             if self._poller is not None:
                 self._poller.close()
             gc.enable()
-        while self._ended:
-            self._write_report(self._ended.popleft())
+        self._reports += [self._report_of(record) for record in self._ended]
+        self._ended.clear()
+        self._hand_over()
         end, cost = time.monotonic_ns(), time.process_time_ns() - cpu
         self._say(EpisodeDone(self.episode.id, start_ns=begun, end_ns=end, cpu_ns=cost, aborted=aborted))
 
@@ -106,6 +116,7 @@ class Pacing:
     async def one(self, record: Record, request: bytes, opened: Opened) -> None:
         """One attempt, from its first byte to its report."""
         self._live[record.order.id] = record
+        self._unsent -= record.attempt == 0
         try:
             await self.over(record, [record], request, opened)
         finally:
@@ -126,25 +137,54 @@ class Pacing:
                 connection.begin(sink, request)
             await connection.finish(self._limits_ns)
         finally:
-            self._open.discard(connection)
-            connection.close()
+            if sink.error is None and self._nobody_waits():
+                # Closing takes longer than reading a token, and others' tokens come first.
+                self._closing.append(connection)
+                self._wake_clerk()
+            else:
+                self._close(connection)
             for record in records:
                 record.sent_ns, record.write_ns, record.connect_ns = connection.sent_ns, connection.write_ns, took
                 record.end_ns = connection.end_ns
 
     def report(self, record: Record) -> None:
-        """Tell the tool of an attempt that has ended, at the next quiet moment: others' bytes come first."""
+        """Tell the tool of an attempt that has ended, a moment later: others' bytes come first."""
         self._ended.append(record)
+        self._wake_clerk()
+
+    def _nobody_waits(self) -> bool:
+        """True when all is sent and being answered: many servers hold a worker as long as a connection is open, so one
+        left open a moment longer would else make another request wait."""
+        return self._unsent <= 0 and all(record.header_ns is not None for record in self._live.values())
+
+    def _close(self, connection: Connection) -> None:
+        self._open.discard(connection)
+        connection.close()
+
+    def _wake_clerk(self) -> None:
         if self._clerk is None or self._clerk.done():
-            self._clerk = asyncio.create_task(self._write_reports())
+            self._clerk = asyncio.create_task(self._tidy())
 
-    async def _write_reports(self) -> None:
-        """One report a turn of the loop, so that no stamp waits for more than one."""
-        while self._ended:
-            self._write_report(self._ended.popleft())
+    async def _tidy(self) -> None:
+        """Close and report what has ended: one thing a turn of the loop, so that no stamp waits for more than one, and
+        several reports to a write, because each write wakes the tool, which takes processor time from the engine."""
+        await asyncio.sleep(TIDY_S)
+        while self._ended or self._closing:
+            if self._closing:
+                self._close(self._closing.popleft())
+            else:
+                self._reports.append(self._report_of(self._ended.popleft()))
+                if len(self._reports) >= REPORTS_A_WRITE:
+                    self._hand_over()
             await asyncio.sleep(0)
+        self._hand_over()
 
-    def _write_report(self, record: Record) -> None:
+    def _hand_over(self) -> None:
+        if self._reports:
+            self._say(*self._reports)
+            self._reports.clear()
+
+    def _report_of(self, record: Record) -> Finished:
         self._finished += 1
         self._tokens_ended += max(record.predicted, len(record.stamps))
         self._seen.pop(record.order.id, None)
@@ -153,7 +193,7 @@ class Pacing:
             self._failed += 1
             self._last_fault = record.error
         record.whole = self.target.clean(record.text)
-        self._say(record.finished(self.episode.id))
+        return record.finished(self.episode.id)
 
     async def with_retries(self, record: Record, request: bytes, opened: Opened) -> Record:
         """An attempt and its retries as the study states them; gives the last one."""
