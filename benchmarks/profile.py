@@ -1,6 +1,7 @@
 """Where the driver's processor time goes, by token: reading, the kernel's stamp, parsing, and the loop around them.
 
     python benchmarks/profile.py [RATE] [spread|burst]
+    python benchmarks/profile.py split [RATE] [spread|burst]
 
 One window of 256 streams against the C server, the driver in this process with a clock around each part. Clocks cost
 time themselves (about 0.3 µs a part), so this tells shares, and `make bench-driver` the cost.
@@ -8,13 +9,16 @@ time themselves (about 0.3 µs a part), so this tells shares, and `make bench-dr
 
 from __future__ import annotations
 
+import asyncio
 import json
 import sys
 import time
 from typing import Any
 
+import numpy as np
 import uvloop
 
+from benchmarks.driver import Bench, drive
 from benchmarks.ground import Load, build, server
 from zinc_kettle.driver import connection
 from zinc_kettle.driver.closed import ClosedLoop
@@ -24,6 +28,7 @@ from zinc_kettle.wire.messages import ChatMessage, Episode, EpisodeDone, FromDri
 
 SPENT = {"read": 0, "stamp": 0, "parse": 0}
 STREAMS = 256
+WINDOWS_S, ROUNDS = (0.5, 1.0, 2.0, 3.0), 3
 
 
 def clocked(name: str, function: Any) -> Any:
@@ -57,10 +62,11 @@ async def one(port: int, load: Load) -> EpisodeDone:
     """A window."""
     done: list[EpisodeDone] = []
 
-    def say(message: FromDriver) -> None:
-        encode(message)
-        if isinstance(message, EpisodeDone):
-            done.append(message)
+    def say(*messages: FromDriver) -> None:
+        for message in messages:
+            encode(message)
+            if isinstance(message, EpisodeDone):
+                done.append(message)
 
     message = [ChatMessage("user", "tide")]
     orders = [
@@ -71,8 +77,29 @@ async def one(port: int, load: Load) -> EpisodeDone:
     return done[0]
 
 
+def split(rate: int, pattern: str) -> None:
+    """What a request costs once and what each of its tokens costs, ours and the C client's: a line through windows."""
+    bench = Bench(build(), quick=True)
+    rows: dict[str, list[tuple[int, float]]] = {"driver": [], "floor": []}
+    for _ in range(ROUNDS):
+        for seconds in WINDOWS_S:
+            load = Load(STREAMS, rate, pattern, seconds)
+            with server(bench.folder, load) as port:
+                ours = asyncio.run(drive(port, load))["driver", "kernel"]
+                for name, seen in (("driver", ours), ("floor", bench.floor(port, load))):
+                    rows[name].append((load.tokens, seen.cpu_ns / 1e3 / STREAMS))
+    for name, points in rows.items():
+        # The least of each length: what others took of the machine only ever adds.
+        least = {n: min(cost for m, cost in points if m == n) for n, _ in points}
+        slope, once = np.polyfit(list(least), list(least.values()), 1)
+        print(json.dumps({"client": name, "us_a_request": round(float(once), 1), "us_a_token": round(float(slope), 2)}))
+
+
 def main() -> None:
     """Measure and print microseconds a token."""
+    if sys.argv[1:2] == ["split"]:
+        split(int(sys.argv[2]) if len(sys.argv) > 2 else 5_000, sys.argv[3] if len(sys.argv) > 3 else "spread")
+        return
     rate = int(sys.argv[1]) if len(sys.argv) > 1 else 20_000
     load = Load(STREAMS, rate, sys.argv[2] if len(sys.argv) > 2 else "spread", 3.0)
     instrument()
