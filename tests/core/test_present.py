@@ -6,6 +6,9 @@ import dataclasses
 from collections.abc import Mapping
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from rich.text import Text
 
 from tests.build import repeats_at, study
 from zinc_kettle.charts.draw import draw
@@ -19,6 +22,7 @@ from zinc_kettle.present.records import cell_record, measure_record
 from zinc_kettle.present.table import plan_rows, result_rows
 from zinc_kettle.present.view import StudyView
 from zinc_kettle.present.words import answer, best, bounds_text, value_text, worth_knowing
+from zinc_kettle.tui.draw.fold import fold
 from zinc_kettle.tui.draw.heatmap import Look, layout
 from zinc_kettle.tui.draw.heatmap import draw as draw_map
 from zinc_kettle.tui.theme import DARK
@@ -195,3 +199,16 @@ def test_a_rig_that_was_busy_before_the_run_is_named() -> None:
         assert any(s.text == f"{said} was busy before the run: 1.4 cores (film)." for s in worth_knowing(view))
     quiet = StudyView(dataclasses.replace(record, facts={"busy": {"cores": 0.1, "top": []}}))
     assert not any("busy before" in s.text for s in worth_knowing(quiet))
+
+
+@given(st.lists(st.text(alphabet="ab▒", min_size=1, max_size=12), max_size=12), st.integers(12, 60))
+def test_folding_tears_no_piece_apart(pieces: list[str], width: int) -> None:
+    """Every piece is whole on one line, in order, and no line is wider than there is room."""
+    lines = fold([Text(piece) for piece in pieces], width).plain.split("\n") if pieces else []
+    assert all(len(line) <= width for line in lines)
+    rest = iter(lines)
+    line = next(rest, "")
+    for piece in pieces:
+        while not line.startswith(piece):
+            line = line[2:] if line.startswith("  ") else next(rest)
+        line = line[len(piece) :]

@@ -10,6 +10,7 @@ from collections import Counter
 from collections.abc import Callable, Sequence
 
 from zinc_kettle.core import load_cautions as loads
+from zinc_kettle.core.catalogue import MEASURES
 from zinc_kettle.core.caution_kinds import KINDS, Caution, Setting
 from zinc_kettle.core.cell import numbers, per_repeat
 from zinc_kettle.core.faults import meaning
@@ -173,7 +174,8 @@ def _fluke(repeats: Sequence[Repeat], _: Setting) -> Caution | None:
         far = flukes(values)
         if far:
             times = values[far[0]] / median(values)
-            return Caution("fluke", f"{name} of repeat {far[0] + 1} is {times:.2g} times the median")
+            title = MEASURES[name].title
+            return Caution("fluke", f"{title} of repeat {far[0] + 1} is {times:.2g} times the median")
     return None
 
 

@@ -12,6 +12,8 @@ from zinc_kettle.errors import UsageError
 from zinc_kettle.present.view import CAUTION_MARK, QUIET_CODES, STATE_MARKS, CellView, Grid, StudyView
 from zinc_kettle.present.words import best, bound_name, bounds_text, value_text
 
+ARRIVALS = {"constant": "constant", "poisson": "Poisson", "recorded": "recorded"}
+
 
 @dataclass(frozen=True, slots=True)
 class Patch:
@@ -71,10 +73,13 @@ def measure_line(view: StudyView, name: str) -> str:
     parts = [f"{measure.title}, {unit}"]
     if sample is not None:
         counts, nouns = sorted({v.n for v in values}), {v.of for v in values}
-        noun = nouns.pop() if len(nouns) == 1 else "repeats or requests"
         what = "all requests" if name in REQUEST_QUANTILES else "median"
         even = f"{what}, {bound_name(sample)}"
-        parts.append(even if len(counts) == 1 else f"{what} of {counts[0]:,} to {counts[-1]:,} {noun}")
+        if len(nouns) > 1:
+            even = what  # a cell with one repeat counts its requests, the others their repeats
+        elif len(counts) > 1:
+            even = f"{what} of {counts[0]:,} to {counts[-1]:,} {nouns.pop()}"
+        parts.append(even)
     for factor, noun in (("prompt_tokens", "prompt"), ("output_tokens", "output"), ("concurrency", "stream")):
         value = held.get(factor)
         drawn = {"prompt_tokens": view.study.prompts.lengths, "output_tokens": view.study.prompts.outputs}.get(factor)
@@ -86,7 +91,7 @@ def measure_line(view: StudyView, name: str) -> str:
         elif value is not None:
             parts.append(f"{noun} {label(value)} tokens")
     if view.study.load.shape != "closed":
-        names = {"open": f"open loop, {view.study.load.arrivals} arrivals", "conversation": "conversations"}
+        names = {"open": f"open loop, {ARRIVALS[view.study.load.arrivals]} arrivals", "conversation": "conversations"}
         parts.append(names.get(view.study.load.shape, view.study.load.shape))
     return " · ".join(parts)
 

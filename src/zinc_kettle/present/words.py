@@ -8,7 +8,7 @@ from zinc_kettle.core.catalogue import MEASURES
 from zinc_kettle.core.cautions import BUSY_CORES
 from zinc_kettle.core.cell import CellFigure, Value
 from zinc_kettle.core.factors import Level, level_name
-from zinc_kettle.core.plan import Study
+from zinc_kettle.core.plan import Study, shape_of
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.units import digits, plural, scale
 from zinc_kettle.present.families import family_sentences
@@ -89,8 +89,11 @@ def _level(interval: Interval | None) -> bool:
 
 
 def main_measure(study: Study) -> str:
-    """The measure a study is first read by: speed, or the wait where many ask at once."""
-    return {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall"}.get(study.load.shape, "decode")
+    """The measure a study is first read by: speed, or the wait where many ask at once or a conversation grows."""
+    shapes = {shape_of(study, cell) for cell in study.cells}
+    shape = shapes.pop() if len(shapes) == 1 else study.load.shape
+    first = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall", "conversation": "ttft"}
+    return first.get(shape, "decode")
 
 
 def answer(view: StudyView, name: str | None = None) -> str:

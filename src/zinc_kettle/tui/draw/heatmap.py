@@ -9,7 +9,7 @@ from rich.style import Style
 from rich.text import Text
 
 from zinc_kettle.core.cell import Value
-from zinc_kettle.core.factors import axis_name
+from zinc_kettle.core.factors import FACTORS, axis_name
 from zinc_kettle.core.text import shorten
 from zinc_kettle.core.units import byte_size, digits, duration
 from zinc_kettle.present.fit_view import FitRow
@@ -118,7 +118,9 @@ def _heads(grid: Grid, place: Layout, palette: Palette, left: int) -> Text:
     out.append(shorten(_name(grid.rows.factor), place.label - 1).ljust(place.label), palette.muted)
     for i, level in enumerate(grid.columns.levels[left : left + place.columns]):
         name = _name(grid.columns.factor)
-        text = f"{level} {name}" if i == 0 and level else level
+        text = level
+        if i == 0 and level:
+            text = f"{level} {name}" if FACTORS[grid.columns.factor or ""].type is int else f"{name} {level}"
         if level == "1" and name.endswith("s"):
             text = text.removesuffix("s")
         out.append(shorten(text, place.width).center(place.width) + " " * GAP, palette.ink)

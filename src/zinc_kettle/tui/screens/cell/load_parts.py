@@ -7,7 +7,7 @@ from typing import Any
 from rich.text import Text
 
 from zinc_kettle.core.family import DepthFall, PrefillSlope
-from zinc_kettle.core.units import digits
+from zinc_kettle.core.units import digits, plural
 from zinc_kettle.present.families import fall_text, family_of, slope_text
 from zinc_kettle.present.view import CellView, StudyView
 from zinc_kettle.tui.theme import Palette
@@ -43,8 +43,9 @@ def driver(view: StudyView, cell: CellView, palette: Palette) -> Text:
     if "failed" in test:
         out.append(f"self-test: {test['failed']}\n", palette.caution)
     elif test:
+        at = plural(test["streams"], "stream")
         out.append(
-            f"self-test at {test['streams']} streams: stamp error p99 {digits(test['spread']['p99_ms'])} ms spread, "
+            f"self-test at {at}: stamp error p99 {digits(test['spread']['p99_ms'])} ms spread, "
             f"{digits(test['burst']['p99_ms'])} ms in bursts; {digits(test['cpu_us_per_token'])} µs a token, "
             f"one driver carries about {test['ceiling_tokens_per_s']:,.0f} tokens/s\n",
             palette.muted,

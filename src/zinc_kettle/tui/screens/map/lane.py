@@ -10,6 +10,7 @@ from zinc_kettle.present.sentence import Sentence
 from zinc_kettle.present.view import STATE_MARKS, StudyView
 from zinc_kettle.present.words import answer, worth_knowing
 from zinc_kettle.tui.draw.canvas import bar, columns_of
+from zinc_kettle.tui.draw.fold import fold
 from zinc_kettle.tui.run_state import RunState
 from zinc_kettle.tui.theme import Palette
 
@@ -34,10 +35,13 @@ def lane(view: StudyView, run: RunState, width: int, palette: Palette) -> Text:
     out.append("\n")
     out.append(columns_of(run.speeds, width) + "\n", palette.high)
     memory = byte_size(run.resident_bytes) if run.resident_bytes else "–"
-    out.append("memory ", palette.muted)
-    out.append(memory.rjust(8), palette.ink)
-    out.append("   engine ", palette.muted)
-    out.append(f"{run.cores:.1f} cores\n" if run.resident_bytes else "–\n", palette.ink)
+    cores = f"{run.cores:.1f} cores" if run.resident_bytes else "–"
+    told = (
+        (("memory ", palette.muted), (memory.rjust(8), palette.ink)),
+        (("engine ", palette.muted), (cores, palette.ink)),
+    )
+    out.append_text(fold([Text.assemble(*piece) for piece in told], width, gap=3))
+    out.append("\n")
     out.append_text(crowd(run, width, palette))
     tail = run.streams[0].tail.replace("\n", " ") if run.streams else ""
     shown = tail[-(width - 1) * TAIL_LINES + width // 2 :]
@@ -63,10 +67,12 @@ def crowd(run: RunState, width: int, palette: Palette) -> Text:
     for (mark, _, colour, _), cells in zip(parts, shares([n for _, n, _, _ in parts], width), strict=True):
         out.append(mark * cells, colour)
     out.append("\n")
-    for mark, count, colour, word in parts:
-        if count:
-            out.append(f"{mark} ", colour)
-            out.append(f"{count:,} {word}  ", palette.ink if mark == "✕" else palette.muted)
+    said = [
+        Text.assemble((f"{mark} ", colour), (f"{count:,} {word}", palette.ink if mark == "✕" else palette.muted))
+        for mark, count, colour, word in parts
+        if count
+    ]
+    out.append_text(fold(said, width))
     out.append("\n")
     if tick.last_fault:
         out.append("✕ ", palette.failure)
@@ -114,15 +120,12 @@ def _colour(sentence: Sentence, palette: Palette) -> str:
     return {"caution": palette.caution, "failure": palette.failure}.get(sentence.tone, palette.high)
 
 
-def legend(palette: Palette) -> Text:
-    """The states, as marks and words; wraps where it is narrow."""
-    out = Text()
-    for state in ("planned", "partly", "measured", "failed"):
-        out.append(f"{STATE_MARKS[state]}\u00a0{state}  ", palette.muted)
-    out.append("▸\u00a0running  ▲\u00a0caution  ", palette.muted)
-    out.append("■", palette.copper)
-    out.append("\u00a0best  ≈\u00a0not\u00a0told\u00a0apart", palette.muted)
-    return out
+def legend(palette: Palette, width: int) -> Text:
+    """The states, as marks and words."""
+    words = [f"{STATE_MARKS[state]} {state}" for state in ("planned", "partly", "measured", "failed")]
+    pieces = [Text(word, palette.muted) for word in (*words, "▸ running", "▲ caution")]
+    pieces.append(Text.assemble(("■", palette.copper), (" best", palette.muted)))
+    return fold([*pieces, Text("≈ not told apart", palette.muted)], width)
 
 
 def progress(view: StudyView, run: RunState | None, width: int, palette: Palette) -> Text:

@@ -28,6 +28,8 @@ from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.map_view import MapView
 from zinc_kettle.tui.widgets.stations import Stations
 
+LEGEND_WIDTH = 80
+"""Before the layout is known."""
 REDRAWS_PER_S = 2
 """While a study runs the screen must cost little: each redraw takes processor time from the engine."""
 
@@ -111,7 +113,8 @@ class MapScreen(Station):
         grid = view.grid()
         where = "" if len(grid.slices) < 2 else f" · {self._slice_title(grid)}"
         self.query_one("#measure", Static).update(Text(line + where, p.muted))
-        self.query_one("#legend", Static).update(legend(p))
+        below = self.query_one("#legend", Static)
+        below.update(legend(p, below.content_size.width or LEGEND_WIDTH))
         self._headline(view)
         plan = "" if view.done_repeats else self._plan(view)
         self.query_one("#knowing", Static).update(knowing(view, host(self).measure, plan, p))

@@ -126,15 +126,19 @@ class ShelfScreen(Station):
             return
         host(self).open_study(entry)
 
-    def on_option_list_option_highlighted(self, event: OptionList.OptionHighlighted) -> None:
+    def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
         """Show the map of the study one is on."""
-        self._preview(self._entries[event.option_index])
+        self.call_after_refresh(self._preview_chosen)
 
     def on_resize(self) -> None:
         """The preview is drawn to the room there is."""
+        self.call_after_refresh(self._preview_chosen)
+
+    def _preview_chosen(self) -> None:
+        """Once the list has its size: the preview has what room is left."""
         chosen = self.query_one(OptionList).highlighted
         if chosen is not None and chosen < len(self._entries):
-            self.call_after_refresh(self._preview, self._entries[chosen])
+            self._preview(self._entries[chosen])
 
     def _preview(self, entry: ShelfEntry) -> None:
         # Imported late: drawing a map needs what the first paint does not wait for.
