@@ -154,8 +154,10 @@ class Pacing:
 
     def _nobody_waits(self) -> bool:
         """True when all is sent and being answered: many servers hold a worker as long as a connection is open, so one
-        left open a moment longer would else make another request wait."""
-        return self._unsent <= 0 and all(record.header_ns is not None for record in self._live.values())
+        left open a moment longer would else make another request wait. Of other drivers' requests nothing is known."""
+        if self._unsent > 0 or self.episode.start_ns is not None:
+            return False
+        return all(record.header_ns is not None for record in self._live.values())
 
     def _close(self, connection: Connection) -> None:
         self._open.discard(connection)

@@ -68,7 +68,9 @@ class LengthsSection(Section):
     high: Tokens | None = None
     median: Annotated[float, Field(ge=1, le=MAX_TOKENS_DRAWN, strict=False)] | None = None
     sigma: Annotated[float, Field(gt=0, le=5, strict=False)] | None = None
-    table: Annotated[list[tuple[Tokens, Annotated[float, Field(gt=0, strict=False)]]], Field(max_length=1_000)] = []
+    table: Annotated[
+        list[tuple[Tokens, Annotated[float, Field(gt=0, strict=False, allow_inf_nan=False)]]], Field(max_length=1_000)
+    ] = []
 
     @model_validator(mode="after")
     def _complete(self) -> LengthsSection:

@@ -56,6 +56,8 @@ class _State:
     """Calibrated prompts by what their length depends on."""
     values: dict[int, list[float]] = field(default_factory=dict)
     """The measure that decides how often a cell is repeated, of each of its repeats."""
+    wanted: dict[int, int] = field(default_factory=dict)
+    """Repeats each cell wants, by what it has."""
     driver_share: dict[int, float] = field(default_factory=dict)
     """Cores the drivers kept busy in the last repeat of a cell."""
     measured: int = 0
@@ -126,14 +128,17 @@ class Experiment:
 
     def _learn(self, cell: int, repeat: Repeat) -> None:
         """What a finished repeat tells of how many more its cell wants, and of how many drivers."""
-        self._state.values.setdefault(cell, []).extend(series([repeat], self._study.repeats.until_measure))
+        values = self._state.values.setdefault(cell, [])
+        values.extend(series([repeat], self._study.repeats.until_measure))
+        # Kept, for it is asked of every later run after each repeat, and may resample.
+        self._state.wanted[cell] = wanted_repeats(self._study.repeats, values, seed=self._study.seed)
         if repeat.wall_ns > 0:
             self._state.driver_share[cell] = repeat.driver_cpu_ns / repeat.wall_ns
 
     def _wanted(self, run: Run) -> bool:
         """False where the cell has been repeated often enough before this block."""
         repeats, values = self._study.repeats, self._state.values.get(run.cell, [])
-        return repeats.until_percent is None or len(values) < wanted_repeats(repeats, values, seed=self._study.seed)
+        return repeats.until_percent is None or len(values) < self._state.wanted.get(run.cell, repeats.count)
 
     async def _end(self, state: str) -> None:
         try:
