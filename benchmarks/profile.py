@@ -2,6 +2,7 @@
 
     python benchmarks/profile.py [RATE] [spread|burst]
     python benchmarks/profile.py split [RATE] [spread|burst]
+    python benchmarks/profile.py late [RATE]
 
 One window of 256 streams against the C server, the driver in this process with a clock around each part. Clocks cost
 time themselves (about 0.3 µs a part), so this tells shares, and `make bench-driver` the cost.
@@ -19,16 +20,19 @@ import numpy as np
 import uvloop
 
 from benchmarks.driver import Bench, drive
-from benchmarks.ground import Load, build, server
+from benchmarks.ground import Load, build, server, stolen, truth
+from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.driver import connection
 from zinc_kettle.driver.closed import ClosedLoop
 from zinc_kettle.driver.reply import Reply
 from zinc_kettle.driver.target import Target
+from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.wire.messages import ChatMessage, Episode, EpisodeDone, FromDriver, RequestOrder, Setup, encode
 
 SPENT = {"read": 0, "stamp": 0, "parse": 0}
 STREAMS = 256
 WINDOWS_S, ROUNDS = (0.5, 1.0, 2.0, 3.0), 3
+LATE_WINDOW_S = 2.0
 
 
 def clocked(name: str, function: Any) -> Any:
@@ -95,8 +99,48 @@ def split(rate: int, pattern: str) -> None:
         print(json.dumps({"client": name, "us_a_request": round(float(once), 1), "us_a_token": round(float(slope), 2)}))
 
 
+async def late(rate: int) -> None:
+    """Own stamps: where in a window the late tokens are. A stream's last tokens come with its end, and others' ends."""
+    load = Load(STREAMS, rate, "spread", LATE_WINDOW_S)
+    with server(build(), load) as port:
+        for _ in range(ROUNDS):
+            before = stolen()
+            seen = await own_stamps(port, load)
+            after, sent = stolen(), truth(port)[1]
+            errors = [(t.stamps - s[: len(t.stamps)]) / 1e6 for t, s in zip(seen, sent, strict=True)]
+            lasts = np.array([e[-1] for e in errors])
+            others = np.concatenate([e[:-1] for e in errors])
+            everything = np.concatenate(errors)
+            print(json.dumps({
+                "p99_ms": round(float(np.quantile(everything, 0.99)), 3),
+                "p99_ms_but_last_tokens": round(float(np.quantile(others, 0.99)), 3),
+                "p50_ms_last_tokens": round(float(np.median(lasts)), 3),
+                "stolen_share": round((after[0] - before[0]) / max(1, after[1] - before[1]), 3),
+            }))  # fmt: skip
+
+
+async def own_stamps(port: int, load: Load) -> list[Timeline]:
+    """A window in a driver of its own, without the kernel's stamps."""
+    driver = await DriverProcess.spawn()
+    seen: dict[str, Timeline] = {}
+    try:
+        await driver.aim(Setup(f"http://127.0.0.1:{port}", "m", kernel_stamps=False))
+        message = [ChatMessage("user", "tide")]
+        orders = [
+            RequestOrder(str(i), "measured", message, load.tokens, extra={"stream_no": i}) for i in range(load.streams)
+        ]
+        episode = Episode("e", load.streams, orders)
+        await driver.run(episode, on_tick=lambda _t: None, on_timeline=lambda t: seen.update({t.request_id: t}))
+    finally:
+        await driver.close()
+    return [seen[str(i)] for i in range(load.streams)]
+
+
 def main() -> None:
     """Measure and print microseconds a token."""
+    if sys.argv[1:2] == ["late"]:
+        asyncio.run(late(int(sys.argv[2]) if len(sys.argv) > 2 else 5_000))
+        return
     if sys.argv[1:2] == ["split"]:
         split(int(sys.argv[2]) if len(sys.argv) > 2 else 5_000, sys.argv[3] if len(sys.argv) > 3 else "spread")
         return

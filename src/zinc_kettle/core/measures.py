@@ -26,13 +26,16 @@ ONE_REQUEST = Missing("a single request has no batch")
 
 
 def repeat_figures(repeat: Repeat) -> dict[str, Figure]:
-    """Every measure of one repeat, by name; units are in core.catalogue.
+    """Every measure of one repeat, by name, kept with it; units are in core.catalogue.
 
     Rates are total tokens over total time, latencies the median over requests.
     """
-    requests = repeat.measured
-    if not requests:
-        return {}
+    if repeat.measured and not repeat.figures:
+        repeat.figures.update(_figures(repeat, repeat.measured))
+    return repeat.figures
+
+
+def _figures(repeat: Repeat, requests: tuple[Timeline, ...]) -> dict[str, Figure]:
     decode = _decode(requests)
     return {
         **_latencies(requests),

@@ -37,6 +37,8 @@ class Repeat:
     driver_cpu_ns: int = 0
     wall_ns: int = 0
     extras: dict[str, float] = field(default_factory=dict)
+    figures: dict[str, Figure] = field(default_factory=dict, init=False, repr=False, compare=False)
+    """Every measure, once `core.measures` has computed it: asked for often, and a repeat never changes."""
 
     @cached_property
     def measured(self) -> tuple[Timeline, ...]:
