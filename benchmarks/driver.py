@@ -1,10 +1,11 @@
 """`make bench-driver`: our driver's stamps and cost against the truth, beside a C client and two common ones.
 
-    python benchmarks/driver.py [--quick]
+    python benchmarks/driver.py [--quick] [--targets]
 
 Every client reads the same scheduled streams of the C server in benchmarks/native, one after another within each
 window, so that the ratios of one run can be believed on a shared machine and the absolutes beside them cannot. Of five
-windows (two off the targets) the one with the least p99 counts. Writes benchmarks/out/driver.json and a chart.
+windows (two off the targets) the one with the least p99 counts. Writes benchmarks/out/driver.json and a chart. With
+--targets the table of the last run is kept, and only what stands beside it is measured anew.
 """
 
 from __future__ import annotations
@@ -150,7 +151,10 @@ def main() -> None:
     from benchmarks.driver_targets import measure
 
     bench = Bench(build(), "--quick" in sys.argv)
-    asyncio.run(bench.all())
+    if "--targets" in sys.argv:
+        bench.rows = json.loads(OUT.read_text())["rows"]
+    else:
+        asyncio.run(bench.all())
     targets = asyncio.run(measure(bench))
     OUT.parent.mkdir(parents=True, exist_ok=True)
     OUT.write_text(json.dumps({"rows": bench.rows, "targets": targets}, indent=1) + "\n")

@@ -100,7 +100,8 @@ def from_rows(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
 async def schedule(bench: Bench) -> list[dict[str, Any]]:
     """Sends of an open loop at 500/s, and what TTFT holds that is neither the server's nor the wait for it."""
     load = Load(1, 1_000, "spread", 0.003)
-    sends, overheads = [], []
+    sends: list[float] = []
+    overheads: list[float] = []
     for i in range(MOST_WINDOWS):
         if min(len(sends), len(overheads)) >= WINDOWS:
             break

@@ -168,15 +168,19 @@ class Pacing:
             self._clerk = asyncio.create_task(self._tidy())
 
     async def _tidy(self) -> None:
-        """Close and report what has ended: one thing a turn of the loop, so that no stamp waits for more than one, and
-        several reports to a write, because each write wakes the tool, which takes processor time from the engine."""
-        await asyncio.sleep(TIDY_S)
+        """Close and report what has ended: one thing a turn of the loop, so that no stamp waits for more than one.
+
+        While requests are still to be sent, each report at once: several would keep the tool busy for a millisecond, on
+        a core a send may be due on. When all is sent, many end together: then a little later, and several to a write.
+        """
+        if self._unsent <= 0:
+            await asyncio.sleep(TIDY_S)
         while self._ended or self._closing:
             if self._closing:
                 self._close(self._closing.popleft())
             else:
                 self._reports.append(self._report_of(self._ended.popleft()))
-                if len(self._reports) >= REPORTS_A_WRITE:
+                if self._unsent > 0 or len(self._reports) >= REPORTS_A_WRITE:
                     self._hand_over()
             await asyncio.sleep(0)
         self._hand_over()
