@@ -148,7 +148,14 @@ class Pacing:
                 record.end_ns = connection.end_ns
 
     def report(self, record: Record) -> None:
-        """Tell the tool of an attempt that has ended, a moment later: others' bytes come first."""
+        """Count an attempt that has ended, and tell the tool of it a moment later: others' bytes come first."""
+        self._finished += 1
+        self._tokens_ended += max(record.predicted, len(record.stamps))
+        self._seen.pop(record.order.id, None)
+        if record.error is not None:
+            record.error = self.target.clean(record.error)
+            self._failed += 1
+            self._last_fault = record.error
         self._ended.append(record)
         self._wake_clerk()
 
@@ -191,13 +198,6 @@ class Pacing:
             self._reports.clear()
 
     def _report_of(self, record: Record) -> Finished:
-        self._finished += 1
-        self._tokens_ended += max(record.predicted, len(record.stamps))
-        self._seen.pop(record.order.id, None)
-        if record.error is not None:
-            record.error = self.target.clean(record.error)
-            self._failed += 1
-            self._last_fault = record.error
         record.whole = self.target.clean(record.text)
         return record.finished(self.episode.id)
 

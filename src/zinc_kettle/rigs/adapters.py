@@ -26,7 +26,6 @@ class Adapter(Protocol):
 
     async def facts(self) -> dict[str, Any]:
         """What it tells of itself; raises RigError."""
-
         ...
 
     async def probe(self) -> dict[str, Any]:
@@ -47,7 +46,6 @@ class LocalRig:
 
     async def facts(self) -> dict[str, Any]:
         """Facts of this machine."""
-
         return await asyncio.to_thread(local.machine_facts)
 
     async def probe(self) -> dict[str, Any]:
@@ -113,7 +111,6 @@ class SshRig:
 
     async def facts(self) -> dict[str, Any]:
         """Facts of the machine there."""
-
         return await self._script("facts", limit_s=START_S)
 
     async def probe(self) -> dict[str, Any]:
