@@ -23,7 +23,7 @@ import numpy as np
 from benchmarks.ground import Load, Window, build, server, stolen, truth, window
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.link.process import DriverProcess
-from zinc_kettle.wire.messages import ChatMessage, Episode, RequestOrder, Setup
+from zinc_kettle.wire.messages import ChatMessage, Episode, EpisodeDone, RequestOrder, Setup
 
 STREAMS, RATES, PATTERNS = (1, 16, 64, 256, 1_024), (1_000, 5_000, 20_000), ("spread", "burst")
 COMMON = ("httpx", "aiohttp")
@@ -85,9 +85,20 @@ class Bench:
 
 async def drive(port: int, load: Load, *, kernel: bool = True) -> dict[tuple[str, str], Window]:
     """Our driver, with the stamps of the kernel or with its own."""
+    before = stolen()
+    timelines, done = await timelines_of(port, load, kernel=kernel)
+    bad = [t.error for t in timelines if not t.usable]
+    if bad:
+        raise SystemExit(f"{len(bad)} of {load.streams} requests failed: {bad[0]}")
+    sent = truth(port)[1]
+    stamp = "kernel" if all(t.kernel_ns is not None for t in timelines) else "user"
+    return {("driver", stamp): window(sent, [t.stamps for t in timelines], done.cpu_ns, before)}
+
+
+async def timelines_of(port: int, load: Load, *, kernel: bool = True) -> tuple[list[Timeline], EpisodeDone]:
+    """One window in a driver of its own: timelines by stream, and the driver's account."""
     driver = await DriverProcess.spawn()
     seen: dict[str, Timeline] = {}
-    before = stolen()
     try:
         await driver.aim(Setup(f"http://127.0.0.1:{port}", "m", kernel_stamps=kernel))
         message = [ChatMessage("user", "night log")]
@@ -98,13 +109,7 @@ async def drive(port: int, load: Load, *, kernel: bool = True) -> dict[tuple[str
         done = await driver.run(episode, on_tick=lambda _t: None, on_timeline=lambda t: seen.update({t.request_id: t}))
     finally:
         await driver.close()
-    timelines = [seen[str(i)] for i in range(load.streams)]
-    bad = [t.error for t in timelines if not t.usable]
-    if bad:
-        raise SystemExit(f"{len(bad)} of {load.streams} requests failed: {bad[0]}")
-    sent = truth(port)[1]
-    stamp = "kernel" if all(t.kernel_ns is not None for t in timelines) else "user"
-    return {("driver", stamp): window(sent, [t.stamps for t in timelines], done.cpu_ns, before)}
+    return [seen[str(i)] for i in range(load.streams)], done
 
 
 def by_hand(name: str, port: int, load: Load) -> Window:

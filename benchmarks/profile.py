@@ -19,14 +19,12 @@ from typing import Any
 import numpy as np
 import uvloop
 
-from benchmarks.driver import Bench, drive
+from benchmarks.driver import Bench, drive, timelines_of
 from benchmarks.ground import Load, build, server, stolen, truth
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.driver import connection
 from zinc_kettle.driver.closed import ClosedLoop
 from zinc_kettle.driver.reply import Reply
 from zinc_kettle.driver.target import Target
-from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.wire.messages import ChatMessage, Episode, EpisodeDone, FromDriver, RequestOrder, Setup, encode
 
 SPENT = {"read": 0, "stamp": 0, "parse": 0}
@@ -105,7 +103,7 @@ async def late(rate: int) -> None:
     with server(build(), load) as port:
         for _ in range(ROUNDS):
             before = stolen()
-            seen = await own_stamps(port, load)
+            seen, _ = await timelines_of(port, load, kernel=False)
             after, sent = stolen(), truth(port)[1]
             errors = [(t.stamps - s[: len(t.stamps)]) / 1e6 for t, s in zip(seen, sent, strict=True)]
             lasts = np.array([e[-1] for e in errors])
@@ -117,23 +115,6 @@ async def late(rate: int) -> None:
                 "p50_ms_last_tokens": round(float(np.median(lasts)), 3),
                 "stolen_share": round((after[0] - before[0]) / max(1, after[1] - before[1]), 3),
             }))  # fmt: skip
-
-
-async def own_stamps(port: int, load: Load) -> list[Timeline]:
-    """A window in a driver of its own, without the kernel's stamps."""
-    driver = await DriverProcess.spawn()
-    seen: dict[str, Timeline] = {}
-    try:
-        await driver.aim(Setup(f"http://127.0.0.1:{port}", "m", kernel_stamps=False))
-        message = [ChatMessage("user", "tide")]
-        orders = [
-            RequestOrder(str(i), "measured", message, load.tokens, extra={"stream_no": i}) for i in range(load.streams)
-        ]
-        episode = Episode("e", load.streams, orders)
-        await driver.run(episode, on_tick=lambda _t: None, on_timeline=lambda t: seen.update({t.request_id: t}))
-    finally:
-        await driver.close()
-    return [seen[str(i)] for i in range(load.streams)]
 
 
 def main() -> None:

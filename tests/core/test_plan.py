@@ -13,7 +13,7 @@ from tests.build import study
 from zinc_kettle.core.budget import guess_launch_s, guess_repeat_s, launches, time_left_s
 from zinc_kettle.core.factors import level_name
 from zinc_kettle.core.fingerprint import fingerprint
-from zinc_kettle.core.plan import Repeats, axes, cells, from_plain, launch_settings, order, to_plain, workload
+from zinc_kettle.core.plan import Repeats, axes, cells, from_plain, order, to_plain, workload
 from zinc_kettle.core.workload import SALT_DIGITS, LengthSearch, made_up_words, message, salt, stretch
 
 
@@ -27,7 +27,7 @@ def test_cells_are_the_product_in_order() -> None:
 def test_slots_default_to_the_highest_concurrency() -> None:
     """So that all cells of a concurrency sweep share a launch, and none queues for a slot."""
     s = study({"concurrency": (1, 2, 8)})
-    assert {launch_settings(c).slots for c in cells(s)} == {8}
+    assert {c.launch.slots for c in cells(s)} == {8}
     assert launches(s, cells(s)) == 1
     assert [c.requests(s) for c in cells(s)] == [1, 8, 32]
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 
-from zinc_kettle.core.plan import Cell, Run, Study, launch_settings, order, shape_of, turns_of
+from zinc_kettle.core.plan import Cell, Run, Study, order, shape_of, turns_of
 
 GUESS_READ_BYTES_PER_S = 8e9
 """Weights read per second and machine: a modest desktop. Only for a guess of the time, never shown as a speed."""
@@ -65,7 +65,7 @@ def launches(study: Study, cells: Sequence[Cell], runs: Sequence[Run] | None = N
     """How often the engine has to be started for these runs, in this order."""
     if study.endpoint is not None:
         return 0
-    settings = [launch_settings(cells[run.cell]) for run in (runs if runs is not None else order(study))]
+    settings = [cells[run.cell].launch for run in (runs if runs is not None else order(study))]
     return sum(1 for i, s in enumerate(settings) if i == 0 or s != settings[i - 1])
 
 

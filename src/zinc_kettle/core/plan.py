@@ -22,7 +22,7 @@ from zinc_kettle.core.suite import SUITE
 
 __all__ = [
     "Cell", "Endpoint", "LaunchSettings", "Limits", "Prompts", "Repeats", "Run", "RunOrder", "Study", "axes", "cells",
-    "from_plain", "launch_settings", "order", "rigs_of", "shape_of", "to_plain", "turns_of", "workload",
+    "from_plain", "order", "rigs_of", "shape_of", "to_plain", "turns_of", "workload",
 ]  # fmt: skip
 DEFAULT_OPEN_REQUESTS = 48
 
@@ -140,11 +140,6 @@ def turns_of(study: Study, cell: Cell) -> int:
     return study.load.turns
 
 
-def launch_settings(cell: Cell) -> LaunchSettings:
-    """The part of a cell's settings that an engine is started with."""
-    return cell.launch
-
-
 _launch_values = itemgetter(*(f.name for f in fields(LaunchSettings)))
 
 
@@ -161,7 +156,7 @@ def order(study: Study) -> list[Run]:
         return _interleaved(all_cells, study.repeats.most, rng)
     groups: dict[LaunchSettings, list[int]] = {}
     for cell in all_cells:
-        groups.setdefault(launch_settings(cell), []).append(cell.index)
+        groups.setdefault(cell.launch, []).append(cell.index)
     launches = list(groups.values())
     rng.shuffle(launches)
     out = []

@@ -96,15 +96,6 @@ class Connection:
             self._sink.fail("stall", f"stalled: no byte for {stall_ns / 1e9:g} s")
             self._settle()
 
-    def _take(self, data: bytes, stamp_ns: int, kernel_ns: int | None) -> None:
-        self.last_byte_ns = stamp_ns
-        reply = self._reply
-        if reply is None:
-            return
-        reply.feed(data, stamp_ns, kernel_ns)
-        if reply.ended:
-            self._settle()
-
     def _lost(self, why: str) -> None:
         if self._reply is not None:
             self._reply.closed(why)
@@ -210,7 +201,13 @@ class ProtocolConnection(Connection, asyncio.Protocol):
 
     def data_received(self, data: bytes) -> None:
         """Stamp, then parse: nothing may come before the stamp."""
-        self._take(data, time.monotonic_ns(), None)
+        self.last_byte_ns = stamp_ns = monotonic_ns()
+        reply = self._reply
+        if reply is None:
+            return
+        reply.feed(data, stamp_ns, None)
+        if reply.ended:
+            self._settle()
 
     def connection_lost(self, exc: Exception | None) -> None:
         """An end before the end marker is a failure of the request."""

@@ -111,8 +111,8 @@ def map_figure(view: StudyView, name: str) -> MapFigure:
     return MapFigure(
         title=view.study.question,
         subtitle=measure_line(view, name),
-        rows_name=_axis_name(grid.rows.factor),
-        columns_name=_axis_name(grid.columns.factor),
+        rows_name=axis_name(grid.rows.factor),
+        columns_name=axis_name(grid.columns.factor),
         rows=grid.rows.levels,
         columns=grid.columns.levels,
         panels=panels,
@@ -150,7 +150,7 @@ def line_figure(view: StudyView, name: str) -> LineFigure:
     return LineFigure(
         title=view.study.question,
         subtitle=measure_line(view, name),
-        x_name=_axis_name(grid.columns.factor or grid.rows.factor),
+        x_name=axis_name(grid.columns.factor or grid.rows.factor),
         y_name=f"{MEASURES[name].title} ({scale(sample.value, sample.unit)[1]})",
         x_levels=grid.columns.levels if grid.columns.factor else grid.rows.levels,
         lines=tuple(line for line in lines if line.y),
@@ -182,10 +182,6 @@ def _line(title: str, cells: list[CellView], name: str) -> Line:
 def _check(name: str) -> None:
     if name not in MEASURES:
         raise UsageError(f"there is no measure {name!r}", remedy="one of: " + ", ".join(MEASURES))
-
-
-def _axis_name(factor: str | None) -> str:
-    return axis_name(factor)
 
 
 def _note(view: StudyView, key: str = "") -> str:

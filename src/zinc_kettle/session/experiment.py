@@ -11,7 +11,7 @@ from zinc_kettle.core.budget import time_left_s
 from zinc_kettle.core.cell import series
 from zinc_kettle.core.drivers import FULL_SHARE, SAFE_TOKENS_PER_S, drivers_wanted
 from zinc_kettle.core.measures import Repeat
-from zinc_kettle.core.plan import Cell, LaunchSettings, Run, Study, cells, launch_settings, order
+from zinc_kettle.core.plan import Cell, LaunchSettings, Run, Study, cells, order
 from zinc_kettle.core.precision import wanted_repeats
 from zinc_kettle.errors import DriverError, EngineError, KettleError, MeasureError
 from zinc_kettle.ports import Clock, Engines, Json, LoadSource, ModelFile, Models, RunningEngine, Store, Telemetry
@@ -153,7 +153,7 @@ class Experiment:
         if self._study.endpoint is not None:
             return
         for index in sorted({run.cell for run in missing}):
-            settings = launch_settings(self._cells[index])
+            settings = self._cells[index].launch
             name, quantization = settings.model, settings.quantization
             found = self._ports.models.find(name, quantization, settings.rig)
             if found is None and self._ports.models.needs_making(settings.rig):
@@ -188,7 +188,7 @@ class Experiment:
 
     async def _run_one(self, run: Run) -> None:
         cell = self._cells[run.cell]
-        settings = launch_settings(cell)
+        settings = cell.launch
         if self._state.failures.get(settings, 0) >= LAUNCH_TRIES:
             self._fail(run, "not tried again: this configuration failed to load before", "")
             return

@@ -77,7 +77,7 @@ def model_sizes(study: Study, places: Places) -> dict[int, float | None]:
     Raises:
         ModelError: A model is neither there nor a preset.
     """
-    from zinc_kettle.core.plan import cells, launch_settings
+    from zinc_kettle.core.plan import cells
 
     if study.endpoint is not None:
         return {cell.index: None for cell in cells(study)}
@@ -85,7 +85,7 @@ def model_sizes(study: Study, places: Places) -> dict[int, float | None]:
     known: dict[tuple[str, str | None], float] = {}
     out: dict[int, float | None] = {}
     for cell in cells(study):
-        settings = launch_settings(cell)
+        settings = cell.launch
         key = (settings.model, settings.quantization)
         if not is_here(settings.rig):
             out[cell.index] = _size_there(book.plan(settings.rig), settings)

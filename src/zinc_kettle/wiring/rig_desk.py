@@ -12,7 +12,7 @@ from zinc_kettle.config import Places
 from zinc_kettle.core.fit.predict import Calibration
 from zinc_kettle.core.fit.sizing import Wish
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.plan import LaunchSettings, Study, cells, launch_settings
+from zinc_kettle.core.plan import LaunchSettings, Study, cells
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.errors import KettleError, RigError, UsageError
 from zinc_kettle.formats.gguf_model import read_gguf
@@ -106,7 +106,7 @@ class RigDesk:
         rig = cache(self._known_rig)
         rows: dict[LaunchSettings, FitRow | None] = {}
         for cell in cells(study):
-            settings = launch_settings(cell)
+            settings = cell.launch
             if settings not in rows:
                 found = shape(settings.rig, settings.model, settings.quantization)
                 rows[settings] = self._row(settings, found, rig(settings.rig))

@@ -72,7 +72,9 @@ class Layout:
 
 def layout(grid: Grid, width: int, height: int) -> Layout:
     """Cells as large as the room allows, within reason."""
-    label = min(18, max([cell_len(level) for level in grid.rows.levels] + [cell_len(_name(grid.rows.factor)), 4]) + 2)
+    label = min(
+        18, max([cell_len(level) for level in grid.rows.levels] + [cell_len(axis_name(grid.rows.factor)), 4]) + 2
+    )
     columns = min(len(grid.columns.levels), max(1, (width - label) // (MIN_CELL + GAP)))
     rows = min(len(grid.rows.levels), max(1, (height - HEADS) // (MIN_ROWS + GAP)))
     each = min(MAX_CELL, max(MIN_CELL, (width - label) // columns - GAP))
@@ -115,9 +117,9 @@ def _beyond(grid: Grid, place: Layout, origin: tuple[int, int]) -> str:
 
 def _heads(grid: Grid, place: Layout, palette: Palette, left: int) -> Text:
     out = Text(no_wrap=True, end="")
-    out.append(shorten(_name(grid.rows.factor), place.label - 1).ljust(place.label), palette.muted)
+    out.append(shorten(axis_name(grid.rows.factor), place.label - 1).ljust(place.label), palette.muted)
     for i, level in enumerate(grid.columns.levels[left : left + place.columns]):
-        name = _name(grid.columns.factor)
+        name = axis_name(grid.columns.factor)
         text = level
         if i == 0 and level:
             text = f"{level} {name}" if FACTORS[grid.columns.factor or ""].type is int else f"{name} {level}"
@@ -125,10 +127,6 @@ def _heads(grid: Grid, place: Layout, palette: Palette, left: int) -> Text:
             text = text.removesuffix("s")
         out.append(shorten(text, place.width).center(place.width) + " " * GAP, palette.ink)
     return out
-
-
-def _name(factor: str | None) -> str:
-    return axis_name(factor)
 
 
 def _cell(cell: CellView, place: Layout, look: Look, low: float, high: float) -> list[Text]:

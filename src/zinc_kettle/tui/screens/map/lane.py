@@ -24,7 +24,9 @@ def lane(view: StudyView, run: RunState, width: int, palette: Palette) -> Text:
     cell = view.cells[run.cell] if run.cell is not None else None
     out.append(cell.title if cell else "starting", f"bold {palette.ink}")
     if cell:
-        out.append(f"\nblock {run.block + 1} of {view.study.repeats.count}", palette.muted)
+        repeats = view.study.repeats
+        bound = f" of {repeats.count}" if repeats.until_percent is None else f", {repeats.most} at most"
+        out.append(f"\nblock {run.block + 1}{bound}", palette.muted)
     out.append(f" · {run.phase}\n", palette.muted)
     busy = bool(run.streams)
     rate = f"{digits(run.rate)}" if busy and run.rate else "–"
