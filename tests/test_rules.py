@@ -19,6 +19,10 @@ CORE_MAY_IMPORT = {
     "__future__", "collections", "dataclasses", "functools", "hashlib", "itertools", "json", "math", "numpy",
     "operator", "random", "re", "scipy", "statistics", "typing", "unicodedata", "warnings", "zinc_kettle",
 }  # fmt: skip
+MAY_SWALLOW = {
+    "driver/reply.py",  # an answer nobody can read is a fault of its request
+    "tui/app.py",  # an unexpected error is shown and logged, and a run goes on
+}
 CORE_MAY_NOT_CALL = {"open", "print", "input", "exec", "eval", "breakpoint", "__import__"}
 ROOMS = [m.name for m in pkgutil.iter_modules([str(SOURCE)]) if m.ispkg]
 
@@ -87,8 +91,10 @@ def test_only_output_prints() -> None:
 
 
 def test_broad_excepts_raise_again() -> None:
-    """A broad except may clean up, and must not swallow."""
+    """A broad except may clean up, and must not swallow; where one may, it is named here."""
     for path in SOURCE.rglob("*.py"):
+        if path.relative_to(SOURCE).as_posix() in MAY_SWALLOW:
+            continue
         for node in ast.walk(ast.parse(path.read_text())):
             if isinstance(node, ast.ExceptHandler):
                 name = node.type.id if isinstance(node.type, ast.Name) else ""

@@ -149,7 +149,7 @@ def test_share_of_the_limit() -> None:
 
 @pytest.mark.parametrize(
     ("extras", "why"),
-    [({}, "not probed"), ({"bandwidth": 1e9}, "shape"), (known_extras(cache_bytes=0.3e9), "not applicable")],
+    [({}, "no bandwidth is known"), ({"bandwidth": 1e9}, "shape"), (known_extras(cache_bytes=0.3e9), "not applicable")],
 )
 def test_no_share_without_what_it_is_made_of(extras: dict[str, float], why: str) -> None:
     """The reason is told."""
@@ -166,11 +166,24 @@ def test_extras_of_a_repeat() -> None:
     assert out["bandwidth"] == 19e9 and out["cache_bytes"] == 1000
     assert out["step_weight_bytes"] == pytest.approx(touched(shape, streams=3).bytes)
     assert out["kv_bytes_token"] == pytest.approx(2 * 2 * 128 * 34 / 32)
-    card = {"graphics": [{"bandwidth": 300e9}], "bandwidth": 20e9}
-    engine = {"layers_on_devices": 2, "state": "fits"}
-    assert limit_extras(engine, card, streams=1, cache="f16") == {"bandwidth": 300e9}
     assert limit_extras({}, {"bandwidth": 20e9}, streams=1, cache="f16")["bandwidth"] == 20e9
     assert limit_extras({}, {}, streams=1, cache="f16") == {}
+
+
+@pytest.mark.parametrize(
+    ("card_bytes", "rate", "bandwidth"),
+    [(8e9, 300e9, 300e9), (8e9, None, None), (0.6e9, 300e9, None), (1e6, 300e9, 20e9)],
+    ids=["on the card", "a card that does not tell", "spilled over both", "in main memory"],
+)
+def test_the_limit_is_that_of_the_memory_the_model_lies_in(
+    card_bytes: float, rate: float | None, bandwidth: float | None
+) -> None:
+    """As Fit places it: a card's own bandwidth, none where two memories share the model, else main memory's."""
+    shape = from_sizes(layers=8, heads=8, head_dim=64, ffn=8_192, vocab=32_000)
+    card, main = Device("card", False, int(card_bytes), rate), Device("main memory", True, int(64e9), 20e9)
+    engine = {"placement": place(shape, Wish(context=512), [card, main]).plain()}
+    rig = {"bandwidth": 20e9, "probe": {"reading": {"1": [20e9]}}}
+    assert limit_extras(engine, rig, streams=1, cache="f16").get("bandwidth") == bandwidth
 
 
 def spilled(rate: float, **extras: float) -> bool:

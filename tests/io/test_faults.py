@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 from collections.abc import AsyncIterator, Callable
-from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
 
@@ -92,7 +92,7 @@ async def test_retry_after_is_waited_for(paced: str) -> None:
     assert waits[30.0] >= 1.0 > waits[0.05]
 
 
-@asynccontextmanager
+@contextlib.asynccontextmanager
 async def hostile(answer: Callable[[asyncio.StreamWriter], Any]) -> AsyncIterator[str]:
     """A server that reads a request and then does as it likes."""
 
@@ -134,6 +134,45 @@ FLOODS = {
     "an error page without end": flood(b"<p>no</p>" * 4_000, head=b"HTTP/1.1 500 X\r\n\r\n"),
 }
 MORE_ALLOWED = 40 << 20
+
+
+def once(*texts: bytes) -> Any:
+    """Said once, each in a read of its own; then the connection stays open for a while."""
+
+    async def answer(writer: asyncio.StreamWriter) -> None:
+        for text in texts:
+            writer.write(text)
+            await writer.drain()
+            await asyncio.sleep(0.05)
+        await asyncio.sleep(3)
+
+    return answer
+
+
+STREAM = b"HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\n\r\n"
+CHUNKED = b"HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nTransfer-Encoding: chunked\r\n\r\n"
+
+
+def chunk(text: bytes) -> bytes:
+    """A chunk of the chunked coding."""
+    return f"{len(text):x}\r\n".encode() + text + b"\r\n"
+
+
+NESTED = b'data: {"error":' + b"[" * 1_500 + b"]" * 1_500 + b"}\n\n"
+UNREADABLE = {
+    "deep but whole": once(STREAM + NESTED),
+    "deep in a chunk of its own": once(CHUNKED, chunk(b'data: {"choices":[]}\n\n'), chunk(NESTED)),
+    "another protocol": once(b"HTTP/1.1 101 Switching Protocols\r\nUpgrade: tide\r\nConnection: Upgrade\r\n\r\n"),
+}
+
+
+@pytest.mark.parametrize("name", UNREADABLE)
+async def test_what_breaks_our_reading_is_a_fault_at_once(name: str) -> None:
+    """Not at the time limit, which is long: the request failed, and the next one of the stream is sent."""
+    async with hostile(UNREADABLE[name]) as url:
+        async with asyncio.timeout(15):
+            first, second = await drive(url, scripted(2, 8), timeout_s=60.0, stall_s=60.0)
+    assert {first.fault, second.fault} == {"unreadable"} and second.sent_ns > first.sent_ns
 
 
 @pytest.mark.parametrize("name", FLOODS)

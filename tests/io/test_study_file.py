@@ -5,14 +5,17 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from zinc_kettle.config import DEMO_FILES
+from zinc_kettle.config import DEMO_FILES, Places
+from zinc_kettle.core.factors import label
 from zinc_kettle.core.plan import cells
+from zinc_kettle.core.text import is_hidden
 from zinc_kettle.errors import KettleError, ModelError, StudyFileError
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.formats.study import line_of, parse_study, read_study
+from zinc_kettle.wiring.build import model_sizes
 
 GOOD = """format = 1
 name = "night-log"
@@ -120,6 +123,40 @@ def test_any_text_is_a_study_or_a_clear_error(text: str) -> None:
         parse(text)
     except KettleError as error:
         assert str(error)
+
+
+NASTY = (
+    "[" * 4_000, "[" * 400 + "]" * 400, "{a=" * 1_500, "9" * 5_000, "-" + "9" * 400, "1e999", "nan", "0x" + "f" * 900,
+    '"\\u0000"', '"\u200b"', '"\u202e2 sdaerht"', '"a\u2028b"', '"~nobody-here/x.gguf"', '"/"', '"\\u001b[2J"',
+    "true", "[[]]", "{}", "1979-05-27", '""', '"../x"', "'''", "[endpoint]", "[vary.threads]", "= =", "\ud7ff",
+)  # fmt: skip
+
+
+@settings(max_examples=150)
+@given(st.data())
+def test_mutants_of_a_study_file_end_in_a_sentence(data: st.DataObject) -> None:
+    """Values, keys and lines replaced by what breaks readers: a study with sizes to show, or a clear error."""
+    lines = GOOD.splitlines()
+    for _ in range(data.draw(st.integers(1, 3))):
+        at, nasty = data.draw(st.integers(0, len(lines) - 1)), data.draw(st.sampled_from(NASTY))
+        key, sign, _ = lines[at].partition("=")
+        lines[at] = data.draw(st.sampled_from([f"{key}{sign or '='} {nasty}", f"{key}{sign} [{nasty}]", nasty]))
+    try:
+        study = parse_study("\n".join(lines), file="s.toml", folder=Path())
+        model_sizes(study, Places(Path("nowhere"), Path("nowhere.db")))
+    except KettleError as error:
+        assert str(error)
+    else:
+        shown = [label(level) for cell in cells(study) for level in cell.levels.values()]
+        assert not any(is_hidden(char) for text in shown for char in text)
+
+
+def test_hidden_characters_are_refused_where_they_stand() -> None:
+    """A model that looks like another one, a list, a key; line feeds of a text are no harm."""
+    for text in ('"brine-\u200b15m"', '["a\\u202eb"]', '{ "k\u2066" = 1 }'):
+        with pytest.raises(StudyFileError, match="cannot be seen"):
+            parse(GOOD.replace('"brine-15m"', text))
+    assert parse(GOOD.replace('"Which?"', '"Which\\nof them?"'))
 
 
 def test_line_of() -> None:

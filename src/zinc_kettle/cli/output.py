@@ -12,8 +12,8 @@ from zinc_kettle.errors import EngineError, KettleError
 
 
 def line(text: str = "") -> None:
-    """A line of the result."""
-    print(text, flush=True)
+    """A line of the result; what came from a file or an engine is text, and obeyed by no terminal."""
+    print(neutralise(text), flush=True)
 
 
 def record(value: dict[str, Any]) -> None:
@@ -23,7 +23,7 @@ def record(value: dict[str, Any]) -> None:
 
 def note(text: str) -> None:
     """A line for the person, not part of the result."""
-    print(text, file=sys.stderr, flush=True)
+    print(neutralise(text), file=sys.stderr, flush=True)
 
 
 def complain(error: KettleError) -> None:
@@ -38,6 +38,7 @@ def table(heads: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
     """Columns aligned by width."""
     from rich.cells import cell_len
 
+    heads, *rows = ([neutralise(text, keep_newlines=False) for text in row] for row in (heads, *rows))
     lengths = [[cell_len(text) for text in row] for row in (heads, *rows)]
     widths = [max(column) for column in zip(*lengths, strict=True)]
     for row, taken in zip((heads, *rows), lengths, strict=True):

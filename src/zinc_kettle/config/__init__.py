@@ -50,6 +50,11 @@ class Places:
         return self.home / "keys"
 
     @property
+    def engines(self) -> Path:
+        """Notes of the engines that run, so that the next start can end those a dead tool left behind."""
+        return self.home / "engines"
+
+    @property
     def exports(self) -> Path:
         """Charts written from the screen."""
         return self.home / "exports"

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal, TypeAlias
 
+from zinc_kettle.core.text import neutralise
+
 Level: TypeAlias = str | int | bool
 HERE = "here"
 """Name of the machine the tool runs on."""
@@ -66,7 +68,7 @@ def label(level: Level) -> str:
     """A level as people write it."""
     if isinstance(level, bool):
         return "on" if level else "off"
-    return f"{level:,}" if isinstance(level, int) else level
+    return f"{level:,}" if isinstance(level, int) else neutralise(level, keep_newlines=False)
 
 
 def level_name(factor: str, level: Level) -> str:

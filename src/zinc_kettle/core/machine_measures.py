@@ -59,7 +59,7 @@ def limit_share(repeat: Repeat, decode: Figure) -> Figure:
     """Decode over what memory bandwidth allows; needs the model's shape and a probe of the rig."""
     extras = repeat.extras
     if "bandwidth" not in extras:
-        return Missing("the rig was not probed: zinc-kettle probe, or p on its page")
+        return Missing("no bandwidth is known of the memory it lies in: probe the rig (p on its page), or type it in")
     if "step_weight_bytes" not in extras:
         return Missing("the model's shape is not known")
     if extras["step_weight_bytes"] < CACHE_TIMES * extras.get("cache_bytes", 0.0):

@@ -6,8 +6,14 @@ import re
 import unicodedata
 
 _ESCAPES = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\)?|[@-Z\\-_])")
-# Bidirectional overrides can reorder what a person reads, so they are controls too.
-_BIDI = frozenset("\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u200e\u200f")
+_HIDDEN = frozenset({"Cc", "Cf", "Cs", "Zl", "Zp"})
+"""Unicode categories of what a terminal obeys or does not show: controls, zero-width and direction characters,
+surrogates, separators of lines and paragraphs."""
+
+
+def is_hidden(char: str) -> bool:
+    """True for a character that a person cannot see, and that may change how others are seen."""
+    return unicodedata.category(char) in _HIDDEN
 
 
 def neutralise(text: str, *, keep_newlines: bool = True) -> str:
@@ -18,7 +24,7 @@ def neutralise(text: str, *, keep_newlines: bool = True) -> str:
         keep_newlines: Keep line feeds; otherwise they become spaces.
 
     Returns:
-        Text in which no character is a control, a surrogate or a direction override.
+        Text in which no character is hidden, apart from the line feeds kept.
     """
     out: list[str] = []
     for char in _ESCAPES.sub("", text):
@@ -26,7 +32,7 @@ def neutralise(text: str, *, keep_newlines: bool = True) -> str:
             out.append("\n" if keep_newlines else " ")
         elif char == "\t":
             out.append(" ")
-        elif char in _BIDI or unicodedata.category(char) in {"Cc", "Cs"}:
+        elif is_hidden(char):
             out.append("·")
         else:
             out.append(char)

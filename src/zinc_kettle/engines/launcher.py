@@ -16,6 +16,7 @@ from zinc_kettle.core.plan import LaunchSettings
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.text import neutralise, shorten
 from zinc_kettle.engines.filecache import cached_share
+from zinc_kettle.engines.leftovers import Leftovers
 from zinc_kettle.engines.recipe import launch_line, request_extras, shown_line
 from zinc_kettle.engines.roundtrip import round_trip_s
 from zinc_kettle.errors import EngineError
@@ -35,11 +36,12 @@ HTTP_LIMIT_S = 30.0
 class LocalProcess:
     """A process group of this machine, with the face that a program on another machine has too."""
 
-    def __init__(self, process: asyncio.subprocess.Process) -> None:
+    def __init__(self, process: asyncio.subprocess.Process, leftovers: Leftovers | None = None) -> None:
         assert process.stdin is not None
         assert process.stdout is not None
         assert process.stderr is not None
         self._process = process
+        self._leftovers = leftovers
         self._in, self._out, self._error = process.stdin, process.stdout, process.stderr
 
     @property
@@ -66,6 +68,8 @@ class LocalProcess:
     async def wait(self) -> None:
         """Until it has ended."""
         await self._process.wait()
+        if self._leftovers is not None:
+            self._leftovers.forget(self._process.pid)
 
     async def signal(self, number: int) -> None:
         """Signal its whole group."""
@@ -261,8 +265,9 @@ class LaunchedEngine:
 class Launcher:
     """Starts engines of the package in the extra `engine`."""
 
-    def __init__(self, *, load_limit_s: float = 300.0) -> None:
+    def __init__(self, *, load_limit_s: float = 300.0, leftovers: Leftovers | None = None) -> None:
         self._load_limit_s = load_limit_s
+        self._leftovers = leftovers
 
     async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> LaunchedEngine:
         """Start one and wait until it answers; see ports.Engines."""
@@ -281,7 +286,9 @@ class Launcher:
             stderr=asyncio.subprocess.PIPE,
             start_new_session=sys.platform != "win32",
         )
-        local = LocalProcess(process)
+        if self._leftovers is not None:
+            self._leftovers.note(process.pid)
+        local = LocalProcess(process, self._leftovers)
         engine = LaunchedEngine(local, local.signal, settings, model)
         engine.launch = Launch(launch_id, None, share)
         await engine.get_ready(launch_id, self._load_limit_s)

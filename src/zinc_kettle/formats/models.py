@@ -34,7 +34,10 @@ class ModelFolder:
             ModelError: No such file, and no preset of that name.
         """
         if model.endswith(".gguf") or "/" in model:
-            return self._by_path(Path(model).expanduser(), quantization)
+            try:
+                return self._by_path(Path(model).expanduser(), quantization)
+            except RuntimeError as error:
+                raise ModelError(f"there is no file {model}", why=str(error), remedy="give its whole path") from error
         if presets.is_preset(model):
             self._check_preset(model, quantization)
             path = self.folder / synth.file_name(model, str(quantization))

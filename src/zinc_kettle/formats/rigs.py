@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -12,8 +11,8 @@ from zinc_kettle.core.factors import HERE
 from zinc_kettle.core.rig import FACT_KINDS, Fact, RigPlan
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError, UsageError
+from zinc_kettle.formats.toml import read_toml
 
-MAX_FILE_BYTES = 1 << 20
 NAME = r"^[a-z0-9][a-z0-9-]{0,31}$"
 _SCALES = {
     "GB/s": 1e9, "GiB/s": float(1 << 30), "MB/s": 1e6, "B/s": 1.0, "W": 1.0, "GB": 1e9, "GiB": float(1 << 30), "": 1.0,
@@ -60,14 +59,7 @@ def read_rigs(path: Path) -> list[RigPlan]:
     """
     if not path.is_file():
         return [RigPlan(HERE, "here")]
-    try:
-        if path.stat().st_size > MAX_FILE_BYTES:
-            raise StudyFileError("is larger than 1 MiB", file=path.name)
-        raw = tomllib.loads(path.read_text(encoding="utf-8"))
-    except tomllib.TOMLDecodeError as error:
-        raise StudyFileError("is not TOML", file=path.name, why=str(error)) from error
-    except (OSError, UnicodeDecodeError) as error:
-        raise StudyFileError("cannot be read", file=path.name, why=str(error)) from error
+    raw, _ = read_toml(path)
     if raw.pop("format", None) != 1:
         raise StudyFileError("does not say its format", file=path.name, remedy="write format = 1 in its first line")
     plans = [_plan(name, section, path.name) for name, section in raw.items()]

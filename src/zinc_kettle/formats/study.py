@@ -5,10 +5,9 @@ from __future__ import annotations
 import difflib
 import math
 import re
-import tomllib
 from collections.abc import Callable
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
@@ -19,8 +18,8 @@ from zinc_kettle.formats import sections
 from zinc_kettle.formats.prompts import BadPromptFile, read_prompts, read_times
 from zinc_kettle.formats.sections import StudyFile
 from zinc_kettle.formats.study_parts import lengths_of, most_tokens, repeats_of, tasks_of
+from zinc_kettle.formats.toml import parse_toml, read_toml
 
-MAX_FILE_BYTES = 1 << 20
 MAX_CELLS = 100_000
 T = TypeVar("T")
 
@@ -34,17 +33,8 @@ def read_study(path: Path) -> tuple[plan.Study, str]:
     Raises:
         StudyFileError: Anything wrong with it, with its line.
     """
-    try:
-        if path.stat().st_size > MAX_FILE_BYTES:
-            raise StudyFileError("is larger than 1 MiB", file=path.name, remedy="this is no study file")
-        text = path.read_text(encoding="utf-8")
-    except OSError as error:
-        raise StudyFileError(
-            "cannot be read", file=path.name, why=str(error.strerror), remedy="check the path of the study file"
-        ) from error
-    except UnicodeDecodeError as error:
-        raise StudyFileError("is not UTF-8 text", file=path.name, remedy="save it as UTF-8") from error
-    return parse_study(text, file=path.name, folder=path.parent), text
+    raw, text = read_toml(path)
+    return _study(raw, text, path.name, path.parent), text
 
 
 def parse_study(text: str, *, file: str, folder: Path) -> plan.Study:
@@ -53,12 +43,10 @@ def parse_study(text: str, *, file: str, folder: Path) -> plan.Study:
     Raises:
         StudyFileError: Anything wrong with it, with its line.
     """
-    try:
-        raw = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        found = re.search(r"at line (\d+)", str(error))
-        line = int(found.group(1)) if found else None
-        raise StudyFileError("is not TOML", file=file, line=line, why=str(error)) from error
+    return _study(parse_toml(text, file=file), text, file, folder)
+
+
+def _study(raw: dict[str, Any], text: str, file: str, folder: Path) -> plan.Study:
     checker = _Checker(text, file, folder)
     try:
         model = StudyFile.model_validate(raw)

@@ -11,6 +11,7 @@ from zinc_kettle.config import Places, driver_test_file
 from zinc_kettle.core.plan import LaunchSettings, Study
 from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.engines.endpoint import EndpointStarter
+from zinc_kettle.engines.leftovers import Leftovers
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.link.pool import DriverPool
@@ -47,7 +48,9 @@ def experiment(
     """
     from zinc_kettle.session.experiment import Experiment, Ports
 
-    fleet = Fleet(study, rig_book(places), model_folder(places))
+    leftovers = Leftovers(places.engines)
+    leftovers.end_all()
+    fleet = Fleet(study, rig_book(places), model_folder(places), leftovers)
     ports = Ports(
         engines=EndpointStarter(study.endpoint, folder=places.keys) if study.endpoint else fleet,
         models=fleet,

@@ -9,6 +9,7 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 
 from zinc_kettle.core.energy import IDLE
+from zinc_kettle.core.factors import FACTORS
 from zinc_kettle.core.fit.placement import place
 from zinc_kettle.core.fit.predict import placed_speed
 from zinc_kettle.core.fit.sizing import Wish
@@ -17,6 +18,7 @@ from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.core.plan import Endpoint, LaunchSettings, Study, rigs_of
 from zinc_kettle.engines.endpoint import EndpointStarter
 from zinc_kettle.engines.launcher import Launcher
+from zinc_kettle.engines.leftovers import Leftovers
 from zinc_kettle.engines.rehearsal import RehearsalStarter
 from zinc_kettle.engines.remote import RemoteLauncher, RemoteModels
 from zinc_kettle.errors import EngineError, KettleError, ModelError, RigError, UsageError
@@ -31,6 +33,9 @@ from zinc_kettle.rigs.telemetry import IDLE_S, TreeWatch, idle_watts
 from zinc_kettle.sim.fleet import sim_shape
 from zinc_kettle.wiring.rigbook import RigBook, is_here
 
+TOLD_BY_ADDRESS = frozenset({"rig", "model"})
+"""Launch factors that also hold for an engine that already runs: where it is, and which of its models is asked for."""
+
 
 def wish_of(settings: LaunchSettings) -> Wish:
     """Launch settings as Fit takes them."""
@@ -43,8 +48,9 @@ def wish_of(settings: LaunchSettings) -> Wish:
 class Fleet:
     """Implements ports.Engines, ports.Models and ports.Telemetry over a person's rigs."""
 
-    def __init__(self, study: Study, book: RigBook, folder: ModelFolder) -> None:
+    def __init__(self, study: Study, book: RigBook, folder: ModelFolder, leftovers: Leftovers | None = None) -> None:
         self._study = study
+        self._leftovers = leftovers
         self._book = book
         self._folder = folder
         self._idle: dict[str | None, float | None] = {}
@@ -55,8 +61,7 @@ class Fleet:
         """Of models on other machines, read once: headers may have tens of megabytes."""
         for name in rigs_of(study):
             plan = book.plan(name)
-            launch = [n for n in ("threads", "context", "batch", "micro_batch", "cache_precision", "load_mode")
-                      if n in study.vary or n in study.hold]  # fmt: skip
+            launch = [n for n in (*study.vary, *study.hold) if FACTORS[n].kind == "launch" and n not in TOLD_BY_ADDRESS]
             if plan.reach == "url" and launch:
                 raise UsageError(f"{launch[0]} cannot be set on {name}", why="its engine already runs",
                                  remedy=f"leave {launch[0]} out, or reach the rig over SSH")  # fmt: skip
@@ -141,7 +146,7 @@ class Fleet:
             running = Endpoint(plan.url, model_name, plan.key_variable, plan.key_file, plan.ca_file)
             return EndpointStarter(running, plan.name, self._book.keys), None, None
         here = await asyncio.to_thread(_shape, model) if model is not None else None
-        return Launcher(load_limit_s=limit), model, here
+        return Launcher(load_limit_s=limit, leftovers=self._leftovers), model, here
 
     async def _remote_shape(self, models: RemoteModels, path: str, size: int) -> ModelShape | None:
         try:
@@ -155,6 +160,7 @@ class Fleet:
         if not devices:
             return
         placed = place(shape, wish_of(settings), devices)
+        engine.facts["placement"] = placed.plain()
         machine = rig.machine(settings.threads)
         roomy = [replace(d, capacity_bytes=1 << 50) if not d.main else d for d in devices]
         # What it would reach with everything where the person thinks it is: a spill shows against this.

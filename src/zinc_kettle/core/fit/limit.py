@@ -28,7 +28,8 @@ def limit_extras(
     """What is kept with a repeat so that its share of the limit can be computed, now and under later definitions.
 
     Args:
-        engine_facts: What is known of the engine: `model` as core.fit.touched describes it, `state` of its placement.
+        engine_facts: What is known of the engine: `model` as core.fit.touched describes it, `placement` as
+            Placement.plain gives it.
         rig_facts: What is known of the rig: `probe`, `bandwidth`, `graphics`, `last_level_cache_bytes`.
         streams: Streams decoding at once.
         cache: Precision of the KV cache.
@@ -58,14 +59,14 @@ def limit_extras(
 
 
 def _on_devices(engine_facts: Mapping[str, Any]) -> bool:
-    return bool(engine_facts.get("layers_on_devices"))
+    return bool((engine_facts.get("placement") or {}).get("layers_on_devices"))
 
 
 def _bandwidth(engine_facts: Mapping[str, Any], rig_facts: Mapping[str, Any]) -> float | None:
-    """The bandwidth of the memory the model lies in; of the slowest device where it lies on several."""
-    if _on_devices(engine_facts) and engine_facts.get("state") in {"fits", "split"}:
-        known = [float(g["bandwidth"]) for g in rig_facts.get("graphics", ()) if g.get("bandwidth")]
-        return min(known) if known else None
+    """The bandwidth of the memory the model lies in; None where it is not known, or is not one."""
+    if _on_devices(engine_facts):
+        rate = engine_facts["placement"]["bandwidth"]
+        return None if rate is None else float(rate)
     reading = (rig_facts.get("probe") or {}).get("reading") or {}
     best = max((median([float(v) for v in windows]) for windows in reading.values() if windows), default=None)
     if best is not None:

@@ -88,6 +88,24 @@ class Placement:
         """Layers that lie on fast devices."""
         return sum(s.layers for s in self.shares if not s.device.main)
 
+    @property
+    def device_bandwidth(self) -> float | None:
+        """Read bandwidth of the devices that hold the layers, of the slowest where there are several; bytes per second.
+
+        None where a device does not tell, and where main memory holds layers or experts too: then no single
+        bandwidth sets the limit.
+        """
+        main = next(s for s in self.shares if s.device.main)
+        rates = [s.device.bandwidth_bytes_per_s for s in self.shares if s.layers and not s.device.main]
+        if not rates or main.layers or main.experts_bytes:
+            return None
+        known = [rate for rate in rates if rate]
+        return min(known) if len(known) == len(rates) else None
+
+    def plain(self) -> dict[str, object]:
+        """What is kept of it with a measurement."""
+        return {"state": self.state, "layers_on_devices": self.layers_on_devices, "bandwidth": self.device_bandwidth}
+
 
 def place(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Placement:
     """Lay a model out: layers in order over the fast devices while they have room, the rest into main memory.
