@@ -6,7 +6,7 @@ STAMP := $(VENV)/.installed
 # Where byte code is not kept, each of the many starts of the tool in the tests compiles all of it again.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: setup demo test lint types rules unit bench bench-driver bench-kills bench-fit lock clean
+.PHONY: setup demo test docs lint types rules unit bench bench-driver bench-kills bench-fit lock clean
 
 setup: $(STAMP)
 
@@ -25,12 +25,18 @@ test: setup lint types rules unit
 lint: setup
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
+	@wc -l $$(git ls-files "*.py") | awk '$$1 > 400 && $$2 != "total" {print "warning: " $$2 " has " $$1 " lines: is it still about one thing?"}'
 
 types: setup
 	$(BIN)/mypy
 
 rules: setup
 	$(BIN)/lint-imports --no-cache
+	$(BIN)/python docs/generate.py --check
+
+# The tables of docs/ that are made from what the code declares.
+docs: setup
+	$(BIN)/python docs/generate.py
 
 unit: setup
 	@command -v tmux >/dev/null || { echo "The tests drive the real screen in tmux, which is missing. On Debian: apt-get install tmux"; exit 1; }

@@ -14,7 +14,7 @@ from pathlib import Path
 
 import numpy as np
 
-from zinc_kettle.core.parts import Repeats
+from zinc_kettle.core.plan import Repeats
 from zinc_kettle.core.precision import wanted_repeats
 from zinc_kettle.core.stats import median_interval
 

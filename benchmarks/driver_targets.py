@@ -12,7 +12,7 @@ import numpy as np
 
 from benchmarks.ground import Load, server, stolen, truth
 from zinc_kettle.core.timeline import Timeline
-from zinc_kettle.driver.record import Delta, Record
+from zinc_kettle.driver.recording import Delta, Recording
 from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.wire.messages import ChatMessage, Episode, RequestOrder, Setup, Tick
 
@@ -149,7 +149,7 @@ async def memory(bench: Bench) -> list[dict[str, Any]]:
         with server(bench.folder, load) as port:
             peaks[streams] = await _resident(port, streams, load.tokens)
     a_stream = (peaks[1_024] - peaks[256]) / (1_024 - 256) / 1_000
-    record = Record(RequestOrder("m", "measured", [], 1 << 20), 0)
+    record = Recording(RequestOrder("m", "measured", [], 1 << 20), 0)
     delta = Delta(content=" bada")
     count = 200_000
     for i in range(count):

@@ -25,9 +25,9 @@ from zinc_kettle.core.fit.predict import Calibration, Machine, Point, calibrate,
 from zinc_kettle.core.fit.sizing import Wish, peak_bytes, sizes
 from zinc_kettle.core.fit.touched import touched
 from zinc_kettle.core.plan import Limits, Repeats, Study
+from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.formats.presets import preset_shape
-from zinc_kettle.present.view import CellView, StudyView
-from zinc_kettle.store.reading import load
+from zinc_kettle.store.reading import open_run
 from zinc_kettle.wiring.build import experiment, model_folder, open_store, rig_book
 
 OUT = Path(__file__).parent / "out"
@@ -37,7 +37,7 @@ DEPTH = 96
 OUTPUT = 8
 
 
-def measure(study: Study, where: Places) -> StudyView:
+def measure(study: Study, where: Places) -> StudyResults:
     """Run a study and read it back."""
     store = open_store(where)
     began: list[str] = []
@@ -49,10 +49,10 @@ def measure(study: Study, where: Places) -> StudyView:
             print(f"  {event.done} of {event.runs}, about {event.left_s:.0f} s left", file=sys.stderr)
 
     asyncio.run(experiment(study, where, store, emit).run())
-    return StudyView(load(store, began[0]))
+    return open_run(store, began[0])
 
 
-def number(cell: CellView, name: str) -> float:
+def number(cell: CellResults, name: str) -> float:
     """A measured value."""
     figure = cell.value(name)
     value = getattr(figure, "value", None)
@@ -174,7 +174,7 @@ def _tell(model: str, title: str, cases: list[tuple[str, list[str]]], seen: dict
     print("\n".join(lines))
 
 
-def _seen(model: str, view: StudyView) -> list[dict[str, Any]]:
+def _seen(model: str, view: StudyResults) -> list[dict[str, Any]]:
     return [
         {"model": model, "quantization": str(c.cell.settings["quantization"]), "tokens_per_s": number(c, "decode")}
         for c in view.cells

@@ -21,8 +21,8 @@ from pathlib import Path
 
 import psutil
 
-from zinc_kettle.store.reading import load, shelf
-from zinc_kettle.store.sqlite import SqliteStore
+from zinc_kettle.store.reading import shelf
+from zinc_kettle.store.store import KettleStore
 
 OUT = Path(__file__).parent / "out" / "kills.json"
 STUDY = """format = 1
@@ -116,10 +116,11 @@ def _start(home: Path, log: Path) -> subprocess.Popen[bytes]:
 
 
 def _kept(home: Path) -> set[str]:
-    store = SqliteStore(home / "kettle.db")
+    store = KettleStore(home / "kettle.db")
     try:
-        records = [load(store, row.study_id) for row in shelf(store)]
-        return {t.request_id for record in records for r in record.repeats for t in r.repeat.timelines}
+        runs = [run.run_id for study in shelf(store) for run in study.runs]
+        repeats = [r for run in runs for mine in store.all_repeats(run).values() for r in mine]
+        return {t.request_id for r in repeats for t in r.repeat.timelines}
     finally:
         store.close()
 

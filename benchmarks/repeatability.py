@@ -12,24 +12,24 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from zinc_kettle.core.catalogue import MEASURES
-from zinc_kettle.core.cell import Value
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import ratio_interval
-from zinc_kettle.present.view import CellView, StudyView
-from zinc_kettle.store.reading import load, shelf
-from zinc_kettle.store.sqlite import SqliteStore
+from zinc_kettle.core.value import Value
+from zinc_kettle.store.reading import open_run, shelf
+from zinc_kettle.store.store import KettleStore
 
 SKIPPED = {"spread", "prompt_tokens", "output_tokens", "prefill_slope"}
 """No ratio: a spread is not a quantity of the engine, lengths are set, and the slope is not of one cell."""
 
 
-def view(path: str) -> StudyView:
-    """The newest study of a store."""
-    store = SqliteStore(Path(path))
-    return StudyView(load(store, shelf(store)[0].study_id))
+def newest(path: str) -> StudyResults:
+    """The newest run of a store."""
+    store = KettleStore(Path(path))
+    return open_run(store, shelf(store)[0].runs[0].run_id)
 
 
-def pairs(a: StudyView, b: StudyView) -> list[tuple[str, str, float, float, float]]:
+def pairs(a: StudyResults, b: StudyResults) -> list[tuple[str, str, float, float, float]]:
     """Cell, measure, ratio and its bounds."""
     out = []
     for one, other in zip(a.cells, b.cells, strict=True):
@@ -42,7 +42,7 @@ def pairs(a: StudyView, b: StudyView) -> list[tuple[str, str, float, float, floa
     return out
 
 
-def clocks(cell: CellView, ours: str, theirs: str) -> float | None:
+def clocks(cell: CellResults, ours: str, theirs: str) -> float | None:
     """Our figure over the engine's, less one; None where prefill is too short to say."""
     a, b = cell.value(ours), cell.value(theirs)
     if not isinstance(a, Value) or not isinstance(b, Value):
@@ -52,7 +52,7 @@ def clocks(cell: CellView, ours: str, theirs: str) -> float | None:
 
 
 def main() -> None:
-    a, b = view(sys.argv[1]), view(sys.argv[2])
+    a, b = newest(sys.argv[1]), newest(sys.argv[2])
     rows = pairs(a, b)
     inside = [row for row in rows if row[3] <= 1 <= row[4]]
     print(f"{len(inside)} of {len(rows)} cell × measure ratios contain 1: {len(inside) / len(rows):.0%}")

@@ -21,11 +21,11 @@ import pexpect
 import psutil
 from tests.screen.term import Term
 
-from zinc_kettle.core.catalogue import MAP_MEASURES, MEASURES
+from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.formats.study import read_study
-from zinc_kettle.present.words import main_measure
-from zinc_kettle.store.reading import load, shelf
-from zinc_kettle.store.sqlite import SqliteStore
+from zinc_kettle.present.findings import main_measure
+from zinc_kettle.store.reading import shelf
+from zinc_kettle.store.store import KettleStore
 
 OUT = Path(__file__).parent / "out" / "screen.json"
 ROUNDS, IDLE_S, KEYS = 5, 8.0, 20
@@ -125,11 +125,11 @@ def running(home: Path) -> dict[str, Any]:
     child.expect_exact("Measured.", timeout=300)
     child.send("q")
     child.expect(pexpect.EOF)
-    store = SqliteStore(home / "kettle.db")
-    record = load(store, shelf(store)[0].study_id)
+    store = KettleStore(home / "kettle.db")
+    repeats = [r for mine in store.all_repeats(shelf(store)[0].runs[0].run_id).values() for r in mine]
     cores = [
         (r.repeat.driver_cpu_ns + (r.repeat.trace.sampler_cpu_ns if r.repeat.trace else 0)) / r.repeat.wall_ns
-        for r in record.repeats
+        for r in repeats
         if r.state == "measured"
     ]
     return {"key_s": sorted(waits), "observer_cores": [round(c, 4) for c in cores]}

@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 
 from zinc_kettle.core.factors import Level
-from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.plan import Repeats, Study
+from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.telemetry import Launch, Machine, Trace
 from zinc_kettle.core.timeline import EngineReport, Timeline
 

@@ -3,7 +3,8 @@
 KettleError                      exit code
 ├── UsageError                   2   wrong usage or input
 │   ├── StudyFileError           2   a study file or rig file, with its line
-│   └── ModelError               2   a model that is missing or cannot be made
+│   ├── ModelError               2   a model that is missing or cannot be made
+│   └── RunHeldError             2   a run that another copy of the tool is measuring
 ├── MeasureError                 1   measuring failed
 │   ├── EngineError              1   the engine did not start, or ended
 │   ├── DriverError              1   the load source broke its contract
@@ -62,10 +63,30 @@ class StudyFileError(UsageError):
         super().__init__(f"{where}: {what}", why=why, remedy=remedy)
         self.file = file
         self.line = line
+        self.others: tuple[StudyFileError, ...] = ()
+        """What else is wrong with the file."""
+
+    def __str__(self) -> str:
+        return "\n".join([super().__str__(), *map(str, self.others)])
 
 
 class ModelError(UsageError):
     """A model file that is missing, or that cannot be made."""
+
+
+class RunHeldError(UsageError):
+    """Another copy of the tool is measuring this run, or was a moment ago.
+
+    Args:
+        study: Name of the study.
+        heartbeat_s: When the other one last said so, in seconds since 1970.
+        lease_s: How long after that the run may be taken over.
+    """
+
+    def __init__(self, study: str, *, heartbeat_s: float, lease_s: float) -> None:
+        super().__init__(f"{study} is being measured by another Zinc Kettle", remedy="wait for it, or stop it there")
+        self.heartbeat_s = heartbeat_s
+        self.lease_s = lease_s
 
 
 class MeasureError(KettleError):

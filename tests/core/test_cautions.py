@@ -8,9 +8,8 @@ from typing import Any
 import pytest
 
 from tests.build import MS, decode_timeline, repeat, repeats_at, timeline
-from zinc_kettle.core.caution_kinds import KINDS, Setting
-from zinc_kettle.core.cautions import cell_cautions, timeline_cautions
-from zinc_kettle.core.measures import Repeat
+from zinc_kettle.core.cautions import KINDS, Setting, cell_cautions, timeline_cautions
+from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.telemetry import Machine
 from zinc_kettle.core.timeline import EngineReport, Timeline
 

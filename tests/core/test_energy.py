@@ -10,7 +10,8 @@ import pytest
 
 from tests.build import MS, S, repeat, timeline, trace
 from zinc_kettle.core.energy import IDLE, WALL
-from zinc_kettle.core.measures import Missing, Repeat, repeat_figures
+from zinc_kettle.core.measures import repeat_figures
+from zinc_kettle.core.repeat import Missing, Repeat
 from zinc_kettle.core.telemetry import Trace
 
 REQUEST = timeline((1000.0, 1500.0, 2000.0), end_ns=2000 * MS)

@@ -12,19 +12,21 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.build import repeat, repeats_at, study, timeline
-from zinc_kettle.core.cell import Value, cell_values
-from zinc_kettle.core.family import depth_fall, prefill_slope
+from zinc_kettle.core.family import PrefillSlope, depth_fall, prompt_point
+from zinc_kettle.core.family import prefill_slope as slope_of_points
+from zinc_kettle.core.lengths import families
 from zinc_kettle.core.measures import repeat_figures
-from zinc_kettle.core.parts import Repeats
+from zinc_kettle.core.plan import Repeats
 from zinc_kettle.core.precision import half_width_percent, wanted_repeats
-from zinc_kettle.core.record import RepeatRecord, StudyRecord
 from zinc_kettle.core.repeat import Missing, Repeat
+from zinc_kettle.core.results import KeptRepeat, StudyResults
 from zinc_kettle.core.stats import fit_line, median_interval
 from zinc_kettle.core.stats.drift import trend
 from zinc_kettle.core.stats.interval import pooled_quantile_interval
-from zinc_kettle.present.families import families, slope_text, turn_lines
-from zinc_kettle.present.view import StudyView
-from zinc_kettle.present.words import answer, worth_knowing
+from zinc_kettle.core.summary import cell_value
+from zinc_kettle.core.value import Value
+from zinc_kettle.present.findings import answer, findings
+from zinc_kettle.present.lengths import slope_text, turn_lines
 
 
 def asked(tokens: int, ttft_ms: float, *, output: int = 8, step_ms: float = 20.0, **changes: Any) -> Repeat:
@@ -41,6 +43,16 @@ def family(overhead_ms: float, rate: float, *, noise: float = 0.0, bend: float =
         true = overhead_ms + 1e3 * n / rate + bend * n * n / 1e6
         out[n] = [asked(n, true * (1 + noise * rng.gauss(0, 1))) for _ in range(3)]
     return out
+
+
+def prefill_slope(of_length: dict[int, list[Repeat]]) -> PrefillSlope | Missing:
+    """The slope of a family's repeats by prompt length."""
+    return slope_of_points([p for repeats in of_length.values() for r in repeats if (p := prompt_point(r)) is not None])
+
+
+def measured(*repeats: Repeat) -> list[KeptRepeat]:
+    """Repeats that count."""
+    return [KeptRepeat("measured", r) for r in repeats]
 
 
 def test_a_slope_finds_speed_and_overhead() -> None:
@@ -166,11 +178,12 @@ def test_repeats_until_narrow() -> None:
 def test_a_study_until_narrow_is_measured_when_it_is() -> None:
     """The map counts what each cell wants, not what all might."""
     plan = study({"threads": (1, 2)}, repeats=PLAN)
-    steady = [RepeatRecord(0, "measured", r) for r in repeats_at(*[25.0, 25.1, 24.9, 25.0, 25.05, 24.95])]
-    loose = [RepeatRecord(1, "measured", r) for r in repeats_at(*[20.0, 25.0, 30.0, 22.0, 28.0, 24.0])]
-    view = StudyView(StudyRecord("s", plan, "running", 1.0, repeats=(*steady, *loose)))
-    assert [c.state for c in view.cells] == ["measured", "partly"]
-    assert view.cells[1].wanted > 6
+    one, two = plan.cells
+    steady = measured(*repeats_at(25.0, 25.1, 24.9, 25.0, 25.05, 24.95))
+    loose = measured(*repeats_at(20.0, 25.0, 30.0, 22.0, 28.0, 24.0))
+    results = StudyResults.of_repeats(plan, {one.key: steady, two.key: loose})
+    assert [c.state for c in results.cells] == ["measured", "partly"]
+    assert results.cells[1].wanted > 6
 
 
 @given(
@@ -198,10 +211,10 @@ def burst(latencies_ms: Sequence[float], **changes: Any) -> Repeat:
 
 def test_request_percentiles_pool_and_say_when_thin() -> None:
     """p95 over all requests; thin below 200; one repeat counts requests."""
-    few = cell_values([burst([100.0 + i for i in range(100)])])["ttft_p95"]
+    few = cell_value([burst([100.0 + i for i in range(100)])], "ttft_p95")
     assert isinstance(few, Value) and few.thin and few.of == "requests" and few.n == 100
     assert few.value == pytest.approx(float(np.quantile([0.1 + i / 1e3 for i in range(100)], 0.95)))
-    many = cell_values([burst([100.0 + i % 50 for i in range(200)], block=b) for b in range(2)])["ttft_p95"]
+    many = cell_value([burst([100.0 + i % 50 for i in range(200)], block=b) for b in range(2)], "ttft_p95")
     assert isinstance(many, Value) and not many.thin and many.of == "repeats" and many.n == 2
 
 
@@ -228,18 +241,13 @@ def test_families_are_told_in_words() -> None:
     lengths = (128, 256, 512, 1_024)
     plan = study({"threads": (1, 2), "prompt_tokens": lengths}, hold={"model": "m", "context": 4_096})
     points = family(30.0, 500.0, noise=0.01)
-    records = [
-        RepeatRecord(c * len(lengths) + i, "measured", r)
-        for c in range(2)
-        for i, n in enumerate(lengths)
-        for r in points[n]
-    ]  # fmt: skip
-    view = StudyView(StudyRecord("s", plan, "measured", 1.0, repeats=tuple(records)))
-    assert [f.title for f in families(view)] == ["1 thread", "2 threads"]
-    told = " ".join(s.text for s in worth_knowing(view))
+    repeats = {c.key: measured(*points[int(c.levels["prompt_tokens"])]) for c in plan.cells}
+    results = StudyResults.of_repeats(plan, repeats)
+    assert [f.title for f in families(results)] == ["1 thread", "2 threads"]
+    told = " ".join(f.text for f in findings(results))
     assert "by slope" in told and "overhead" in told
-    assert families(StudyView(StudyRecord("s", study(), "planned", 0.0))) == []
-    assert answer(view)
+    assert families(StudyResults(study())) == []
+    assert answer(results)
 
 
 def test_turns_are_a_table() -> None:
@@ -249,8 +257,8 @@ def test_turns_are_a_table() -> None:
         for c in range(3) for t in range(4)
     ]  # fmt: skip
     plan = study({"threads": (1,)})
-    view = StudyView(StudyRecord("s", plan, "measured", 1.0, repeats=(RepeatRecord(0, "measured", repeat(*requests)),)))
-    lines = turn_lines(view.cells[0])
+    results = StudyResults.of_repeats(plan, {plan.cells[0].key: measured(repeat(*requests))})
+    lines = turn_lines(results.cells[0])
     assert len(lines) == 6 and "over 3 conversations" in lines[0]
     assert lines[5].split()[:2] == ["4", "402"] and "50.0 tok/s" in lines[5]
-    assert turn_lines(StudyView(StudyRecord("s", plan, "planned", 0.0)).cells[0]) == []
+    assert turn_lines(StudyResults(plan).cells[0]) == []

@@ -11,10 +11,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.build import MS, S, decode_timeline, repeat, repeats_at, timeline, trace
-from zinc_kettle.core.catalogue import MEASURES
-from zinc_kettle.core.cell import Value, cell_values, series, single_value
-from zinc_kettle.core.measures import Missing, repeat_figures, steady_throughput, steady_window
+from zinc_kettle.core.measures import MEASURES, repeat_figures
+from zinc_kettle.core.repeat import Missing, Repeat
+from zinc_kettle.core.steady import steady_throughput, steady_window
+from zinc_kettle.core.summary import cell_value, series, summarise
 from zinc_kettle.core.timeline import EngineReport
+from zinc_kettle.core.value import CellFigure, Value
+
+
+def cell_values(repeats: list[Repeat], *, seed: int = 0) -> dict[str, CellFigure]:
+    """Every measure of a cell."""
+    summary = summarise(repeats, seed=seed)
+    return {name: summary.value(name) for name in MEASURES}
 
 
 def test_decode_leaves_the_first_chunk_out() -> None:
@@ -67,7 +75,7 @@ def test_prefill_has_its_own_name_for_each_view() -> None:
     assert figures["prefill_client"] == pytest.approx(80 / 0.2)
     assert figures["prefill_engine"] == pytest.approx(80 / 0.16)
     assert figures["ttft_offset"] == pytest.approx(0.040)
-    assert isinstance(figures["prefill_slope"], Missing)
+    assert isinstance(cell_value([repeat(t)], "prefill_slope"), Missing)
 
 
 def test_client_prefill_is_refused_where_it_would_mislead() -> None:
@@ -163,7 +171,7 @@ def test_one_measure_is_the_same_alone() -> None:
     """The screen's single measure equals the whole table's."""
     repeats = repeats_at(10.0, 11.0, 12.0)
     table = cell_values(repeats, seed=2)
-    assert all(single_value(repeats, name, seed=2) == table[name] for name in MEASURES)
+    assert all(cell_value(repeats, name, seed=2) == table[name] for name in MEASURES)
     assert len(series(repeats, "gap_p95")) == 3 and series(repeats, "load_time") == [0.5] * 3
 
 

@@ -9,8 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.build import decode_timeline, repeat
-from zinc_kettle.core.caution_kinds import Setting
-from zinc_kettle.core.cautions import SPILLED_SHARE, cell_cautions
+from zinc_kettle.core.cautions import Setting, cell_cautions
+from zinc_kettle.core.cautions.machine import SPILLED_SHARE
+from zinc_kettle.core.facts import EngineFacts, MachineFacts, ProbeFacts
 from zinc_kettle.core.fit.limit import limit_extras, share_of_limit
 from zinc_kettle.core.fit.placement import Device, place
 from zinc_kettle.core.fit.predict import (
@@ -29,8 +30,9 @@ from zinc_kettle.core.fit.predict import (
 )
 from zinc_kettle.core.fit.sizing import Wish
 from zinc_kettle.core.fit.touched import describe, expert_share, touched
-from zinc_kettle.core.measures import Missing, Repeat, repeat_figures
+from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.model_shape import from_sizes
+from zinc_kettle.core.repeat import Missing, Repeat
 
 SHAPE = from_sizes(layers=18, heads=16, kv_heads=8, head_dim=64, ffn=3328, vocab=5632)
 MACHINE = Machine(10e9, 75e9, 1, "from the probe")
@@ -149,7 +151,7 @@ def test_share_of_the_limit() -> None:
 
 @pytest.mark.parametrize(
     ("extras", "why"),
-    [({}, "no bandwidth is known"), ({"bandwidth": 1e9}, "shape"), (known_extras(cache_bytes=0.3e9), "not applicable")],
+    [({}, "is not known"), ({"bandwidth": 1e9}, "shape"), (known_extras(cache_bytes=0.3e9), "not applicable")],
 )
 def test_no_share_without_what_it_is_made_of(extras: dict[str, float], why: str) -> None:
     """The reason is told."""
@@ -160,8 +162,8 @@ def test_no_share_without_what_it_is_made_of(extras: dict[str, float], why: str)
 def test_extras_of_a_repeat() -> None:
     """From facts of engine and rig: the probe's best bandwidth, experts of all streams, the cache's precision."""
     shape = from_sizes(layers=2, heads=2, head_dim=64, ffn=64, vocab=500, experts=8, experts_active=2)
-    probe = {"reading": {"1": [9e9, 10e9, 11e9], "2": [18e9, 20e9, 19e9]}}
-    rig = {"probe": probe, "last_level_cache_bytes": 1000}
+    probe: ProbeFacts = {"reading": {"1": [9e9, 10e9, 11e9], "2": [18e9, 20e9, 19e9]}}
+    rig: MachineFacts = {"probe": probe, "last_level_cache_bytes": 1000}
     out = limit_extras({"model": describe(shape)}, rig, streams=3, cache="q8_0")
     assert out["bandwidth"] == 19e9 and out["cache_bytes"] == 1000
     assert out["step_weight_bytes"] == pytest.approx(touched(shape, streams=3).bytes)
@@ -181,8 +183,8 @@ def test_the_limit_is_that_of_the_memory_the_model_lies_in(
     """As Fit places it: a card's own bandwidth, none where two memories share the model, else main memory's."""
     shape = from_sizes(layers=8, heads=8, head_dim=64, ffn=8_192, vocab=32_000)
     card, main = Device("card", False, int(card_bytes), rate), Device("main memory", True, int(64e9), 20e9)
-    engine = {"placement": place(shape, Wish(context=512), [card, main]).plain()}
-    rig = {"bandwidth": 20e9, "probe": {"reading": {"1": [20e9]}}}
+    engine: EngineFacts = {"placement": place(shape, Wish(context=512), [card, main]).plain()}
+    rig: MachineFacts = {"bandwidth": 20e9, "probe": {"reading": {"1": [20e9]}}}
     assert limit_extras(engine, rig, streams=1, cache="f16").get("bandwidth") == bandwidth
 
 

@@ -9,19 +9,21 @@ from pathlib import Path
 from typing import Any
 
 from tests.build import timeline
+from zinc_kettle.core.facts import EngineFacts, RunFacts
 from zinc_kettle.core.plan import LaunchSettings, Study
+from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import EngineError
 from zinc_kettle.formats.models import ModelFolder
-from zinc_kettle.ports import ModelFile
-from zinc_kettle.present.view import StudyView
+from zinc_kettle.ports.engines import RunningEngine
+from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.rigs.local import SystemClock
-from zinc_kettle.rigs.telemetry import LocalTelemetry
+from zinc_kettle.rigs.telemetry import TreeWatch
 from zinc_kettle.session import progress as p
 from zinc_kettle.session.experiment import Experiment, Ports
-from zinc_kettle.store.reading import load
-from zinc_kettle.store.sqlite import SqliteStore
+from zinc_kettle.store.reading import open_run
+from zinc_kettle.store.store import KettleStore
 from zinc_kettle.wire.messages import ChatMessage, Episode, EpisodeDone, Setup, Tick
 
 
@@ -36,7 +38,7 @@ class FakeEngine:
         self.pid: int | None = None
         self.rig: str | None = None
         self.launch = Launch(launch_id, 5, None)
-        self.facts: dict[str, Any] = {"threads": settings.threads}
+        self.facts: EngineFacts = {"launch_line": f"threads {settings.threads}"}
         self.stopped = False
 
     def alive(self) -> bool:
@@ -107,18 +109,30 @@ def sound(_episode: Episode) -> Timeline:
     return timeline(asked_tokens=4)
 
 
+class FakeTelemetry:
+    """This machine's, without knowing what it is."""
+
+    def watch(self, engine: RunningEngine) -> TreeWatch:
+        return TreeWatch(engine.pid)
+
+    async def machine_facts(self) -> RunFacts:
+        return {"processor": "made up"}
+
+
 class Bench:
     """A study over fakes and a real store."""
 
     def __init__(
         self, tmp_path: Path, act: Callable[[Episode], Timeline | Exception] = sound, broken: set[int] | None = None
     ) -> None:
-        self.store = SqliteStore(tmp_path / "s.db")
+        self.store = KettleStore(tmp_path / "s.db")
         self.engines = FakeEngines(broken or set())
         self.drivers: list[FakeDriver] = []
         self.act = act
-        self.telemetry = LocalTelemetry()
+        self.telemetry = FakeTelemetry()
         self.events: list[p.Event] = []
+        self.watch: Callable[[p.Event], None] = lambda _event: None
+        """Called with each event, as somebody would who looks on."""
         self.home = tmp_path
 
     async def driver(self) -> FakeDriver:
@@ -132,9 +146,17 @@ class Bench:
         ports = Ports(
             self.engines, ModelFolder(self.home / "models"), self.driver, self.telemetry, self.store, SystemClock()
         )
-        return Experiment(plan, ports, self.events.append, nonce="n")
+        return Experiment(plan, ports, self._emit, nonce="n")
 
-    async def run(self, plan: Study) -> StudyView:
+    def _emit(self, event: p.Event) -> None:
+        self.events.append(event)
+        self.watch(event)
+
+    @property
+    def run_id(self) -> str:
+        """The run that was begun last."""
+        return [e for e in self.events if isinstance(e, p.Began)][-1].run_id
+
+    async def run(self, plan: Study) -> StudyResults:
         await self.work(plan).run()
-        began = next(e for e in self.events if isinstance(e, p.Began))
-        return StudyView(load(self.store, began.study_id))
+        return open_run(self.store, self.run_id)

@@ -13,9 +13,9 @@ from pathlib import Path
 import psutil
 import pytest
 
-from zinc_kettle.core.catalogue import MEASURES
-from zinc_kettle.store.reading import load, shelf
-from zinc_kettle.store.sqlite import SqliteStore
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.store.reading import find, shelf
+from zinc_kettle.store.store import KettleStore
 
 STUDY = """format = 1
 name = "quick"
@@ -114,19 +114,68 @@ def test_charts_are_drawn_and_the_same_twice(
             assert first == second and first.startswith(magic) and len(first) > 5_000
 
 
+def test_all_charts_of_a_run_and_of_a_cell(
+    measured: tuple[Path, subprocess.CompletedProcess[str]], home: Path, tmp_path: Path
+) -> None:
+    """Every kind the data allow, each as SVG and PDF, in one process; a cell's by its levels."""
+    store, _ = measured
+    drawn = kettle(home, "chart", "quick:1", "--all", tmp_path / "all", "--store", store)
+    names = sorted(Path(line).name for line in drawn.stdout.splitlines())
+    assert names == [f"quick-1-decode-{kind}.{ending}" for kind in ("lines", "map") for ending in ("pdf", "svg")]
+    out = tmp_path / "requests.pdf"
+    one = kettle(
+        home, "chart", "quick", "--kind", "requests", "--cell", "quantization=Q4_0", "-o", out, "--store", store
+    )
+    assert one.returncode == 0 and out.read_bytes().startswith(b"%PDF"), one.stderr
+    wrong = kettle(home, "chart", "quick", "--kind", "requests", "--cell", "threads=9", "-o", out, "--store", store)
+    assert wrong.returncode == 2 and "--cell quantization=Q8_0" in wrong.stderr
+
+
+def test_show_tells_a_kept_run_without_measuring(
+    measured: tuple[Path, subprocess.CompletedProcess[str]], home: Path
+) -> None:
+    """The same records as the run gave; for people the table, the answer and when it was; a run that is not there."""
+    store, ran = measured
+    shown = kettle(home, "show", "quick:1", "--json", "--store", store)
+    records = {json.dumps(json.loads(line), sort_keys=True) for line in shown.stdout.splitlines()}
+    assert records == {json.dumps(json.loads(line), sort_keys=True) for line in ran.stdout.splitlines()}
+    told = kettle(home, "show", "quick", "--store", store)
+    assert told.stdout.startswith("quick, run 1, ") and "Which quantization?" in told.stdout and "tok/s" in told.stdout
+    missing = kettle(home, "show", "quick:7", "--store", store)
+    assert missing.returncode == 2 and "one of its runs: 1" in missing.stderr
+
+
+def test_until_narrow_tells_the_last_state_of_each_cell(paced: str, home: Path, tmp_path: Path) -> None:
+    """A cell may be told again when it got further repeats: its last line is its final state, as `show` has it."""
+    text = (
+        'format = 1\nname = "narrow"\nquestion = "?"\n[vary]\nconcurrency = [1, 2]\n[hold]\noutput_tokens = 3\n'
+        'salt = true\n[prompts]\nfiles = ["ask.txt"]\n[repeats]\ncount = 6\nuntil_percent = 0.001\nceiling = 8\n'
+        f'requests = 2\n[endpoint]\nurl = "{paced}"\n'
+    )
+    (tmp_path / "ask.txt").write_text("When is high water?")
+    ran = kettle(home, "run", study_file(tmp_path, text=text), "--json", "--store", tmp_path / "s.db")
+    assert ran.returncode == 0, ran.stderr
+    last = {str(r["cell"]): r for r in map(json.loads, ran.stdout.splitlines())}
+    assert {(r["repeats"]["done"], r["repeats"]["wanted"], r["state"]) for r in last.values()} == {(8, 8, "measured")}
+    shown = kettle(home, "show", "narrow", "--json", "--store", tmp_path / "s.db")
+    assert {str(r["cell"]): r for r in map(json.loads, shown.stdout.splitlines())} == last
+
+
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [
         (["chart", "nothing", "-o", "x.svg"], "there is no study"),
-        (["chart", "quick", "-o", "x.gif"], "no .svg or .pdf"),
+        (["chart", "quick", "-o", "x.gif"], "neither .svg nor .pdf"),
         (["chart", "quick", "-o", "x.svg", "--measure", "speed"], "there is no measure"),
-        (["chart", "quick", "-o", "x.svg", "--kind", "pie"], "map or lines"),
+        (["chart", "quick", "-o", "x.svg", "--kind", "pie"], "one of: map, lines"),
+        (["chart", "quick"], "one file or all charts"),
+        (["show", "nothing"], "there is no study"),
         (["run", "nowhere.toml"], "cannot be read"),
         (["plan", "nowhere.toml"], "cannot be read"),
         (["synth", "brine-7b"], "there is no preset"),
         (["synth", "brine-15m", "--quantization", "Q9"], "no quantization"),
         (["synth", "own", "--layers", "1"], "all five sizes"),
-        (["synth", "../own"], "cannot be a model's name"),
+        (["synth", "../own"], "cannot be the name of a model"),
         (["synth", "brine-15m", "--seed", "5"], "seed 1 only"),
         (["fly"], "No such command"),
         (["run"], "Missing argument"),
@@ -194,7 +243,7 @@ def test_the_demo_without_a_terminal_says_what_to_run(home: Path, tmp_path: Path
         shutil.copyfile(home / "models" / "brine-15m.Q4_0.gguf", folder / "models" / f"brine-250m.{name}.gguf")
     ran = kettle(folder, "demo")
     assert ran.returncode == 0 and "zinc-kettle run" in ran.stdout
-    assert len(shelf(SqliteStore(folder / "demo" / "kettle.db"))) == 1
+    assert len(shelf(KettleStore(folder / "demo" / "kettle.db"))) == 1
 
 
 def descendants(pid: int) -> list[psutil.Process]:
@@ -233,20 +282,21 @@ def test_sigkill_leaves_nothing_behind_and_loses_nothing(home: Path, tmp_path: P
         children = descendants(tool.pid)
         tool.kill()
         assert gone(children, 5)
-    opened = SqliteStore(store)
-    study_id = shelf(opened)[0].study_id
-    before = load(opened, study_id)
-    kept = [r.repeat.repeat_id for r in before.repeats if r.state == "measured"]
+    opened = KettleStore(store)
+    run = find(opened, "quick")
+    before = [r for mine in opened.all_repeats(run).values() for r in mine]
+    kept = {r.repeat.repeat_id for r in before if r.state == "measured"}
     assert len(kept) >= 2 + round_
-    requests = {t.request_id for r in before.repeats for t in r.repeat.timelines}
+    requests = {t.request_id for r in before for t in r.repeat.timelines}
     opened.close()
     again = kettle(home, "run", path, "--store", store)
     assert again.returncode == 0, again.stderr
     assert f"{len(kept)} of them kept" in again.stderr
-    after = load(SqliteStore(store), study_id)
-    assert [r.repeat.repeat_id for r in after.repeats if r.state == "measured"][: len(kept)] == kept
-    assert sum(r.state == "measured" for r in after.repeats) == 8
-    assert requests <= {t.request_id for r in after.repeats for t in r.repeat.timelines}
+    reopened = KettleStore(store)
+    after = [r for mine in reopened.all_repeats(find(reopened, "quick")).values() for r in mine]
+    measured = {r.repeat.repeat_id for r in after if r.state == "measured"}
+    assert kept <= measured and len(measured) == 8
+    assert requests <= {t.request_id for r in after for t in r.repeat.timelines}
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
@@ -258,6 +308,6 @@ def test_an_interrupt_stops_cleanly(home: Path, tmp_path: Path, number: signal.S
         children = descendants(tool.pid)
         tool.send_signal(number)
         out, err = tool.communicate(timeout=20)
-        assert tool.returncode == 1 and "goes on from there" in err and "Which quantization?" in out
+        assert tool.returncode == 1 and "continues from there" in err and "Which quantization?" in out
         assert gone(children, 5)
-    assert shelf(SqliteStore(store))[0].state == "stopped"
+    assert shelf(KettleStore(store))[0].runs[0].state == "stopped"

@@ -10,21 +10,22 @@ from typing import Any
 import pytest
 
 from tests.build import study
-from tests.flows.fakes import Bench, sound
+from tests.flows.fakes import Bench, FakeTelemetry, sound
 from zinc_kettle.config import Places
-from zinc_kettle.core.cell import Value
 from zinc_kettle.core.factors import Level
+from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Endpoint, Limits, Repeats, Study
-from zinc_kettle.core.record import StudyRecord
+from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.schedule import Decision, Step
 from zinc_kettle.core.telemetry import Machine, Trace
 from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.value import Value
 from zinc_kettle.errors import DriverError, StoreError
-from zinc_kettle.ports import RunningEngine
-from zinc_kettle.present.view import StudyView
-from zinc_kettle.rigs.telemetry import LocalTelemetry, TreeWatch
+from zinc_kettle.ports.engines import RunningEngine
+from zinc_kettle.rigs.telemetry import TreeWatch
 from zinc_kettle.session import progress as p
-from zinc_kettle.store.reading import load
-from zinc_kettle.store.sqlite import SqliteStore
+from zinc_kettle.store.reading import open_run
+from zinc_kettle.store.store import KettleStore
 from zinc_kettle.wire.messages import Episode
 from zinc_kettle.wiring.build import experiment
 
@@ -41,23 +42,23 @@ def places(home: Path, tmp_path: Path) -> Places:
     return Places(home, tmp_path / "s.db")
 
 
-async def measure(plan: Study, where: Places, events: list[p.Event] | None = None) -> StudyRecord:
+async def measure(plan: Study, where: Places, events: list[p.Event] | None = None) -> StudyResults:
     """Run a study for real; returns what was kept."""
-    store = SqliteStore(where.store)
+    store = KettleStore(where.store)
     seen = [] if events is None else events
     await experiment(plan, where, store, seen.append).run()
     began = next(e for e in seen if isinstance(e, p.Began))
-    return load(store, began.study_id)
+    return open_run(store, began.run_id)
 
 
 async def test_a_study_on_the_real_engine(home: Path, tmp_path: Path) -> None:
     """Every cell measured: exact lengths, both decode clocks alike, salted prompts not helped by a cache."""
     events: list[p.Event] = []
-    view = StudyView(await measure(small(), places(home, tmp_path), events))
-    assert view.record.state == "measured"
+    view = await measure(small(), places(home, tmp_path), events)
+    assert view.run.state == "measured"
     for cell in view.cells:
         assert cell.state == "measured"
-        figures = {name: v.value for name, v in cell.values().items() if isinstance(v, Value)}
+        figures = {name: v.value for name in MEASURES if isinstance(v := cell.value(name), Value)}
         assert figures["prompt_tokens"] == cell.cell.levels["prompt_tokens"]
         assert figures["output_tokens"] == 8
         assert figures["load_time"] > 0 and figures["memory_peak"] >= figures["memory_loaded"] > 5e6
@@ -70,7 +71,7 @@ async def test_a_study_on_the_real_engine(home: Path, tmp_path: Path) -> None:
     kinds = {type(e) for e in events}
     assert {p.Began, p.Loading, p.Warming, p.Received, p.RepeatEnded, p.Progress, p.Ended} <= kinds
     finish = [e for e in events if isinstance(e, p.Progress)][-1]
-    assert (finish.done, finish.runs, finish.left_s) == (4, 4, 0.0)
+    assert (finish.done, finish.repeats, finish.left_s) == (4, 4, 0.0)
 
 
 async def test_repeating_a_prompt_is_caught_and_salt_prevents_it(home: Path, tmp_path: Path) -> None:
@@ -81,7 +82,7 @@ async def test_repeating_a_prompt_is_caught_and_salt_prevents_it(home: Path, tmp
         hold={**hold, "prompt_tokens": 256, "prompt_cache": True},
         repeats=Repeats(count=1, requests=3),
     )
-    view = StudyView(await measure(plan, places(home, tmp_path)))
+    view = await measure(plan, places(home, tmp_path))
     codes = {bool(c.cell.levels["salt"]): {x.code for x in c.cautions} for c in view.cells}
     assert "cache-helped" in codes[False]
     assert "cache-helped" not in codes[True]
@@ -94,7 +95,7 @@ async def test_concurrency_sweep_shares_a_launch(home: Path, tmp_path: Path) -> 
         {"concurrency": (1, 2)}, hold={**hold, "prompt_tokens": 64}, repeats=Repeats(count=1, order="by-launch")
     )
     events: list[p.Event] = []
-    view = StudyView(await measure(plan, places(home, tmp_path), events))
+    view = await measure(plan, places(home, tmp_path), events)
     assert sum(isinstance(e, p.Loading) for e in events) == 1
     two = view.cells[1]
     assert isinstance(two.value("throughput"), Value) and not isinstance(two.value("prefill_client"), Value)
@@ -109,9 +110,9 @@ async def test_an_endpoint_by_usage(paced: str, tmp_path: Path) -> None:
         endpoint=Endpoint(paced, "m"),
         repeats=Repeats(count=2),
     )
-    view = StudyView(await measure(plan, places(tmp_path, tmp_path)))
+    view = await measure(plan, places(tmp_path, tmp_path))
     for cell in view.cells:
-        figures = cell.values()
+        figures = {name: cell.value(name) for name in MEASURES}
         prompt = figures["prompt_tokens"]
         assert isinstance(prompt, Value) and prompt.value == cell.cell.levels["prompt_tokens"]
         assert not isinstance(figures["memory_peak"], Value) and not isinstance(figures["load_time"], Value)
@@ -123,7 +124,7 @@ async def test_a_missing_model_is_made(tmp_path: Path) -> None:
     plan = small(hold={"model": "brine-15m", "threads": 1, "context": 256, "output_tokens": 4})
     one = dataclasses.replace(plan, vary={"quantization": ("Q4_0",), "prompt_tokens": (64,)})
     record = await measure(one, places(tmp_path, tmp_path), events)
-    assert record.state == "measured" and any(isinstance(e, p.Making) for e in events)
+    assert record.run.state == "measured" and any(isinstance(e, p.Making) for e in events)
 
 
 THREADS: dict[str, tuple[Level, ...]] = {"threads": (1, 2, 3)}
@@ -135,7 +136,9 @@ async def test_a_configuration_that_will_not_load_is_a_result(tmp_path: Path) ->
     view = await bench.run(study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=4)))
     assert [c.state for c in view.cells] == ["measured", "failed", "measured"]
     assert bench.engines.tries.count(2) == 2
-    assert len(view.cells[1].failures) == 4 and view.cells[1].failures[0].last_words == "no memory"
+    broken = [r for r in view.cells[1].kept_repeats if r.state == "failed"]
+    assert len(broken) == 4 and broken[0].failure is not None and broken[0].failure.last_words == "no memory"
+    assert broken[0].failure.kind == "launch"
     assert all(e.stopped for e in bench.engines.started) and bench.drivers[0].closed
 
 
@@ -144,8 +147,9 @@ async def test_failed_requests_do_not_end_the_study(tmp_path: Path) -> None:
     bench = Bench(tmp_path, act=lambda _e: dataclasses.replace(sound(_e), error="HTTP 500", complete=False))
     view = await bench.run(study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=1)))
     assert {c.state for c in view.cells} == {"failed"}
-    assert "HTTP 500" in view.cells[0].failures[0].failure
-    assert view.cells[0].failures[0].last_words == "these were its last words"
+    failure = view.cells[0].kept.failure
+    assert failure is not None and "HTTP 500" in failure.what and failure.kind == "requests"
+    assert failure.last_words == "these were its last words"
     assert "incomplete" in {c.code for c in view.cells[0].cautions}
 
 
@@ -186,13 +190,13 @@ async def test_stop_and_resume_measures_only_what_is_missing(tmp_path: Path) -> 
     task.cancel()
     with pytest.raises(asyncio.CancelledError):
         await task
-    kept = sum(isinstance(e, p.RepeatEnded) for e in bench.events)
-    first = load(bench.store, next(e for e in bench.events if isinstance(e, p.Began)).study_id)
+    stopped = open_run(bench.store, bench.run_id)
+    first, kept = stopped.run, stopped.done_repeats
     assert first.state == "stopped" and all(e.stopped for e in bench.engines.started)
     bench.events.clear()
     view = await bench.run(plan)
-    assert view.record.study_id == first.study_id
-    assert sum(isinstance(e, p.RepeatEnded) for e in bench.events) == 9 - kept
+    assert view.run.run_id == first.run_id
+    assert sum(isinstance(e, p.RepeatEnded) for e in bench.events) == 9 - kept and kept >= 3
     assert all(c.done == 3 for c in view.cells)
 
 
@@ -210,7 +214,7 @@ async def test_salts_never_repeat_within_a_run(tmp_path: Path) -> None:
     assert len(seen) == len(set(seen)) == 12
 
 
-class StealingTelemetry(LocalTelemetry):
+class StealingTelemetry(FakeTelemetry):
     """A machine from which time is stolen for the first so many looks."""
 
     def __init__(self, looks: int) -> None:
@@ -236,8 +240,10 @@ async def test_a_repeat_waits_for_quiet_and_not_for_ever(
 ) -> None:
     """Warmed up again while time is stolen, up to the limit; then measured in any case."""
 
+    sleep = asyncio.sleep
+
     async def no_sleep(_seconds: float) -> None:
-        return None
+        await sleep(0)
 
     bench = Bench(tmp_path)
     bench.telemetry = StealingTelemetry(3)
@@ -249,3 +255,60 @@ async def test_a_repeat_waits_for_quiet_and_not_for_ever(
     roles = [t.role for t in view.cells[0].repeats[0].timelines]
     assert roles == ["warmup"] * warm_ups + ["measured"]
     assert (view.cells[0].repeats[0].extras["waited_s"] > 0) is (warm_ups > 1)
+
+
+def decide_after(bench: Bench, count: int, *decisions: Decision) -> None:
+    """Take decisions when so many repeats have ended, as another process would: through the store."""
+
+    def watch(event: p.Event) -> None:
+        if isinstance(event, p.RepeatEnded) and sum(isinstance(e, p.RepeatEnded) for e in bench.events) == count:
+            for decision in decisions:
+                bench.store.decide(bench.run_id, decision)
+
+    bench.watch = watch
+
+
+async def test_decisions_steer_a_run_and_are_kept(tmp_path: Path) -> None:
+    """A cell skipped and a level added in the middle: the next steps follow, the log tells, only what is new ran."""
+    plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=3))
+    bench = Bench(tmp_path)
+    at = Step(1, plan.cells[0].key)
+    skip, add = Decision("skip", 1.0, {"threads": 1}, 0, at), Decision("add-level", 2.0, {"threads": 8}, 0, at)
+    decide_after(bench, 4, skip, add)
+    view = await bench.run(plan)
+    done = {c.cell.levels["threads"]: c.done for c in view.cells}
+    assert done[2] == done[3] == done[8] == 3 and done[1] in {1, 2} and view.run.state == "measured"
+    assert view.run.decisions == (skip, add) and any(isinstance(e, p.Widened) for e in bench.events)
+    assert [c.state for c in view.cells] == ["skipped", "measured", "measured", "measured"]
+    again = await bench.run(plan)
+    assert again.run.number == 2, "what is measured is not resumed"
+
+
+async def test_a_paused_run_begins_nothing_until_it_goes_on(tmp_path: Path) -> None:
+    """Paused after two repeats, it stays there; told to go on, it ends."""
+    plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=2))
+    bench = Bench(tmp_path)
+    decide_after(bench, 2, Decision("pause", 1.0))
+    task = asyncio.create_task(bench.work(plan).run())
+    while not any(isinstance(e, p.Paused) for e in bench.events):
+        await asyncio.sleep(0.01)
+    await asyncio.sleep(0.1)
+    assert sum(isinstance(e, p.RepeatEnded) for e in bench.events) == 2
+    bench.store.decide(bench.run_id, Decision("go-on", 2.0))
+    assert (await task).state == "measured"
+
+
+async def test_a_run_that_was_taken_over_stops(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Its heartbeat finds another holder: nothing more is written, and it says why."""
+    monkeypatch.setattr("zinc_kettle.session.experiment.HEARTBEAT_S", 0.01)
+    plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=2))
+    bench = Bench(tmp_path)
+    decide_after(bench, 1, Decision("pause", 1.0))
+    task = asyncio.create_task(bench.work(plan).run())
+    while not any(isinstance(e, p.Paused) for e in bench.events):
+        await asyncio.sleep(0.01)
+    other = KettleStore(tmp_path / "s.db", is_gone=lambda _holder: True)
+    assert other.begin(plan, source="", facts={}, wall_s=1e12) == bench.run_id
+    with pytest.raises(StoreError, match="taken over"):
+        await task
+    other.close()

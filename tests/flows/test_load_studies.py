@@ -11,13 +11,12 @@ import pytest
 from tests.build import decode_timeline, study
 from tests.flows.fakes import Bench
 from tests.flows.test_experiment import measure, places
-from zinc_kettle.core.cell import Value
-from zinc_kettle.core.load import Lengths, Load, Recorded, RetryPolicy, Shape
 from zinc_kettle.core.plan import Endpoint, Limits, Prompts, Repeats, Study
+from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.traffic import Lengths, Load, Recorded, RetryPolicy, Shape
+from zinc_kettle.core.value import Value
 from zinc_kettle.formats.suite import task_texts
-from zinc_kettle.present.families import turns
-from zinc_kettle.present.view import CellView, StudyView
 from zinc_kettle.session import progress as p
 from zinc_kettle.wire.messages import Episode
 
@@ -32,17 +31,17 @@ def tiny(vary: dict[str, tuple[Any, ...]], **changes: Any) -> Study:
     return study(vary, hold=hold, repeats=changes.pop("repeats", Repeats(count=1)), **changes)
 
 
-def value(cell: CellView, name: str) -> float:
+def value(cell: CellResults, name: str) -> float:
     """A figure that must be there."""
     figure = cell.value(name)
     assert isinstance(figure, Value), figure
     return figure.value
 
 
-async def view_of(plan: Study, home: Path, tmp_path: Path) -> StudyView:
+async def view_of(plan: Study, home: Path, tmp_path: Path) -> StudyResults:
     """Measure, and look at what was kept."""
-    view = StudyView(await measure(plan, places(home, tmp_path)))
-    assert view.record.state == "measured"
+    view = await measure(plan, places(home, tmp_path))
+    assert view.run.state == "measured"
     return view
 
 
@@ -70,7 +69,7 @@ async def test_an_open_loop(home: Path, tmp_path: Path) -> None:
     requests = cell.repeats[0].measured
     assert len(requests) == 12 and all(t.due_ns is not None for t in requests)
     assert value(cell, "latency") >= value(cell, "duration") and value(cell, "send_delay") >= 0
-    assert cell.title == "1,200 a minute"
+    assert cell.title == "1,200 per minute"
 
 
 async def test_conversations_grow(home: Path, tmp_path: Path) -> None:
@@ -78,7 +77,7 @@ async def test_conversations_grow(home: Path, tmp_path: Path) -> None:
     plan = tiny({"prompt_cache": (False, True)}, load=Load("conversation", turns=3))
     off, on = (await view_of(plan, home, tmp_path)).cells
     for cell in (off, on):
-        told = turns(cell)
+        told = cell.summary.turns
         assert [t.turn for t in told] == [0, 1, 2] and all(t.requests == 1 for t in told)
         depths = [t.depth for t in told if t.depth is not None]
         assert depths == sorted(depths) and depths[-1] > 2 * depths[0]
@@ -140,7 +139,7 @@ async def test_faults_and_retries_of_a_study(paced: str, tmp_path: Path) -> None
     whole = room.EndpointEngine.extras
     room.EndpointEngine.extras = lambda self: {**whole(self), "paced": script}  # type: ignore[method-assign]
     try:
-        view = StudyView(await measure(plan, places(tmp_path, tmp_path)))
+        view = await measure(plan, places(tmp_path, tmp_path))
     finally:
         room.EndpointEngine.extras = whole  # type: ignore[method-assign]
     for cell in view.cells:

@@ -48,10 +48,10 @@ def test_fit_of_a_shape(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("line", "said"),
     [
-        (["--shape", "layers=40"], "does not say heads"),
-        (["--shape", "layers=40,wings=2"], "is no size"),
-        (["--shape", SHAPE, "--weights", "Q9"], "no storage type"),
-        (["--shape", SHAPE, "--cache-precision", "f8"], "no cache precision"),
+        (["--shape", "layers=40"], "does not give heads"),
+        (["--shape", "layers=40,wings=2"], "is not a size"),
+        (["--shape", SHAPE, "--weights", "Q9"], "unknown storage type"),
+        (["--shape", SHAPE, "--cache-precision", "f8"], "unknown cache precision"),
         (["--rig", "gull"], "no rig 'gull'"),
         (["nothing.gguf"], "no file nothing.gguf"),
     ],
@@ -95,7 +95,7 @@ def test_fit_and_plan_on_simulated_rigs(tmp_path: Path) -> None:
     assert re.search(r"storm-tern .*will not fit, 1\d", plan)
     study.write_text(study.read_text().replace("fathom-14b", "gull-9b"))
     done = kettle("plan", str(study), home=tmp_path)
-    assert done.returncode == 2 and "no model 'gull-9b'" in done.stderr
+    assert done.returncode == 2 and "no simulated model 'gull-9b'" in done.stderr
     study.write_text(study.read_text().replace("storm-tern", "nobody"))
     done = kettle("run", str(study), home=tmp_path)
     assert done.returncode == 2 and "no rig 'nobody'" in done.stderr
@@ -149,7 +149,7 @@ def test_rehearse_serves_until_it_is_interrupted(tmp_path: Path) -> None:
     """Real servers on this machine; gone when it ends."""
     assert "cormorant" in kettle("rehearse", "--list", home=tmp_path).stdout
     wrong = kettle("rehearse", "gull", home=tmp_path)
-    assert wrong.returncode == 2 and "has no gull" in wrong.stderr
+    assert wrong.returncode == 2 and "no simulated rig gull" in wrong.stderr
     line = [sys.executable, "-m", "zinc_kettle", "rehearse", "cormorant"]
     env = {**os.environ, "ZINC_KETTLE_HOME": str(tmp_path)}
     with subprocess.Popen(line, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=env) as running:

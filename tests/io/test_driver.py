@@ -111,7 +111,7 @@ FAULTS: dict[str, tuple[str, dict[str, Any]]] = {
     "reset": ("closed before the end", {}),
     "close": ("closed before the end", {}),
     "no-end": ("without its end marker", {}),
-    "wrong-type": ("no event stream", {}),
+    "wrong-type": ("not an event stream", {}),
     "bad-json": ("could not be read", {}),
     "bad-utf8": ("could not be read", {}),
     "huge-line": ("more than", {}),

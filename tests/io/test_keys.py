@@ -22,11 +22,10 @@ from zinc_kettle.core.plan import Endpoint, Repeats
 from zinc_kettle.core.redact import HIDDEN
 from zinc_kettle.errors import DriverError
 from zinc_kettle.link.process import DriverProcess
-from zinc_kettle.present.records import cell_record
-from zinc_kettle.present.view import StudyView
+from zinc_kettle.present.json import cell_json
 from zinc_kettle.session import progress as p
-from zinc_kettle.store.reading import load
-from zinc_kettle.store.sqlite import SqliteStore
+from zinc_kettle.store.reading import open_run
+from zinc_kettle.store.store import KettleStore
 from zinc_kettle.wire.messages import Episode, Setup
 from zinc_kettle.wiring.build import experiment
 
@@ -81,8 +80,8 @@ async def test_a_key_from_a_file_reaches_the_server_and_nobody_else(tmp_path: Pa
 
 @pytest.mark.parametrize(
     ("mode", "text", "words"),
-    [(0o644, KEY, "may be read by others"), (0o600, "", "no usable key"), (0o600, "a b", "no usable key"),
-     (0o600, "schlüssel", "cannot be read"), (0o600, "k" * 10_000, "no usable key")],
+    [(0o644, KEY, "may be read by others"), (0o600, "", "hold a usable key"), (0o600, "a b", "hold a usable key"),
+     (0o600, "schlüssel", "cannot be read"), (0o600, "k" * 10_000, "hold a usable key")],
 )  # fmt: skip
 async def test_unusable_key_files_say_why(tmp_path: Path, mode: int, text: str, words: str) -> None:
     """A clause, without the key in it."""
@@ -110,14 +109,15 @@ async def test_a_study_with_a_key_leaves_no_trace_of_it(tmp_path: Path, monkeypa
             {"concurrency": (1, 2)}, hold={"output_tokens": 4}, repeats=Repeats(count=1, requests=2),
             endpoint=Endpoint(url, key_variable="HARBOUR_KEY"),
         )  # fmt: skip
-        store = SqliteStore(tmp_path / "s.db")
+        store = KettleStore(tmp_path / "s.db")
         await experiment(plan, Places(tmp_path, tmp_path / "s.db"), store, emit).run()
     assert any(KEY.encode() in head for head in heads)
     began = next(e for e in events if isinstance(e, p.Began))
-    view = StudyView(load(store, began.study_id))
+    results = open_run(store, began.run_id)
+    assert results.cells[0].done == 1
+    told = repr(events) + repr([cell_json(results, c) for c in results.cells]) + " ".join(lines)
+    told += repr([c.kept_repeats for c in results.cells])
     store.close()
-    assert view.cells[0].done == 1
-    told = repr(events) + repr([cell_record(view, c) for c in view.cells]) + " ".join(lines)
     assert KEY not in told and "zinc_kettle.driver" in told
     for path in tmp_path.rglob("*"):
         if path.is_file():

@@ -19,7 +19,7 @@ from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.driver.closed import ClosedLoop
 from zinc_kettle.driver.opened import OpenLoop
 from zinc_kettle.driver.pacing import Opened
-from zinc_kettle.driver.record import Record
+from zinc_kettle.driver.recording import Recording
 from zinc_kettle.driver.target import Target
 from zinc_kettle.link.pool import DriverPool, merged_tick, split
 from zinc_kettle.wire.messages import ChatMessage, Episode, Finished, RequestOrder, Setup, Tick
@@ -67,7 +67,7 @@ async def test_no_connection_lingers_while_requests_wait(paced: str) -> None:
     """A server may hold a worker for each open connection: the next request never waits for the last one's."""
 
     class Watched(ClosedLoop):
-        async def one(self, record: Record, request: bytes, opened: Opened) -> None:
+        async def one(self, record: Recording, request: bytes, opened: Opened) -> None:
             held.append(len(self._open))
             await super().one(record, request, opened)
 

@@ -203,7 +203,7 @@ def test_a_lying_length_and_a_broken_config(tmp_path: Path) -> None:
     with pytest.raises(ModelError, match="claims a header"):
         read_safetensors(folder)
     (folder / "config.json").write_text("[" * 100_000)
-    with pytest.raises(ModelError, match="no JSON object"):
+    with pytest.raises(ModelError, match="is not a JSON object"):
         read_safetensors(folder)
     (folder / "config.json").write_text('{"num_hidden_layers": 1}')
     (folder / "model.safetensors").write_bytes(struct.pack("<Q", 2) + b"{}")
@@ -220,6 +220,6 @@ def test_a_scan_names_what_cannot_be_read(tmp_path: Path) -> None:
     (deep / "hidden.gguf").write_bytes(gguf_bytes.model())
     found = {f.path.name: f for f in scan(tmp_path)}
     assert set(found) == {"good.gguf", "bad.gguf"}
-    assert found["good.gguf"].shape is not None and "no GGUF" in found["bad.gguf"].trouble
+    assert found["good.gguf"].shape is not None and "is not a GGUF file" in found["bad.gguf"].trouble
     with pytest.raises(ModelError, match="no folder"):
         scan(tmp_path / "none")

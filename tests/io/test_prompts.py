@@ -10,7 +10,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from zinc_kettle.core.plan import Study, cells
+from zinc_kettle.core.plan import Study
 from zinc_kettle.core.suite import SUITE
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.prompts import BadPromptFile, read_prompts, read_times
@@ -124,7 +124,7 @@ def test_the_suite_comes_with_its_texts(tmp_path: Path) -> None:
         assert task_texts(name) and all(len(text) > 60 for text in task_texts(name))
     plan = parse('[vary]\ntask = ["code", "drafting"]\n[hold]\nmodel = "m"\ncontext = 4096\n', tmp_path)
     assert set(plan.prompts.tasks) == {"code", "drafting"}
-    assert [c.settings["output_tokens"] for c in cells(plan)] == [320, 512]
+    assert [c.settings["output_tokens"] for c in plan.cells] == [320, 512]
 
 
 def test_until_and_retry_and_limits(tmp_path: Path) -> None:
@@ -138,14 +138,14 @@ def test_until_and_retry_and_limits(tmp_path: Path) -> None:
 ASK = HOLD + "prompt_tokens = 64\n"
 WRONG: dict[str, tuple[str, str]] = {
     "a rate without a schedule": (ASK + "rate = 60\n", "open loop"),
-    "a schedule without a rate": (ASK + '[load]\nshape = "open"\n', "wants a rate"),
+    "a schedule without a rate": (ASK + '[load]\nshape = "open"\n', "needs a rate"),
     "concurrency of a schedule": (ASK + 'rate = 60\nconcurrency = 2\n[load]\nshape = "open"\n', "concurrency"),
     "times without a file": (ASK + '[load]\nshape = "open"\narrivals = "recorded"\n', "times_file"),
     "a file that is not there": (
         ASK + '[load]\nshape = "open"\narrivals = "recorded"\ntimes_file = "no.csv"\n', "cannot be read",
     ),
     "thinking in a burst": (ASK + '[load]\nshape = "burst"\nthink_s = 1\n', "think"),
-    "two lengths": (ASK + '[prompts.lengths]\nkind = "fixed"\ntokens = 5\n', "both say how long"),
+    "two lengths": (ASK + '[prompts.lengths]\nkind = "fixed"\ntokens = 5\n', "both set the length"),
     "half a distribution": (HOLD + '[prompts.lengths]\nkind = "lognormal"\nmedian = 5\n', "sigma"),
     "a length beyond the context": (HOLD + '[prompts.lengths]\nkind = "uniform"\nlow = 5\nhigh = 9000\n', "do not fit"),
     "turns beyond the context": (
@@ -153,8 +153,8 @@ WRONG: dict[str, tuple[str, str]] = {
     ),
     "too low a floor": (ASK + "[repeats]\ncount = 3\nuntil_percent = 2\n", "95%"),
     "a ceiling for nothing": (ASK + "[repeats]\nceiling = 9\n", "until_percent"),
-    "no such measure": (ASK + '[repeats]\nuntil_percent = 2\nuntil_measure = "mood"\n', "no measure"),
-    "no such fault": (ASK + '[retry]\non = ["tired"]\n', "no fault"),
+    "no such measure": (ASK + '[repeats]\nuntil_percent = 2\nuntil_measure = "mood"\n', "is not a measure"),
+    "no such fault": (ASK + '[retry]\non = ["tired"]\n', "is not a fault code"),
     "a sample of nothing": (ASK + "[prompts]\nsample = 3\n", "nothing to sample"),
     "no such task": (HOLD + 'task = "poetry"\n', "short-ask"),
     "two keys": (

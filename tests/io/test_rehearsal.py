@@ -221,9 +221,9 @@ def test_loads_that_fail_say_why(gannet: str) -> None:
     """Too large, unknown, and told to."""
     huge = load(gannet, model="shoal-30b", quantization="F16")
     assert huge.status_code == 507 and "insufficient memory" in huge.json()["error"]["message"]
-    assert "no model" in load(gannet, model="none").json()["error"]["message"]
+    assert "no simulated model" in load(gannet, model="none").json()["error"]["message"]
     httpx.post(f"{gannet}/rehearse/fault", json={"kind": "load"}, trust_env=False)
-    assert "told to fail" in load(gannet).json()["error"]["message"]
+    assert "set to fail" in load(gannet).json()["error"]["message"]
     assert load(gannet).status_code == 200
     assert httpx.post(f"{gannet}/rehearse/fault", json={"kind": "x"}, trust_env=False).status_code == 400
 

@@ -7,11 +7,15 @@ from pathlib import Path
 import pytest
 
 from zinc_kettle.config import Places
+from zinc_kettle.core.factors import FACTORS, Factor, Level
+from zinc_kettle.core.plan import Study
 from zinc_kettle.core.rig import Fact, Probe, Rig, RigPlan, rig_of
 from zinc_kettle.errors import RigError, StudyFileError, UsageError
+from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.formats.rigs import read_rigs, type_fact
-from zinc_kettle.present.rig_view import busy_line, fact_rows, probe_rows, rig_record
+from zinc_kettle.present.rig_rows import busy_line, fact_rows, probe_rows, rig_record
 from zinc_kettle.wiring.fitting import calibration
+from zinc_kettle.wiring.fleet import Fleet
 from zinc_kettle.wiring.rig_desk import RigDesk
 from zinc_kettle.wiring.rigbook import RigBook
 
@@ -50,9 +54,9 @@ def test_a_rig_file(tmp_path: Path) -> None:
         ("format = 1\n[a]\nreach = 'url'", "names no url"),
         ("format = 1\n[a]\nreach = 'boat'", "a.reach"),
         ("format = 1\n[a]\nreach = 'ssh'\nhost = '-oProxyCommand=x'", "a.host"),
-        ("format = 1\n[A]\nreach = 'here'", "no name"),
+        ("format = 1\n[A]\nreach = 'here'", "not a valid rig name"),
         ("format = 1\n[a]\nreach = 'here'\npassword = 'x'", "a.password"),
-        ("format = 1\n[a]\nreach = 'here'\nfacts.cores = { value = 3 }", "no fact to type in"),
+        ("format = 1\n[a]\nreach = 'here'\nfacts.cores = { value = 3 }", "is not a fact"),
         ("format = 1\n[a]\nreach = 'here'\nfacts.bandwidth = { value = 3, unit = 'mph' }", "no unit"),
         ("format = 1\n[a]\nreach = 'here'\nfacts.idle_w = { value = 'much', unit = 'W' }", "number"),
         ("format = 1\n[a", "not TOML"),
@@ -141,6 +145,24 @@ async def test_a_book_keeps_what_was_told(tmp_path: Path) -> None:
         again.plan("gull")
     (tmp_path / "known-rigs.json").write_text("{broken")
     assert RigBook(places).rig("here").memory_bytes is None
+
+
+LAUNCH = [f for f in FACTORS.values() if f.kind == "launch" and f.name not in {"rig", "model"}]
+
+
+@pytest.mark.parametrize("factor", LAUNCH, ids=lambda f: f.name)
+@pytest.mark.parametrize("where", ["vary", "hold"])
+def test_a_rig_behind_an_address_refuses_what_it_cannot_set(tmp_path: Path, factor: Factor, where: str) -> None:
+    """Each launch factor but the model: accepted and ignored, it would make equal cells look different."""
+    (tmp_path / "rigs.toml").write_text(FILE)
+    types: dict[type, Level] = {str: "Q8_0", int: 16, bool: True}
+    level = factor.choices[-1] if factor.choices else types[factor.type]
+    settings: dict[str, tuple[Level, ...]] = {"rig": ("quay",), **({factor.name: (level,)} if where == "vary" else {})}
+    study = Study("s", "?", settings, hold={"model": "brine-15m", **({factor.name: level} if where == "hold" else {})})
+    places = Places(tmp_path, tmp_path / "s.db")
+    with pytest.raises(UsageError, match=f"{factor.name} cannot be set on quay"):
+        Fleet(study, RigBook(places), ModelFolder(places.models))
+    Fleet(Study("s", "?", {"rig": ("quay",)}, hold={"model": "brine-15m"}), RigBook(places), ModelFolder(places.models))
 
 
 @pytest.mark.parametrize("text", ["bandwidth = 51.2 GB/s, data sheet", "bandwidth=51.2 GB/s"])

@@ -45,5 +45,5 @@ async def test_a_failure_is_an_error_with_its_cause(tmp_path: Path, monkeypatch:
         raise OSError("no process")
 
     monkeypatch.setattr(selftest, "_measure", broken)
-    with pytest.raises(DriverError, match="did not come to an end"):
+    with pytest.raises(DriverError, match="did not finish"):
         await selftest.test_driver(1, tmp_path / "t.json")

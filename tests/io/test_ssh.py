@@ -18,7 +18,7 @@ from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.engines.remote import RemoteLauncher, RemoteModels
 from zinc_kettle.errors import EngineError, RigError
 from zinc_kettle.formats.gguf_model import read_gguf_head
-from zinc_kettle.ports import ModelFile
+from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.rigs.adapters import SshRig
 from zinc_kettle.rigs.ssh import SshShell
 from zinc_kettle.rigs.ssh_watch import RemoteSampler
@@ -73,7 +73,7 @@ async def test_a_key_it_does_not_take(host: Host, tmp_path: Path) -> None:
     """Keys only; a password is never asked for."""
     text = host.config.read_text().replace("IdentityFile", "#")
     (tmp_path / "config").write_text(text + "  IdentityAgent none\n")
-    with pytest.raises(RigError, match="takes none of your keys"):
+    with pytest.raises(RigError, match="accepts none of your keys"):
         await SshShell(host.name, ssh_config=str(tmp_path / "config")).run(["true"])
 
 

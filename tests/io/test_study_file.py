@@ -10,7 +10,6 @@ from hypothesis import strategies as st
 
 from zinc_kettle.config import DEMO_FILES, Places
 from zinc_kettle.core.factors import label
-from zinc_kettle.core.plan import cells
 from zinc_kettle.core.text import is_hidden
 from zinc_kettle.errors import KettleError, ModelError, StudyFileError
 from zinc_kettle.formats.models import ModelFolder
@@ -46,7 +45,7 @@ def parse(text: str, folder: Path = Path()) -> object:
 def test_shipped_studies_are_right(path: Path) -> None:
     """Examples and the demo's study."""
     study, text = read_study(path)
-    assert len(cells(study)) >= 2 and study.question and text
+    assert len(study.cells) >= 2 and study.question and text
 
 
 def test_defaults() -> None:
@@ -64,14 +63,14 @@ WRONG = [
     ("wrong type", GOOD.replace("[1, 2]", '[1, "two"]'), "threads should be a whole number", 7),
     ("boolean as number", GOOD.replace("[1, 2]", "[true]"), "threads should be a whole number", 7),
     ("out of bounds", GOOD.replace("[1, 2]", "[0]"), "1 to 1,024", 7),
-    ("twice", GOOD.replace("[1, 2]", "[2, 2]"), "names a level twice", 7),
+    ("twice", GOOD.replace("[1, 2]", "[2, 2]"), "has a level twice", 7),
     ("empty", GOOD.replace("[1, 2]", "[]"), "has no levels", 7),
     ("both", GOOD.replace("[hold]", "[hold]\nthreads = 1"), "both varied and held", 10),
     ("no model", GOOD.replace('model = "brine-15m"\n', ""), "no model is named", 9),
     ("no prompts", GOOD.replace("prompt_tokens = 64\n", ""), "no prompts are named", None),
     ("too long", GOOD.replace("prompt_tokens = 64", "prompt_tokens = 250"), "do not fit a context of 256", 11),
     ("bad count", GOOD.replace("count = 4", "count = 0"), "repeats.count", 15),
-    ("bad name", GOOD.replace("night-log", "Night Log!"), "name is not as it should be", 2),
+    ("bad name", GOOD.replace("night-log", "Night Log!"), "name is not valid", 2),
     ("format 2", GOOD.replace("format = 1", "format = 2"), "format", 1),
     ("missing", GOOD.replace('question = "Which?"\n', ""), "question is missing", None),
     ("choice", GOOD + "", "", None),
@@ -95,6 +94,23 @@ def test_wrong_files_are_named(text: str, words: str, line: int | None) -> None:
     assert caught.value.exit_code == 2
     if line is not None:
         assert caught.value.line == line
+
+
+def test_all_that_is_wrong_is_said_at_once() -> None:
+    """Fields, factors and what goes together, in the order of their lines, each with its own line."""
+    text = GOOD.replace("threads = [1, 2]", 'threads = [0]\nthrads = [1]\nthreads_ = ["x"]').replace("= 4", '= "four"')
+    with pytest.raises(StudyFileError) as caught:
+        parse(text.replace("context = 256", "context = -1"))
+    lines = str(caught.value).splitlines()
+    assert [line.split(": ")[0] for line in lines] == ["s.toml:7", "s.toml:8", "s.toml:9", "s.toml:13", "s.toml:17"]
+    assert "did you mean threads" in lines[1] and "16 to" in lines[3] and "repeats.count" in lines[4]
+    both = (
+        GOOD.replace("prompt_tokens = 64", "rate = 60\nslots = 2") + '[load]\nshape = "burst"\n[prompts]\nsample = 3\n'
+    )
+    with pytest.raises(StudyFileError) as caught:
+        parse(both)
+    told = str(caught.value)
+    assert all(w in told for w in ("rate only applies to an open loop", "no prompts are named", "nothing to sample"))
 
 
 def test_prompt_files_are_read_beside_the_study(tmp_path: Path) -> None:
@@ -147,14 +163,14 @@ def test_mutants_of_a_study_file_end_in_a_sentence(data: st.DataObject) -> None:
     except KettleError as error:
         assert str(error)
     else:
-        shown = [label(level) for cell in cells(study) for level in cell.levels.values()]
+        shown = [label(level) for cell in study.cells for level in cell.levels.values()]
         assert not any(is_hidden(char) for text in shown for char in text)
 
 
 def test_hidden_characters_are_refused_where_they_stand() -> None:
     """A model that looks like another one, a list, a key; line feeds of a text are no harm."""
     for text in ('"brine-\u200b15m"', '["a\\u202eb"]', '{ "k\u2066" = 1 }'):
-        with pytest.raises(StudyFileError, match="cannot be seen"):
+        with pytest.raises(StudyFileError, match="invisible character"):
             parse(GOOD.replace('"brine-15m"', text))
     assert parse(GOOD.replace('"Which?"', '"Which\\nof them?"'))
 

@@ -10,7 +10,8 @@ import pytest
 
 from tests.build import repeat
 from tests.driving import drive, scripted, sent
-from zinc_kettle.core.measures import Missing, repeat_figures
+from zinc_kettle.core.measures import repeat_figures
+from zinc_kettle.core.repeat import Missing
 from zinc_kettle.core.timeline import Timeline
 
 SHARE, FLOOR_S = 0.01, 0.0002

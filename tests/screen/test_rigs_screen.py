@@ -8,9 +8,8 @@ from pathlib import Path
 
 from tests.hosts import ssh_hosts
 from tests.screen.test_screen import open_app, own_home
-from zinc_kettle.present.view import StudyView
-from zinc_kettle.store.reading import load, shelf
-from zinc_kettle.store.sqlite import SqliteStore
+from zinc_kettle.store.reading import open_run, shelf
+from zinc_kettle.store.store import KettleStore
 
 REHEARSAL = 'format = 1\n[gannet]\nreach = "rehearsal"\n[cormorant]\nreach = "rehearsal"\n'
 
@@ -35,7 +34,7 @@ def test_rigs_are_asked_and_told(home: Path, tmp_path: Path) -> None:
         t.keys("Down")
         simulated = t.wait("SIMULATED: made-up hardware")
         assert "made-up 8-core" in simulated and "typed in" not in simulated
-        t.keys("?").wait("Each fact says where it came from")
+        t.keys("?").wait("Each fact says where it comes from")
         t.keys("Escape").wait("made-up hardware")
         t.keys("q").wait_exit()
     assert "price" in (mine / "rigs.toml").read_text()
@@ -103,11 +102,11 @@ def test_a_study_of_two_ssh_rigs_and_two_simulated_ones(home: Path, tmp_path: Pa
             t.wait("Measured.")
             assert "skerry-mini" in done and "gannet (sim.)" in done and "SIMULATED" in done
             t.keys("q").wait_exit()
-    store = SqliteStore(mine / "kettle.db")
+    store = KettleStore(mine / "kettle.db")
     (row,) = shelf(store)
-    view = StudyView(load(store, row.study_id))
+    view = open_run(store, row.runs[0].run_id)
     by_rig = {str(c.cell.settings["rig"]): c for c in view.cells}
-    assert all(c.state == "measured" for c in view.cells) and view.record.simulated
+    assert all(c.state == "measured" for c in view.cells) and view.run.simulated
     assert [n for n, c in by_rig.items() if view.simulated(c)] == ["gannet", "cormorant"]
     for cell in view.cells:
         repeat = cell.repeats[0]

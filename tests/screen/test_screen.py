@@ -15,7 +15,7 @@ import pytest
 from tests.flows.test_cli import STUDY, gone, kettle, study_file
 from tests.screen.term import Term
 from zinc_kettle.store.reading import shelf
-from zinc_kettle.store.sqlite import SqliteStore
+from zinc_kettle.store.store import KettleStore
 
 COMMAND = [sys.executable, "-m", "zinc_kettle"]
 
@@ -54,7 +54,7 @@ def test_from_the_shelf_to_an_export_and_out(home: Path, tmp_path: Path) -> None
         t.wait("Cell sheet")
         sheet = t.wait("prefill, engine")
         assert "cell 2 of 2" in sheet and "repeats, decode" in sheet and "cold" in sheet and "cautions" in sheet
-        t.keys("w").wait("a note to this cell")
+        t.keys("w").wait("a note on this cell")
         t.keys("f", "o", "g", "Enter")
         t.wait_re(r"notes\s*\n[^\n]*fog")
         t.keys("p")
@@ -70,7 +70,7 @@ def test_from_the_shelf_to_an_export_and_out(home: Path, tmp_path: Path) -> None
     assert written == [".pdf", ".pdf", ".svg", ".svg"]
     again = kettle(mine, "run", mine / "studies" / "quick.study.toml")
     assert again.returncode == 0
-    assert [row.state for row in shelf(SqliteStore(mine / "kettle.db"))] == ["measured", "measured"]
+    assert [run.state for run in shelf(KettleStore(mine / "kettle.db"))[0].runs] == ["measured", "measured"]
 
 
 def test_stop_quit_and_go_on(home: Path, tmp_path: Path) -> None:
@@ -80,14 +80,14 @@ def test_stop_quit_and_go_on(home: Path, tmp_path: Path) -> None:
         t.wait("1 ready to run")
         t.keys("Enter").wait("r measures it on this machine")
         t.keys("r").wait_re(r"[1-9] of 12 repeats")
-        t.keys("s").wait("stopped, r goes on")
+        t.keys("s").wait("stopped, r continues")
         t.keys("r").wait("running,")
         t.wait_re(r"[2-9] of 12 repeats")
         children = psutil.Process(t.pid).children(recursive=True)
         t.keys("q")
         assert t.wait_exit() == 0
         assert gone(children, 5)
-    (row,) = shelf(SqliteStore(mine / "kettle.db"))
+    ((row,),) = (study.runs for study in shelf(KettleStore(mine / "kettle.db")))
     assert row.state == "stopped" and row.repeats_done >= 2
     rest = kettle(mine, "run", mine / "studies" / "quick.study.toml")
     assert f"{row.repeats_done} of them kept" in rest.stderr
@@ -107,6 +107,34 @@ def test_a_killed_screen_leaves_nothing(home: Path, tmp_path: Path) -> None:
         assert gone(children, 5)
 
 
+FAULTY = """
+from zinc_kettle.cli.entry import main
+from zinc_kettle.tui.screens.map.screen import MapScreen
+
+def broken(self):
+    raise KeyError("a mistake of ours")
+
+MapScreen.action_next_slice = broken
+main()
+"""
+
+
+def test_an_error_of_the_screen_leaves_the_run(home: Path, tmp_path: Path) -> None:
+    """A short message in place of a traceback; the run continues, and the details are in the log."""
+    mine = own_home(home, tmp_path, count=4, output=64)
+    with Term([sys.executable, "-c", FAULTY], env={"ZINC_KETTLE_HOME": str(mine)}) as t:
+        t.wait("1 ready to run")
+        t.keys("Enter").wait("r measures it on this machine")
+        t.keys("r").wait_re(r"[1-9] of 8 repeats")
+        t.keys("x")
+        told = t.wait("The screen was restarted")
+        assert "KeyError: 'a mistake of ours'" in told and "The run continues." in told and "Traceback" not in told
+        t.wait("8 of 8 repeats", 120)
+        t.keys("q")
+        assert t.wait_exit() == 0
+    assert "broken" in (mine / "zinc-kettle.log").read_text()
+
+
 @pytest.fixture(scope="module")
 def finished(home: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     """A data folder with a measured study and a broken study file."""
@@ -122,7 +150,7 @@ def finished(home: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[P
 def test_help_palette_theme_mouse_and_resize(finished: Path) -> None:
     """One app: explanation, command palette, both themes, clicks, a small terminal and back."""
     with open_app(finished) as t:
-        first = t.wait("1 kept, 2 ready to run")
+        first = t.wait("1 measured or begun, 1 ready to run")
         assert "not usable" in first and "question is missing" in first
         t.keys("?").wait("escape closes this")
         t.keys("Escape").gone("escape closes this")
@@ -144,7 +172,7 @@ def test_help_palette_theme_mouse_and_resize(finished: Path) -> None:
         wanted = ("Q8_0", "Q4_0", "tok/s", "4 of 4 repeats ━", "quit")
         small = t.until(lambda s: len(s.splitlines()) <= 30 and all(w in s for w in wanted), "the small screen")
         assert all(len(line) <= 100 for line in small.splitlines())
-        t.keys("0").wait("1 kept")
+        t.keys("0").wait("1 measured or begun")
         t.keys("C-p").wait("Search for commands")
         t.keys("Escape").gone("Search for commands")
         t.keys("q")
@@ -165,7 +193,7 @@ def test_a_broken_study_file_is_explained(finished: Path) -> None:
 def test_small_terminal_from_the_start(finished: Path) -> None:
     """100 by 30: nothing of the map and the sheet is cut that matters."""
     with open_app(finished, columns=100, rows=30) as t:
-        t.wait("1 kept")
+        t.wait("1 measured or begun")
         t.keys("End", "Enter")
         wanted = ("Q8_0", "Q4_0", "tok/s", "4 of 4 repeats ━", "quit")
         t.until(lambda s: all(w in s for w in wanted), "the whole map")
@@ -176,7 +204,7 @@ def test_small_terminal_from_the_start(finished: Path) -> None:
 def test_without_colours_states_still_have_words(finished: Path) -> None:
     """NO_COLOR: marks and words carry the state."""
     with open_app(finished, NO_COLOR="1") as t:
-        t.wait("1 kept")
+        t.wait("1 measured or begun")
         t.keys("End", "Enter")
         t.wait("best decode")
         seen = t.text(colours=True)

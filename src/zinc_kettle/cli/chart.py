@@ -1,4 +1,4 @@
-"""`chart`: draw a study."""
+"""`chart`: draw a run of a study."""
 
 from __future__ import annotations
 
@@ -6,20 +6,62 @@ from pathlib import Path
 
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
+from zinc_kettle.core.factors import label
+from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.errors import UsageError
+from zinc_kettle.present.charts.kinds import Subject
+from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.wiring.build import open_store
-from zinc_kettle.wiring.export import write_chart
+from zinc_kettle.wiring.export import write_all, write_chart
 
 
-def draw_chart(study: str, out: Path, *, measure: str, kind: str, store: Path | None) -> None:
-    """Write one chart.
+def draw_chart(
+    place: str, out: Path | None, folder: Path | None, *, measure: str, kind: str, cell: str, store: Path | None
+) -> None:
+    """Write one chart into `out`, or all that the run allows into `folder`.
+
+    Args:
+        place: STUDY or STUDY:RUN.
+        out: File of a single chart; its ending chooses the format.
+        folder: Folder for all of them.
+        measure: Name of the measure.
+        kind: Kind of chart.
+        cell: `factor=level,…` for kinds that show one cell.
+        store: Another store than the one in the data folder.
 
     Raises:
-        UsageError: No such study, measure, kind or format.
+        UsageError: No such study, measure, kind, cell or format.
     """
-    from zinc_kettle.present.view import StudyView
-    from zinc_kettle.store.reading import find, load
-
+    if (out is None) == (folder is None):
+        raise UsageError("one file or all charts", remedy="--out FILE.svg for one, --all FOLDER for all")
     opened = open_store(places(store))
-    view = StudyView(load(opened, find(opened, study)))
-    write_chart(view, out, measure=measure, kind=kind)
-    output.line(str(out))
+    results = open_run(opened, find(opened, place))
+    subject = Subject(results, measure, _cell(results, cell) if cell else None)
+    if out is not None:
+        write_chart(subject, out, kind=kind)
+        output.line(str(out))
+    elif folder is not None:
+        for path in write_all(subject, folder, f"{results.study.name}-{results.run.number}-{measure}"):
+            output.line(str(path))
+
+
+def _cell(results: StudyResults, text: str) -> CellResults:
+    """The cell of `factor=level,…`.
+
+    Raises:
+        UsageError: None, or several, have these levels.
+    """
+    wanted = dict(part.strip().partition("=")[::2] for part in text.split(","))
+    found = [
+        cell
+        for cell in results.cells
+        if all(name in cell.cell.levels and _said(cell.cell.levels[name]) == level for name, level in wanted.items())
+    ]
+    if len(found) != 1:
+        example = ",".join(f"{name}={_said(level)}" for name, level in results.cells[0].cell.levels.items())
+        raise UsageError(f"{len(found)} cells are {text!r}", remedy=f"name one cell, as in --cell {example}")
+    return found[0]
+
+
+def _said(level: str | int | bool) -> str:
+    return label(level).replace(",", "")

@@ -7,7 +7,6 @@ from pathlib import Path
 from zinc_kettle.cli import output
 from zinc_kettle.cli.screen import on_terminal, show
 from zinc_kettle.config import demo_places, demo_studies
-from zinc_kettle.core.plan import cells
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.formats.models import check_disk
 from zinc_kettle.wiring.build import model_folder, read_study
@@ -23,7 +22,7 @@ def open_demo(store: Path | None) -> None:
     folder = model_folder(where)
     wanted = {}
     for path in demo_studies():
-        for cell in cells(read_study(path)[0]):
+        for cell in read_study(path)[0].cells:
             settings = cell.launch
             if settings.rig is not None:
                 continue  # simulated rigs have their own models

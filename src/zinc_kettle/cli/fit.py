@@ -14,7 +14,7 @@ from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.storage_types import CACHE_TYPES, STORAGE_TYPES
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.errors import UsageError
-from zinc_kettle.present.fit_view import Candidate, FitRow, detail, fit_record, fit_rows, speed_text, verdict
+from zinc_kettle.present.fit_rows import Candidate, FitRow, detail, fit_record, fit_rows, speed_text, verdict
 from zinc_kettle.wiring.build import open_store, rig_book
 from zinc_kettle.wiring.fitting import calibration, candidates
 
@@ -27,21 +27,27 @@ SIZES = (
 def parse_shape(text: str, *, weight_type: str, gated: bool, tied: bool) -> ModelShape:
     """A shape from `layers=40,heads=40,…`.
 
+    Args:
+        text: Sizes, as `name=number` with commas between.
+        weight_type: Storage type of the matrices.
+        gated: Three feed-forward matrices and not two.
+        tied: The input embedding is also the output matrix.
+
     Raises:
         UsageError: A size is unknown, missing, or no number.
     """
     if weight_type not in STORAGE_TYPES:
-        raise UsageError(f"no storage type {weight_type!r}", remedy=f"one of: {', '.join(STORAGE_TYPES)}")
+        raise UsageError(f"unknown storage type {weight_type!r}", remedy=f"one of: {', '.join(STORAGE_TYPES)}")
     given: dict[str, int] = {}
     for part in text.split(","):
         name, _, value = part.strip().partition("=")
         if name not in SIZES or not value.strip().isdigit():
-            raise UsageError(f"{part.strip()!r} is no size", remedy=f"NAME=NUMBER with {', '.join(SIZES)}")
+            raise UsageError(f"{part.strip()!r} is not a size", remedy=f"NAME=NUMBER with {', '.join(SIZES)}")
         given[name.replace("-", "_")] = int(value)
     missing = [n for n in ("layers", "heads", "ffn", "vocab") if n not in given]
     if missing:
         raise UsageError(
-            f"the shape does not say {', '.join(missing)}", remedy="layers=40,heads=40,ffn=13824,vocab=32000"
+            f"the shape does not give {', '.join(missing)}", remedy="layers=40,heads=40,ffn=13824,vocab=32000"
         )
     try:
         return from_sizes(**given, weight_type=weight_type, gated=gated, tied=tied)  # type: ignore[arg-type]
@@ -55,11 +61,21 @@ def wish_from(
 ) -> Wish:  # fmt: skip
     """How a model is to be run, from the command line's options.
 
+    Args:
+        context: Tokens per slot.
+        slots: Requests held at once.
+        cache: Precision of the KV cache.
+        micro_batch: Tokens computed at once.
+        unified: All slots share one KV cache.
+        copied: Weights are copied and not mapped.
+        device_layers: Layers on fast devices; None for as many as fit.
+        experts_in_main: Keep experts in main memory; None leaves it open.
+
     Raises:
         UsageError: No such cache precision.
     """
     if cache not in CACHE_TYPES:
-        raise UsageError(f"no cache precision {cache!r}", remedy=f"one of: {', '.join(CACHE_TYPES)}")
+        raise UsageError(f"unknown cache precision {cache!r}", remedy=f"one of: {', '.join(CACHE_TYPES)}")
     return Wish(
         context=context, slots=slots, cache=cache, micro_batch=micro_batch, unified=unified,
         load_mode="copied" if copied else "mapped", device_layers=device_layers, experts_in_main=experts_in_main,
@@ -71,6 +87,15 @@ def show_fit(
     shape: ModelShape | None, threads: int | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Print what fits.
+
+    Args:
+        paths: Model files or folders; empty for the model folder.
+        rig_name: A rig of the rig file; None for this machine.
+        store_path: Another store than the one in the data folder.
+        wish: How the model is to be run.
+        shape: A model that is only a shape; None for files.
+        threads: For the predicted speed; None for the best.
+        as_json: JSON Lines on standard output.
 
     Raises:
         UsageError: The rig or a model cannot be used.
@@ -86,11 +111,11 @@ def show_fit(
     rows = fit_rows(wanted, rig, wish, threads=threads, calibration=known)
     if as_json:
         for row in rows:
-            output.record(_record(row, rig, wish))
+            output.json_line(_record(row, rig, wish))
         return
     if not rows:
         output.line(
-            "The model folder is empty. Name GGUF files or folders, or make a model: zinc-kettle synth brine-60m"
+            "The model folder is empty. Give GGUF files or folders, or make a model: zinc-kettle synth brine-60m"
         )
         return
     _tell(rows, rig, wish)

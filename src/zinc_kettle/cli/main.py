@@ -30,7 +30,7 @@ JsonOption = Annotated[bool, typer.Option("--json", help="JSON Lines on standard
 def root(
     context: typer.Context,
     store: StoreOption = None,
-    version: Annotated[bool, typer.Option("--version", help="Say the version and end.")] = False,
+    version: Annotated[bool, typer.Option("--version", help="Print the version and exit.")] = False,
 ) -> None:
     """Open the screen, or run a command."""
     if version:
@@ -49,7 +49,9 @@ def run(
     file: Annotated[Path, typer.Argument(help="A study file.")],
     store: StoreOption = None,
     as_json: JsonOption = False,
-    fresh: Annotated[bool, typer.Option("--fresh", help="Begin anew instead of resuming a stopped run.")] = False,
+    fresh: Annotated[
+        bool, typer.Option("--fresh", help="Begin a new run, even where an earlier one was stopped.")
+    ] = False,
 ) -> None:
     """Measure a study, or what is still missing of it."""
     from zinc_kettle.cli.run import run_study
@@ -75,14 +77,16 @@ def synth(
     context: typer.Context,
     preset: Annotated[str, typer.Argument(help="brine-15m, brine-60m, brine-250m, brine-1b; or a name and a shape.")],
     quantization: Annotated[str, typer.Option("--quantization", help="F16, Q8_0, Q6_K, Q5_K …")] = "F16",
-    to: Annotated[Optional[Path], typer.Option("--to", help="Folder; the model folder otherwise.")] = None,  # noqa: UP045
+    to: Annotated[Optional[Path], typer.Option("--to", help="Folder to write to; the model folder by default.")] = None,  # noqa: UP045
     seed: Annotated[int, typer.Option("--seed", min=0, help="Seed of the weights.")] = 1,
     layers: Annotated[int, typer.Option(min=0)] = 0,
     width: Annotated[int, typer.Option(min=0)] = 0,
     heads: Annotated[int, typer.Option(min=0)] = 0,
     kv_heads: Annotated[int, typer.Option(min=0)] = 0,
     ffn: Annotated[int, typer.Option(min=0)] = 0,
-    untamed: Annotated[bool, typer.Option("--untamed", help="May say byte and end tokens; for testing.")] = False,
+    untamed: Annotated[
+        bool, typer.Option("--untamed", help="Allow byte and end tokens in the output; for testing.")
+    ] = False,
     store: StoreOption = None,
 ) -> None:
     """Make a model of random weights: real speed, meaningless answers."""
@@ -93,42 +97,61 @@ def synth(
 
 
 @app.command()
+def show(
+    context: typer.Context,
+    study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Show the figures of a study that was measured, without measuring anything."""
+    from zinc_kettle.cli.show import show_run
+
+    show_run(study, store or context.obj, as_json=as_json)
+
+
+@app.command()
 def chart(
     context: typer.Context,
-    study: Annotated[str, typer.Argument(help="Name or id of a study in the store.")],
-    out: Annotated[Path, typer.Option("--out", "-o", help="File to write; .svg or .pdf.")],
+    study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],
+    out: Annotated[Optional[Path], typer.Option("--out", "-o", help="File to write; .svg or .pdf.")] = None,  # noqa: UP045
+    folder: Annotated[Optional[Path], typer.Option("--all", help="Write every chart as SVG and PDF into it.")] = None,  # noqa: UP045
     measure: Annotated[str, typer.Option("--measure", help="Which measure; see docs/output.md.")] = "decode",
-    kind: Annotated[str, typer.Option("--kind", help="map or lines.")] = "map",
+    kind: Annotated[str, typer.Option("--kind", help="Which kind; see docs/charts.md.")] = "map",
+    cell: Annotated[str, typer.Option("--cell", help="factor=level,… for kinds that show one cell.")] = "",
     store: StoreOption = None,
 ) -> None:
     """Draw a study as SVG or PDF."""
     from zinc_kettle.cli.chart import draw_chart
 
-    draw_chart(study, out, measure=measure, kind=kind, store=store or context.obj)
+    draw_chart(study, out, folder, measure=measure, kind=kind, cell=cell, store=store or context.obj)
 
 
 @app.command()
 def fit(
     context: typer.Context,
     models: Annotated[Optional[list[Path]], typer.Argument(help="Model files or folders.")] = None,  # noqa: UP045
-    rig: Annotated[Optional[str], typer.Option("--rig", help="A rig of the rig file; this machine otherwise.")] = None,  # noqa: UP045
+    rig: Annotated[str | None, typer.Option("--rig", help="A rig from the rig file; this machine by default.")] = None,
     shape: Annotated[
         str, typer.Option("--shape", help="layers=40,heads=40,ffn=13824,vocab=32000 …, instead of a file.")
     ] = "",
     weights: Annotated[str, typer.Option("--weights", help="Storage type of the matrices of --shape.")] = "F16",
     plain_ffn: Annotated[
-        bool, typer.Option("--plain-ffn", help="--shape has two feed-forward matrices, not three.")
+        bool, typer.Option("--plain-ffn", help="The model of --shape has two feed-forward matrices, not three.")
     ] = False,
-    tied: Annotated[bool, typer.Option("--tied", help="--shape uses its input embedding as output matrix.")] = False,
+    tied: Annotated[
+        bool, typer.Option("--tied", help="The model of --shape uses its input embedding as its output matrix.")
+    ] = False,
     tokens: Annotated[int, typer.Option("--context", min=16, help="Tokens of context per slot.")] = 2048,
     slots: Annotated[int, typer.Option("--slots", min=1, max=4096, help="Requests held at once.")] = 1,
     cache: Annotated[str, typer.Option("--cache-precision", help="f32, f16, q8_0 or q4_0.")] = "f16",
     micro_batch: Annotated[int, typer.Option("--micro-batch", min=1, help="Tokens computed at once.")] = 512,
     unified: Annotated[bool, typer.Option("--unified", help="All slots share one KV cache.")] = False,
-    copied: Annotated[bool, typer.Option("--copied", help="Weights are copied into memory, not mapped.")] = False,
+    copied: Annotated[
+        bool, typer.Option("--copied", help="Copy the weights into memory instead of mapping the file.")
+    ] = False,
     device_layers: Annotated[Optional[int], typer.Option("--device-layers", min=0)] = None,  # noqa: UP045
     experts_in_main: Annotated[bool, typer.Option("--experts-in-main", help="Keep experts in main memory.")] = False,
-    threads: Annotated[Optional[int], typer.Option("--threads", min=1, help="For the predicted speed.")] = None,  # noqa: UP045
+    threads: Annotated[Optional[int], typer.Option("--threads", min=1, help="Threads for the predicted speed.")] = None,  # noqa: UP045
     store: StoreOption = None,
     as_json: JsonOption = False,
 ) -> None:
@@ -146,8 +169,10 @@ def fit(
 @app.command()
 def probe(
     context: typer.Context,
-    rig: Annotated[Optional[str], typer.Argument(help="A rig of the rig file; this machine otherwise.")] = None,  # noqa: UP045
-    facts_only: Annotated[bool, typer.Option("--facts-only", help="Gather facts; load nothing.")] = False,
+    rig: Annotated[Optional[str], typer.Argument(help="A rig from the rig file; this machine by default.")] = None,  # noqa: UP045
+    facts_only: Annotated[
+        bool, typer.Option("--facts-only", help="Only gather facts; put no load on the machine.")
+    ] = False,
     store: StoreOption = None,
     as_json: JsonOption = False,
 ) -> None:
@@ -159,10 +184,10 @@ def probe(
 
 @app.command()
 def rehearse(
-    names: Annotated[Optional[list[str]], typer.Argument(help="Simulated rigs; all otherwise.")] = None,  # noqa: UP045
+    names: Annotated[Optional[list[str]], typer.Argument(help="Simulated rigs; all by default.")] = None,  # noqa: UP045
     model: Annotated[str, typer.Option("--model", help="Which made-up model to load.")] = "brine-1b",
     quantization: Annotated[str, typer.Option("--quantization", help="Its storage type.")] = "Q8_0",
-    listing: Annotated[bool, typer.Option("--list", help="Say which rigs and models there are, and end.")] = False,
+    listing: Annotated[bool, typer.Option("--list", help="List the rigs and models, and exit.")] = False,
 ) -> None:
     """Start simulated rigs as HTTP servers; what they give is made up and labelled so."""
     from zinc_kettle.cli.rehearse import list_rigs

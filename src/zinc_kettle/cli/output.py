@@ -16,7 +16,7 @@ def line(text: str = "") -> None:
     print(neutralise(text), flush=True)
 
 
-def record(value: dict[str, Any]) -> None:
+def json_line(value: dict[str, Any]) -> None:
     """A JSON line of the result."""
     print(json.dumps(value, ensure_ascii=False), flush=True)
 

@@ -8,17 +8,24 @@ from pathlib import Path
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
 from zinc_kettle.core.rig import Rig
-from zinc_kettle.present.rig_view import busy_line, fact_rows, probe_rows, rig_record
+from zinc_kettle.present.rig_rows import busy_line, fact_rows, probe_rows, rig_record
 from zinc_kettle.wiring.build import rig_book
 from zinc_kettle.wiring.rigbook import RigBook
 
 
 def probe_rig(name: str | None, store_path: Path | None, *, facts_only: bool, as_json: bool) -> int:
-    """Gather, probe and print; returns the exit code."""
+    """Gather, probe and print; returns the exit code.
+
+    Args:
+        name: A rig of the rig file; None for this machine.
+        store_path: Another store than the one in the data folder.
+        facts_only: Gather facts and load nothing.
+        as_json: JSON Lines on standard output.
+    """
     book = rig_book(places(store_path))
     rig = asyncio.run(_ask(book, book.plan(name).name, facts_only=facts_only))
     if as_json:
-        output.record(rig_record(rig))
+        output.json_line(rig_record(rig))
     else:
         _tell(rig)
     return 1 if rig.trouble else 0
@@ -28,7 +35,7 @@ async def _ask(book: RigBook, name: str, *, facts_only: bool) -> Rig:
     try:
         if facts_only or book.plan(name).reach in {"url", "rehearsal"}:
             return await book.gather(name)
-        output.note("Probing for some seconds; other programs would be measured too.")
+        output.note("Probing takes a few seconds. Close other programs first, or they are measured too.")
         return await book.probe(name)
     finally:
         await book.close()

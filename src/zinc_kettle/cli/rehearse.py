@@ -34,7 +34,7 @@ def rehearse(names: list[str], model: str, quantization: str) -> None:
     """
     unknown = [n for n in names if n not in SIM_RIGS]
     if unknown or model not in SIM_MODELS:
-        raise UsageError(f"the rehearsal has no {unknown[0] if unknown else model}",
+        raise UsageError(f"there is no simulated rig {unknown[0] if unknown else model}",
                          remedy="zinc-kettle rehearse --list names rigs and models")  # fmt: skip
     asyncio.run(_serve(names or list(SIM_RIGS), model, quantization))
 

@@ -2,12 +2,30 @@
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
+import io
+import math
 import sys
+import time
 from pathlib import Path
+from typing import TYPE_CHECKING
 
+from rich.console import Console
+
+from zinc_kettle import __version__
 from zinc_kettle.cli import output
 from zinc_kettle.config import Places, places
+from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import UsageError
+
+if TYPE_CHECKING:
+    from zinc_kettle.tui.bridge import Desk
+
+MOST_ENDS, ENDS_WITHIN_S = 3, 30.0
+"""A screen that ends with an error so often within this time would only go on doing so."""
+TRACE_WIDTH = 120
+"""Of what is written into the log."""
 
 
 def open_screen(store: Path | None) -> None:
@@ -18,7 +36,8 @@ def open_screen(store: Path | None) -> None:
     """
     if not on_terminal():
         raise UsageError(
-            "the screen needs a terminal", remedy="zinc-kettle run FILE works without one; zinc-kettle --help has all"
+            "the screen needs a terminal",
+            remedy="zinc-kettle run FILE works without one; zinc-kettle --help lists every command",
         )
     show(places(store), [])
 
@@ -29,13 +48,46 @@ def on_terminal() -> bool:
 
 
 def show(where: Places, extra: list[Path]) -> None:
-    """Run the application."""
-    from zinc_kettle.tui.app import KettleApp
+    """Run the application until the person leaves it."""
     from zinc_kettle.wiring.desk import RealDesk
 
-    app = KettleApp(RealDesk(where, extra_studies=extra))
-    code = app.run()
-    if app.return_code:
-        output.note("the screen ended with an error")
-        sys.exit(app.return_code)
-    sys.exit(code or 0)
+    sys.exit(asyncio.run(_show(RealDesk(where, extra_studies=extra), where.log)))
+
+
+async def _show(desk: Desk, log: Path) -> int:
+    """Show the screen; should it end with an error, write that down and show a new one while the run continues."""
+    from zinc_kettle.tui.app import STOP_LIMIT_S, KettleApp
+    from zinc_kettle.tui.runner import Runner
+
+    runner, notice, ended_s = Runner(), "", [-math.inf] * (MOST_ENDS - 1)
+    while True:
+        app = KettleApp(desk, runner, notice)
+        told = io.StringIO()
+        app.error_console = Console(file=told, width=TRACE_WIDTH, no_color=True)
+        code = await app.run_async()
+        if not app.return_code:
+            return code or 0
+        last = _last_line(told.getvalue())
+        _write_down(log, told.getvalue())
+        ended_s = [*ended_s[1:], time.monotonic()]
+        if ended_s[-1] - ended_s[0] < ENDS_WITHIN_S:
+            await runner.stopped(STOP_LIMIT_S)
+            output.note(f"the screen kept failing: {last}; details are in {log}")
+            return 1
+        going_on = "The run continues. " if runner.active else ""
+        notice = f"{last}. {going_on}Details are in {log}."
+
+
+def _last_line(text: str) -> str:
+    lines = [
+        line.strip() for line in text.splitlines() if line.strip() and not line.startswith(("│", "╭", "╰", "NOTE"))
+    ]
+    return neutralise(lines[-1], keep_newlines=False)[:200] if lines else "an unexpected error"
+
+
+def _write_down(log: Path, text: str) -> None:
+    with contextlib.suppress(OSError):
+        log.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        log.touch(mode=0o600)
+        with log.open("a", encoding="utf-8") as file:
+            file.write(f"{time.strftime('%Y-%m-%d %H:%M:%S')} zinc-kettle {__version__}\n{text}\n")

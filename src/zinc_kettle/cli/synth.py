@@ -24,12 +24,21 @@ def make_model(
 ) -> None:
     """Make one model file and say where it is.
 
+    Args:
+        name: A preset, or a name for the given shape.
+        quantization: Storage of the matrices, such as Q8_0.
+        folder: Where to; None for the model folder.
+        seed: Of the weights.
+        shape: Layers, width, heads, KV heads, feed-forward size; zeros for a preset.
+        untamed: Leave byte and end tokens possible.
+        store: Another store than the one in the data folder.
+
     Raises:
         UsageError: An unknown preset without a full shape, or a name that cannot be a file's.
         ModelError: It does not fit the disk, or cannot be written.
     """
     if not name.replace("-", "").replace("_", "").replace(".", "").isalnum():
-        raise UsageError(f"{name!r} cannot be a model's name", remedy="letters, digits, - and _")
+        raise UsageError(f"{name!r} cannot be the name of a model", remedy="letters, digits, - and _")
     chosen = _shape(name, shape)
     if quantization not in synth.QUANTIZATIONS:
         raise UsageError(f"no quantization {quantization!r}", remedy="one of: " + ", ".join(synth.QUANTIZATIONS))
@@ -39,8 +48,8 @@ def make_model(
     target = folder or places(store).models
     if seed != PRESET_SEED and folder is None and presets.is_preset(name):
         raise UsageError(
-            f"the model folder keeps presets of seed {PRESET_SEED} only",
-            why="a study that names the preset counts on its file", remedy="use --to FOLDER for another seed",
+            f"the model folder only keeps presets of seed {PRESET_SEED} only",
+            why="studies that name the preset rely on its file", remedy="use --to FOLDER for another seed",
         )  # fmt: skip
     need = synth.tensor_bytes(chosen, quantization) + HEADER_BYTES
     output.note(
@@ -64,11 +73,9 @@ def make_model(
 def _shape(name: str, given: tuple[int, int, int, int, int]) -> presets.Shape:
     if any(given):
         if not all(given):
-            raise UsageError(
-                "a shape of one's own needs all five sizes", remedy="--layers --width --heads --kv-heads --ffn"
-            )
+            raise UsageError("a custom shape needs all five sizes", remedy="--layers --width --heads --kv-heads --ffn")
         if presets.is_preset(name):
-            raise UsageError(f"{name} is a preset with a shape of its own", remedy="choose another name")
+            raise UsageError(f"{name} is a preset and has a fixed shape", remedy="choose another name")
         return presets.Shape(*given)
     preset = presets.PRESETS.get(name)
     if preset is None:

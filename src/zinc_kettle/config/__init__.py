@@ -55,6 +55,11 @@ class Places:
         return self.home / "engines"
 
     @property
+    def log(self) -> Path:
+        """Unexpected errors with their details."""
+        return self.home / "zinc-kettle.log"
+
+    @property
     def exports(self) -> Path:
         """Charts written from the screen."""
         return self.home / "exports"

@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
+from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.stats import median
+from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
-
-if TYPE_CHECKING:
-    from zinc_kettle.core.measures import Repeat
-    from zinc_kettle.core.timeline import Timeline
 
 IDLE = "idle_w"
 """Name under which a repeat keeps the rig's idle power, taken before its engine was started."""

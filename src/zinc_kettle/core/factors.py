@@ -29,13 +29,13 @@ class Factor:
 
 
 _ALL = (
-    Factor("rig", "launch", str, "which machine, by its name in the rig file; this one where not given"),
+    Factor("rig", "launch", str, "the machine, by its name in the rig file; this machine by default"),
     Factor("model", "launch", str, "a preset of `synth`, a model in the data folder, or a path to a file"),
-    Factor("quantization", "launch", str, "which stored precision of the model, such as F16, Q8_0, Q4_0"),
-    Factor("threads", "launch", int, "threads that decode", high=1024),
-    Factor("prefill_threads", "launch", int, "threads that prefill; the same as threads where not given", high=1024),
+    Factor("quantization", "launch", str, "stored precision of the model, such as F16, Q8_0, Q4_0"),
+    Factor("threads", "launch", int, "threads for decoding", high=1024),
+    Factor("prefill_threads", "launch", int, "threads for prefill; the same as `threads` by default", high=1024),
     Factor("context", "launch", int, "tokens of context per slot", low=16, high=1 << 24, default=2048),
-    Factor("slots", "launch", int, "requests held at once; the highest concurrency where not given", high=4096),
+    Factor("slots", "launch", int, "requests held at once; the highest concurrency by default", high=4096),
     Factor("batch", "launch", int, "tokens handed to the engine at once", high=1 << 20, default=2048),
     Factor("micro_batch", "launch", int, "tokens computed at once", high=1 << 20, default=512),
     Factor(
@@ -44,13 +44,13 @@ _ALL = (
     ),
     Factor("prompt_cache", "launch", bool, "let the engine reuse prompts it has seen", default=False),
     Factor(
-        "load_mode", "launch", str, "how weights come into memory", choices=("mapped", "copied"), default="mapped"
+        "load_mode", "launch", str, "how the weights get into memory", choices=("mapped", "copied"), default="mapped"
     ),
     Factor(
         "task", "prompt", str, "a task of the suite: its prompt and answer lengths, texts and turns",
         choices=("short-ask", "long-document", "extraction", "drafting", "chat-in-depth", "code"),
     ),
-    Factor("rate", "load", int, "open loop: requests a minute in the mean", high=60_000_000),
+    Factor("rate", "load", int, "open loop: requests per minute, on average", high=60_000_000),
     Factor("concurrency", "load", int, "requests in flight at once", high=4096, default=1),
     Factor("prompt_tokens", "prompt", int, "exact length of each prompt, template included", low=8, high=1 << 24),
     Factor("output_tokens", "prompt", int, "exact length of each answer", low=1, high=1 << 20, default=64),
@@ -61,7 +61,7 @@ FACTORS: dict[str, Factor] = {factor.name: factor for factor in _ALL}
 
 def axis_name(factor: str | None) -> str:
     """A factor as the heading of an axis, behind its first level."""
-    return {"rate": "a minute"}.get(factor or "", (factor or "").replace("_", " "))
+    return {"rate": "per minute"}.get(factor or "", (factor or "").replace("_", " "))
 
 
 def label(level: Level) -> str:
@@ -80,7 +80,7 @@ def level_name(factor: str, level: Level) -> str:
     if factor in {"rig", "model", "quantization", "task"}:
         return label(level)
     if factor == "rate":
-        return f"{label(level)} a minute"
+        return f"{label(level)} per minute"
     if factor in nouns:
         return f"{label(level)} {nouns[factor]}" + ("" if level == 1 else "s")
     return f"{factor.replace('_', ' ')} {label(level)}"

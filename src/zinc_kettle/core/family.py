@@ -5,7 +5,7 @@ Prefill speed as a slope, and the fall of decode speed with the tokens in contex
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from zinc_kettle.core.repeat import Missing, Repeat
@@ -13,10 +13,10 @@ from zinc_kettle.core.stats import Line, fit_line, median
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 
-LENGTHS_WANTED = 3
+MIN_LENGTHS = 3
 DEPTH_STEP = 1_000.0
 DEPTH_REACH = 1.5
-"""The deepest request wants so many times the depth of the shallowest, else a fall with depth is a guess."""
+"""The deepest request must be so many times as deep as the shallowest, else a fall with depth is a guess."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,26 +48,55 @@ class DepthFall:
         return 1.0 / (self.line.intercept + self.line.slope * depth)
 
 
-def prefill_slope(family: Mapping[int, Sequence[Repeat]]) -> PrefillSlope | Missing:
+@dataclass(frozen=True, slots=True)
+class Turn:
+    """A turn of conversations: medians over all of them."""
+
+    turn: int
+    """From 0."""
+    requests: int
+    depth: float | None
+    """Tokens in context in the middle of the answer."""
+    ttft_s: float | None
+    decode: float | None
+    """Tokens per second."""
+
+
+def turns_of_requests(requests: Sequence[Timeline]) -> list[Turn]:
+    """The turns of the conversations among these requests, in order; none where there are no conversations."""
+    by_turn: dict[int, list[Timeline]] = {}
+    for t in requests:
+        if t.conversation is not None:
+            by_turn.setdefault(t.turn, []).append(t)
+    out = []
+    for number, mine in sorted(by_turn.items()):
+        depths = [d for t in mine if (d := depth(t)) is not None]
+        waits = [t.ttft_ns / NS_PER_S for t in mine if t.ttft_ns is not None]
+        speeds = [1 / s for t in mine if (s := _step_s(t)) is not None]
+        out.append(Turn(number, len(mine), *(median(values) if values else None for values in (depths, waits, speeds))))
+    return out
+
+
+def prefill_slope(points: Sequence[tuple[float, float]]) -> PrefillSlope | Missing:
     """Prefill speed of cells that are equal but for their prompt length.
 
     Args:
-        family: Repeats by prompt length asked for. Each repeat is one point: the medians over its requests.
+        points: Uncached prompt tokens and TTFT in seconds of each of their repeats, as `prompt_point` gives them.
     """
-    points = [point for repeats in family.values() for r in repeats if (point := _point(r)) is not None]
     lengths = {round(x) for x, _ in points}
-    if len(lengths) < LENGTHS_WANTED:
-        return Missing(f"a slope wants {LENGTHS_WANTED} prompt lengths, measured unqueued and otherwise equal")
+    if len(lengths) < MIN_LENGTHS:
+        return Missing(f"a slope needs {MIN_LENGTHS} prompt lengths, measured unqueued and otherwise equal")
     line = fit_line([x for x, _ in points], [y for _, y in points])
     if line is None:
-        return Missing("the prompts that were measured are not of three different lengths")
+        return Missing("the measured prompts do not have three different lengths")
     if line.slope <= 0 or line.slope_high <= 0:
         return Missing("not determined: TTFT does not grow with the prompt's length")
     high = 1.0 / line.slope_low if line.slope_low > 0 else None
     return PrefillSlope(1.0 / line.slope, 1.0 / line.slope_high, high, line)
 
 
-def _point(repeat: Repeat) -> tuple[float, float] | None:
+def prompt_point(repeat: Repeat) -> tuple[float, float] | None:
+    """Uncached prompt tokens and TTFT in seconds of a repeat, medians over its requests; None where it was queued."""
     requests = [t for t in repeat.measured if t.ttft_ns is not None and t.uncached_tokens is not None]
     if not requests or not repeat.alone:
         return None
@@ -77,14 +106,14 @@ def _point(repeat: Repeat) -> tuple[float, float] | None:
 def depth_fall(requests: Sequence[Timeline]) -> DepthFall | Missing:
     """How decode speed falls with the tokens in context, from requests of different depth."""
     points = [(d, s) for t in requests if (d := depth(t)) is not None and (s := _step_s(t)) is not None]
-    if len({round(d) for d, _ in points}) < LENGTHS_WANTED:
-        return Missing("a fall with depth wants requests at three or more depths")
+    if len({round(d) for d, _ in points}) < MIN_LENGTHS:
+        return Missing("a loss with depth needs requests at three or more depths")
     depths = [d for d, _ in points]
     if max(depths) < DEPTH_REACH * min(depths):
         return Missing("the requests are all about equally deep")
     line = fit_line(depths, [s for _, s in points])
     if line is None:
-        return Missing("a fall with depth wants requests at three or more depths")
+        return Missing("a loss with depth needs requests at three or more depths")
     loss, low, high = (_loss(line, slope) for slope in (line.slope, line.slope_low, line.slope_high))
     return DepthFall(loss, low, high, line)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 FAULTS: dict[str, str] = {
-    "refused": "nobody listened at the address, or the name is not known",
+    "refused": "nothing listens at the address, or the host name is unknown",
     "connect-timeout": "no connection within its limit",
     "tls": "the server's certificate could not be verified",
     "reset": "the connection broke before the answer's headers",
@@ -11,14 +11,14 @@ FAULTS: dict[str, str] = {
     "no-end": "the stream ended without its end marker",
     "stall": "no byte for longer than the study allows",
     "timeout": "no end within the limit for one request",
-    "wrong-type": "the answer is no event stream",
-    "too-large": "a header, a line or an event is larger than any honest one",
+    "wrong-type": "the answer is not an event stream",
+    "too-large": "a header, a line or an event is implausibly large",
     "unreadable": "the answer is not in the protocol: broken JSON or UTF-8, or wrong framing",
-    "endless": "far more output came than was asked for",
-    "empty": "the answer ended as it should and carried no output",
+    "endless": "far more output came than was requested",
+    "empty": "the answer ended properly but carried no output",
     "engine-error": "the engine reported an error in its stream",
     "crowded": "more requests were open than this machine can hold",
-    "stopped": "the person, or the tool, stopped it",
+    "stopped": "stopped by a person or by the tool",
 }
 """Code and meaning. Answers with a failed status have the code `http-` and its number."""
 STATUS_PREFIX = "http-"

@@ -84,10 +84,6 @@ class ModelShape:
         """Bytes of all tensors of these kinds."""
         return sum(g.size_bytes for g in self.groups if g.kind in kinds)
 
-    def weights_of(self, *kinds: TensorKind) -> int:
-        """Weights in all tensors of these kinds."""
-        return sum(g.weights for g in self.groups if g.kind in kinds)
-
     @property
     def main_type(self) -> str:
         """The storage type most weights have."""
@@ -159,7 +155,7 @@ def from_sizes(
         name: What it is called.
 
     Raises:
-        ValueError: Neither width nor head size is given, or a number is out of bounds.
+        ValueError: Neither width nor head size is given, or a number is out of range.
     """
     if head_dim is None and width is None:
         raise ValueError("give head-dim or width")

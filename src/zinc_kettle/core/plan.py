@@ -1,30 +1,109 @@
-"""The plan of a study: factors, levels, cells, and the order in which they run.
+"""The plan of a study: what is asked, which factors vary, and the cells they make.
 
 Words: a factor is what varies, a level one value of it, a cell one combination, a repeat one load episode of a cell,
-a block a stretch of the run that holds every cell once. See docs/measures.md, section 'Order of runs'.
+a block a stretch of the run that holds every cell once. The order in which cells run is in core.schedule.
 """
 
 from __future__ import annotations
 
 import itertools
-import random
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, field, fields
 from functools import cached_property
 from operator import itemgetter
-from typing import Any
+from typing import Literal
 
-from zinc_kettle.core.factors import FACTORS, Level
+from zinc_kettle.core.factors import FACTORS, Level, level_name
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
-from zinc_kettle.core.load import Lengths, Load, Recorded, RetryPolicy, Shape
-from zinc_kettle.core.parts import Endpoint, LaunchSettings, Limits, Prompts, Repeats, RunOrder
 from zinc_kettle.core.suite import SUITE
+from zinc_kettle.core.traffic import Lengths, Load, Recorded, RetryPolicy, Shape
 
-__all__ = [
-    "Cell", "Endpoint", "LaunchSettings", "Limits", "Prompts", "Repeats", "Run", "RunOrder", "Study", "axes", "cells",
-    "from_plain", "order", "rigs_of", "shape_of", "to_plain", "turns_of", "workload",
-]  # fmt: skip
+RunOrder = Literal["interleaved", "by-launch"]
 DEFAULT_OPEN_REQUESTS = 48
+KEY_DIGITS = 12
+"""Hexadecimal digits of a cell's key: with a hundred thousand cells two alike are a chance of one in fifty thousand."""
+
+
+@dataclass(frozen=True, slots=True)
+class LaunchSettings:
+    """All that an engine is started with; a change of any of these needs a reload."""
+
+    model: str
+    quantization: str | None
+    threads: int | None
+    prefill_threads: int | None
+    context: int
+    slots: int
+    batch: int
+    micro_batch: int
+    cache_precision: str
+    prompt_cache: bool
+    load_mode: str
+    rig: str | None = None
+    """The machine; None for the one the tool runs on."""
+
+
+@dataclass(frozen=True, slots=True)
+class Endpoint:
+    """An engine that already runs. Keys only by the name of a variable or of a file."""
+
+    url: str
+    model: str = "default"
+    key_variable: str | None = None
+    key_file: str | None = None
+    ca_file: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Prompts:
+    """Where prompts come from."""
+
+    files: tuple[str, ...] = ()
+    texts: tuple[str, ...] = ()
+    """Contents of text files, in their order; empty where prompts are made-up words or recorded."""
+    recorded: tuple[Recorded, ...] = ()
+    """Prompts and conversations of JSON Lines and CSV files, after sampling."""
+    tasks: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    """Texts of the suite's tasks this study uses, by task."""
+    sample: int | None = None
+    """How many were drawn from the files with the study's seed; None where all are used."""
+    lengths: Lengths | None = None
+    """Prompt lengths drawn from a distribution, in place of the factor prompt_tokens."""
+    outputs: Lengths | None = None
+    """Answer lengths, in place of output_tokens."""
+
+
+@dataclass(frozen=True, slots=True)
+class Repeats:
+    """How often, and in which order."""
+
+    count: int = 3
+    """How many; the floor where `until_percent` is set."""
+    requests: int | None = None
+    """Requests in one repeat; None goes by the shape of the load."""
+    warm_up: int = 1
+    order: RunOrder = "interleaved"
+    until_percent: float | None = None
+    """Repeat a cell until the half-width of the measure's 95% interval is at most so many percent of its median."""
+    until_measure: str = "decode"
+    ceiling: int = 0
+    """The most repeats of a cell where `until_percent` is set."""
+
+    @property
+    def most(self) -> int:
+        """Repeats a cell may have."""
+        return max(self.count, self.ceiling) if self.until_percent is not None else self.count
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """What bounds a wait, in seconds."""
+
+    request_s: float = 600.0
+    stall_s: float = 120.0
+    load_s: float = 300.0
+    quiet_s: float = 0.0
+    """How long a repeat may wait for the hypervisor to leave the machine alone; 0 does not wait."""
 
 
 @dataclass(frozen=True)
@@ -49,21 +128,32 @@ class Study:
         """All combinations of the levels, the first factor slowest."""
         return tuple(_combined(self))
 
+    @cached_property
+    def by_key(self) -> Mapping[str, Cell]:
+        """The cells by their keys, in the same order."""
+        return {cell.key: cell for cell in self.cells}
+
 
 @dataclass(frozen=True)
 class Cell:
     """One combination of levels."""
 
     index: int
+    """Its place in the plan as it stands now; what is kept of a cell is kept by its key."""
     levels: dict[str, Level]
     """Only the varied factors, in the order of the study."""
     settings: dict[str, Level | None]
     """Every factor, with what varies, what is held and what is default merged."""
 
-    @property
+    @cached_property
     def key(self) -> str:
-        """A short name that is the same whenever the levels are."""
-        return fingerprint(self.levels, length=12)
+        """Its address: the same whenever its levels are the same."""
+        return fingerprint(self.levels, length=KEY_DIGITS)
+
+    @property
+    def title(self) -> str:
+        """Its levels, as people say them."""
+        return " · ".join(level_name(name, level) for name, level in self.levels.items())
 
     @cached_property
     def launch(self) -> LaunchSettings:
@@ -84,19 +174,6 @@ class Cell:
         if shape == "open":
             return DEFAULT_OPEN_REQUESTS
         return 1 if concurrency == 1 else max(8, 4 * concurrency)
-
-
-@dataclass(frozen=True, slots=True)
-class Run:
-    """One step of the order: this cell's repeat in this block."""
-
-    block: int
-    cell: int
-
-
-def cells(study: Study) -> list[Cell]:
-    """All combinations of the levels, the first factor slowest."""
-    return list(study.cells)
 
 
 def _combined(study: Study) -> Iterator[Cell]:
@@ -141,39 +218,6 @@ def turns_of(study: Study, cell: Cell) -> int:
 
 
 _launch_values = itemgetter(*(f.name for f in fields(LaunchSettings)))
-
-
-def order(study: Study) -> list[Run]:
-    """The order of runs, the same for the same seed.
-
-    Interleaved: each block is a fresh shuffle of all cells, so that drift of the machine hits all alike.
-    By launch: all repeats of the cells that share a launch come together, launches shuffled. This saves reloads, and
-    lets drift of the machine pass for a difference between launches.
-    """
-    all_cells = cells(study)
-    rng = random.Random(study.seed)
-    if study.repeats.order == "interleaved":
-        return _interleaved(all_cells, study.repeats.most, rng)
-    groups: dict[LaunchSettings, list[int]] = {}
-    for cell in all_cells:
-        groups.setdefault(cell.launch, []).append(cell.index)
-    launches = list(groups.values())
-    rng.shuffle(launches)
-    out = []
-    for members in launches:
-        for block in range(study.repeats.most):
-            rng.shuffle(members)
-            out += [Run(block, index) for index in members]
-    return out
-
-
-def _interleaved(all_cells: list[Cell], count: int, rng: random.Random) -> list[Run]:
-    out = []
-    for block in range(count):
-        indexes = [cell.index for cell in all_cells]
-        rng.shuffle(indexes)
-        out += [Run(block, index) for index in indexes]
-    return out
 
 
 def workload(study: Study, cell: Cell) -> dict[str, object]:
@@ -235,45 +279,3 @@ def rigs_of(study: Study) -> list[str]:
 def to_plain(study: Study) -> dict[str, object]:
     """A study as JSON-like values, for keeping."""
     return asdict(study)
-
-
-def from_plain(value: dict[str, Any]) -> Study:
-    """A study from what `to_plain` gave, also after a trip through JSON.
-
-    Raises:
-        KeyError, TypeError: The value is no such study.
-    """
-    endpoint = value["endpoint"]
-    load, retry = value.get("load", {}), value.get("retry", {})
-    return Study(
-        name=value["name"],
-        question=value["question"],
-        vary={name: tuple(levels) for name, levels in value["vary"].items()},
-        hold=dict(value["hold"]),
-        endpoint=None if endpoint is None else Endpoint(**endpoint),
-        prompts=_prompts(value["prompts"]),
-        repeats=Repeats(**value["repeats"]),
-        limits=Limits(**value["limits"]),
-        seed=value["seed"],
-        temperature=value["temperature"],
-        load=Load(**{**load, "times_s": tuple(load.get("times_s", ()))}),
-        retry=RetryPolicy(**{**retry, "on": tuple(retry.get("on", RetryPolicy().on))}),
-    )
-
-
-def _prompts(value: dict[str, Any]) -> Prompts:
-    recorded = tuple(
-        Recorded(tuple((str(role), str(text)) for role, text in r["messages"]), r["output_tokens"], r["extra"])
-        for r in value.get("recorded", ())
-    )
-    return Prompts(
-        tuple(value["files"]), tuple(value["texts"]), recorded,
-        {name: tuple(texts) for name, texts in value.get("tasks", {}).items()}, value.get("sample"),
-        _lengths(value.get("lengths")), _lengths(value.get("outputs")),
-    )  # fmt: skip
-
-
-def _lengths(value: dict[str, Any] | None) -> Lengths | None:
-    if value is None:
-        return None
-    return Lengths(**{**value, "table": tuple((int(n), float(w)) for n, w in value["table"])})

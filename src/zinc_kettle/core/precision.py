@@ -10,7 +10,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from zinc_kettle.core.parts import Repeats
+from zinc_kettle.core.plan import Repeats
 from zinc_kettle.core.stats.interval import median_interval
 
 GROWTH = 2.0
@@ -28,7 +28,7 @@ def half_width_percent(values: Sequence[float], *, seed: int = 0) -> float | Non
 
 
 def wanted_repeats(plan: Repeats, values: Sequence[float], *, seed: int = 0) -> int:
-    """How many repeats a cell wants, given the measure's value in those it has.
+    """How many repeats a cell needs, given the measure's value in those it has.
 
     A fixed count where the plan has no `until_percent`. Else the floor at first; then as many as there are where the
     interval is narrow enough, and otherwise an estimate, between one more and the ceiling, from the width's falling

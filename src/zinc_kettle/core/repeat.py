@@ -45,6 +45,12 @@ class Repeat:
         """Measured requests that may be counted; a cold one never may."""
         return tuple(t for t in self.timelines if t.role == "measured" and t.usable and not t.cold)
 
+    @cached_property
+    def decoded(self) -> tuple[int, int]:
+        """Tokens after the first chunks of all measured requests, and the nanoseconds they took together."""
+        timed = [t for t in self.measured if t.decode_ns > 0 and t.decode_tokens > 0]
+        return sum(t.decode_tokens for t in timed), sum(t.decode_ns for t in timed)
+
     @property
     def open_loop(self) -> bool:
         """True where requests were sent by schedule."""

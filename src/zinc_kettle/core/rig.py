@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+from zinc_kettle.core.facts import ProbeFacts
 from zinc_kettle.core.fit.placement import Device
 from zinc_kettle.core.fit.predict import Calibration, Machine, machine_at
 from zinc_kettle.core.stats import median
@@ -40,7 +41,7 @@ _KINDS = (
     FactKind("processor", "processor", ""), FactKind("architecture", "architecture", ""),
     FactKind("physical_cores", "cores", ""), FactKind("hardware_threads", "hardware threads", ""),
     FactKind("performance_cores", "performance cores", ""), FactKind("efficiency_cores", "efficiency cores", ""),
-    FactKind("cache_l1_bytes", "L1 data cache, a core", "KiB"), FactKind("cache_l2_bytes", "L2 cache, a core", "KiB"),
+    FactKind("cache_l1_bytes", "L1 data cache per core", "KiB"), FactKind("cache_l2_bytes", "L2 cache per core", "KiB"),
     FactKind("cache_l3_bytes", "L3 cache", "KiB"),
     FactKind("last_level_cache_bytes", "last-level cache", "KiB"),
     FactKind("memory_bytes", "memory", "bytes"), FactKind("swap_bytes", "swap", "bytes"),
@@ -81,7 +82,7 @@ class Probe:
         rates = {n: median(list(v)) for n, v in self.gemm.items() if v}
         return machine_at(reading, rates, threads, "from the probe")
 
-    def plain(self) -> dict[str, Any]:
+    def plain(self) -> ProbeFacts:
         """As JSON-like values."""
         return {
             "reading": {str(n): list(v) for n, v in self.reading.items()},
@@ -90,13 +91,13 @@ class Probe:
         }  # fmt: skip
 
     @classmethod
-    def from_plain(cls, value: Mapping[str, Any]) -> Probe:
+    def from_plain(cls, value: ProbeFacts) -> Probe:
         """From what `plain` gave, also after a trip through JSON."""
 
-        def columns(name: str) -> dict[int, tuple[float, ...]]:
-            return {int(n): tuple(map(float, v)) for n, v in (value.get(name) or {}).items()}
+        def columns(found: Mapping[str, list[float]]) -> dict[int, tuple[float, ...]]:
+            return {int(n): tuple(map(float, v)) for n, v in found.items()}
 
-        return cls(columns("reading"), columns("gemm"), str(value.get("gemm_note", "")),
+        return cls(columns(value.get("reading", {})), columns(value.get("gemm", {})), str(value.get("gemm_note", "")),
                    float(value.get("took_s", 0.0)), float(value.get("busy_cores", 0.0)))  # fmt: skip
 
 

@@ -46,11 +46,11 @@ def _open_window(requests: list[Timeline]) -> tuple[int, int] | None:
 def steady_throughput(repeat: Repeat) -> Figure:
     """Output tokens per second of all streams together, stamped inside the steady window."""
     if repeat.at_once:
-        return Missing("requests handed over at once have no steady state; batch time is the figure to read")
+        return Missing("requests handed over at once have no steady state; read batch time instead")
     window = steady_window(repeat)
     wanted = OPEN_COMPLETIONS if repeat.open_loop else WINDOW_COMPLETIONS * repeat.concurrency
     if window is None:
-        return Missing("no steady window: the wanted load was never held")
+        return Missing("no steady window: full load was never reached")
     start, end = window
     done = sum(1 for t in repeat.measured if start < t.end_ns <= end)
     if done < wanted:

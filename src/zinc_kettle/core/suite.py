@@ -18,11 +18,11 @@ class Task:
 
 
 _ALL = (
-    Task("short-ask", 128, 96, "a question about the tide tables: the wait is nearly all decode and fixed overhead"),
-    Task("long-document", 1_536, 96, "the night radio log to be summed up: prefill decides"),
-    Task("extraction", 640, 160, "a vessel call turned into a record: both count alike"),
-    Task("drafting", 192, 512, "the morning notice: long even output, decode speed alone"),
+    Task("short-ask", 128, 96, "a question about the tide tables: the time is nearly all decode and fixed overhead"),
+    Task("long-document", 1_536, 96, "a summary of the night radio log: prefill dominates"),
+    Task("extraction", 640, 160, "data extracted from a vessel call: both matter equally"),
+    Task("drafting", 192, 512, "the morning notice: long, even output; decode speed alone"),
     Task("chat-in-depth", 96, 96, "a conversation of six turns: what a growing context costs", turns=6),
-    Task("code", 448, 320, "a table program to be changed: long input, long output, text rich in signs"),
+    Task("code", 448, 320, "a change to a tide-table program: long input, long output, many symbols"),
 )
 SUITE: dict[str, Task] = {task.name: task for task in _ALL}

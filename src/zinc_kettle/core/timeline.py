@@ -19,12 +19,12 @@ _T = TypeVar("_T")
 
 
 @dataclass_transform(frozen_default=True, field_specifiers=(field,))
-def record(cls: type[_T]) -> type[_T]:
+def immutable(cls: type[_T]) -> type[_T]:
     """A dataclass that the type checker holds to be frozen, without what that costs at run time: half of making one."""
     return dataclass(slots=True)(cls)
 
 
-@record
+@immutable
 class EngineReport:
     """The engine's own account of a request, on the engine's own clock."""
 
@@ -38,7 +38,7 @@ class EngineReport:
     predicted_ms: float
 
 
-@record
+@immutable
 class Timeline:
     """One request. Arrays have one entry per chunk that carried output.
 
@@ -92,6 +92,8 @@ class Timeline:
     """Output chunks that came in one read with another and so share its stamp."""
     odd: str = ""
     """Something the engine said that cannot be believed, and was not."""
+    clock: str = ""
+    """Name of the clock its stamps are on; stamps of different clocks cannot be subtracted. Empty where not told."""
     counted: InitVar[int | None] = None
     """The sum of `chunk_tokens` where it is known already; a store has millions of timelines."""
 

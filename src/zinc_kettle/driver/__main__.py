@@ -74,9 +74,9 @@ class Driver:
 
     def _start(self, episode: Episode) -> None:
         if self._target is None:
-            self.say(Complaint("an episode came before a usable address"))
+            self.say(Complaint("an episode was ordered before a usable address was set"))
         elif self._running is not None and not self._running.done():
-            self.say(Complaint("an episode came while another one runs"))
+            self.say(Complaint("an episode was ordered while another one runs"))
         else:
             kind = SHAPES.get(episode.shape, ClosedLoop)
             self._running = asyncio.create_task(kind(self._target, episode, self.say).run())

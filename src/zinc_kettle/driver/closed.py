@@ -11,7 +11,7 @@ from typing import Any
 
 from zinc_kettle.driver.batch import BatchRecord
 from zinc_kettle.driver.pacing import Opened, Pacing
-from zinc_kettle.driver.record import Record
+from zinc_kettle.driver.recording import Recording
 from zinc_kettle.wire.messages import ChatMessage, RequestOrder
 
 Unit = list[RequestOrder]
@@ -59,19 +59,19 @@ class ClosedLoop(Pacing):
             messages = history if order.carry else order.messages
             request = self._encoded.pop(order.id, None) or self.target.encode(order, messages)
             keep = len(unit) > 1
-            record = await self.with_retries(Record(order, stream, keep_all=keep), request, opened)
-            if record.error is not None and order.carry:
+            recording = await self.with_retries(Recording(order, stream, keep_all=keep), request, opened)
+            if recording.error is not None and order.carry:
                 # What comes after would be another conversation.
-                self._not_sent(unit[unit.index(order) + 1 :], stream, record)
+                self._not_sent(unit[unit.index(order) + 1 :], stream, recording)
                 return
-            history.append(ChatMessage("assistant", record.text))
+            history.append(ChatMessage("assistant", recording.text))
 
-    def _not_sent(self, orders: Sequence[RequestOrder], stream: int, broken: Record) -> None:
+    def _not_sent(self, orders: Sequence[RequestOrder], stream: int, broken: Recording) -> None:
         for order in orders:
-            record = Record(order, stream)
-            record.sent_ns = record.end_ns = time.monotonic_ns()
-            record.fail(broken.fault, f"not sent: turn {broken.order.turn + 1} of its conversation failed")
-            self.report(record)
+            recording = Recording(order, stream)
+            recording.sent_ns = recording.end_ns = time.monotonic_ns()
+            recording.fail(broken.fault, f"not sent: turn {broken.order.turn + 1} of its conversation failed")
+            self.report(recording)
 
 
 class Batch(Pacing):
@@ -85,17 +85,17 @@ class Batch(Pacing):
         orders, size = self.episode.requests, max(1, self.episode.concurrency)
         for start in range(0, len(orders), size):
             part = orders[start : start + size]
-            records = [Record(order, self.episode.first_stream + i) for i, order in enumerate(part)]
+            recordings = [Recording(order, self.episode.first_stream + i) for i, order in enumerate(part)]
             request, opened = self.target.encode_batch(part), await self.open()
-            batch = BatchRecord(records)
-            self._live.update({r.order.id: r for r in records})
+            batch = BatchRecord(recordings)
+            self._live.update({r.order.id: r for r in recordings})
             try:
-                await self.over(batch, records, request, opened)
+                await self.over(batch, recordings, request, opened)
             finally:
                 batch.settle()
-                for record in records:
-                    self._live.pop(record.order.id, None)
-                    self.report(record)
+                for recording in recordings:
+                    self._live.pop(recording.order.id, None)
+                    self.report(recording)
 
 
 def units(orders: Sequence[RequestOrder]) -> list[Unit]:

@@ -15,7 +15,7 @@ from time import monotonic_ns
 from typing import cast
 
 from zinc_kettle.driver.poller import Poller
-from zinc_kettle.driver.record import Fault
+from zinc_kettle.driver.recording import Fault
 from zinc_kettle.driver.reply import Reply, Sink
 from zinc_kettle.driver.stamps import ANCILLARY_BYTES, KernelClock, enable
 from zinc_kettle.driver.target import Target

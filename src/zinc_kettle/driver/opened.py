@@ -7,7 +7,7 @@ import time
 from typing import Any
 
 from zinc_kettle.driver.pacing import Opened, Pacing
-from zinc_kettle.driver.record import Record
+from zinc_kettle.driver.recording import Recording
 from zinc_kettle.driver.timer import Timer
 from zinc_kettle.wire.messages import RequestOrder
 
@@ -15,7 +15,7 @@ AHEAD_NS = 500_000_000
 """Connections are opened so long before they are needed: time enough for a tried-again SYN would be a second, and an
 engine that closes idle connections waits longer."""
 MOST_AHEAD = 64
-Sent = tuple[Record, bytes, asyncio.Task[Opened]]
+Sent = tuple[Recording, bytes, asyncio.Task[Opened]]
 LEAD_NS = 20_000_000
 """Between the end of the preparations and the first due time."""
 
@@ -75,28 +75,32 @@ class OpenLoop(Pacing):
 
     def _account(self) -> None:
         """Stopped before its task began: where bytes went out, the request is recorded all the same."""
-        for record, _, opening in self._begun.values():
+        for recording, _, opening in self._begun.values():
             opened = None if opening.cancelled() or not opening.done() else opening.result()
             if isinstance(opened, tuple) and opened[0].sent_ns:
-                record.sent_ns, record.write_ns, record.connect_ns = opened[0].sent_ns, opened[0].write_ns, opened[1]
-                record.end_ns = time.monotonic_ns()
-                record.fail("stopped", "stopped before its end")
-                self.report(record)
+                recording.sent_ns, recording.write_ns, recording.connect_ns = (
+                    opened[0].sent_ns,
+                    opened[0].write_ns,
+                    opened[1],
+                )
+                recording.end_ns = time.monotonic_ns()
+                recording.fail("stopped", "stopped before its end")
+                self.report(recording)
         self._begun.clear()
 
     def _begin(self, index: int, order: RequestOrder, due_ns: int) -> Sent:
         """Send at once where a connection is open: a task would only start at the loop's next turn."""
-        record = Record(order, self.episode.first_stream + index)
-        record.due_ns = due_ns
+        recording = Recording(order, self.episode.first_stream + index)
+        recording.due_ns = due_ns
         request, self._encoded[index] = self._encoded[index], b""
         opening = self._ready.pop(index)
         opened = opening.result() if opening.done() else None
         if isinstance(opened, tuple):
-            opened[0].begin(record, request)
-        self._begun[record.order.id] = sent = (record, request, opening)
+            opened[0].begin(recording, request)
+        self._begun[recording.order.id] = sent = (recording, request, opening)
         return sent
 
     async def _send(self, sent: Sent) -> None:
-        record, request, opening = sent
-        del self._begun[record.order.id]
-        await self.with_retries(record, request, await opening)
+        recording, request, opening = sent
+        del self._begun[recording.order.id]
+        await self.with_retries(recording, request, await opening)

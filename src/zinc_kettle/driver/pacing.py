@@ -14,7 +14,7 @@ from typing import Any
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.driver.connection import CONNECTS_AT_ONCE, Connection, connect
 from zinc_kettle.driver.poller import Poller
-from zinc_kettle.driver.record import Fault, Record
+from zinc_kettle.driver.recording import Fault, Recording
 from zinc_kettle.driver.reply import Sink
 from zinc_kettle.driver.target import Target
 from zinc_kettle.driver.timer import Timer
@@ -39,7 +39,7 @@ class Pacing:
         self.target = target
         self.episode = episode
         self._say = say
-        self._live: dict[str, Record] = {}
+        self._live: dict[str, Recording] = {}
         self._open: set[Connection] = set()
         self._seen: dict[str, tuple[int, int]] = {}
         self._unsent = len(episode.requests)
@@ -48,7 +48,7 @@ class Pacing:
         self._last_fault = ""
         self._ticked = (0, 0)
         self._tokens_ended = 0
-        self._ended: deque[Record] = deque()
+        self._ended: deque[Recording] = deque()
         self._closing: deque[Connection] = deque()
         self._reports: list[FromDriver] = []
         self._clerk: asyncio.Task[None] | None = None
@@ -88,7 +88,7 @@ class Pacing:
             if self._poller is not None:
                 self._poller.close()
             gc.enable()
-        self._reports += [self._report_of(record) for record in self._ended]
+        self._reports += [self._report_of(recording) for recording in self._ended]
         self._ended.clear()
         self._hand_over()
         end, cost = time.monotonic_ns(), time.process_time_ns() - cpu
@@ -113,22 +113,29 @@ class Pacing:
         self._open.add(connection)
         return connection, took
 
-    async def one(self, record: Record, request: bytes, opened: Opened) -> None:
+    async def one(self, recording: Recording, request: bytes, opened: Opened) -> None:
         """One attempt, from its first byte to its report."""
-        self._live[record.order.id] = record
-        self._unsent -= record.attempt == 0
+        self._live[recording.order.id] = recording
+        self._unsent -= recording.attempt == 0
         try:
-            await self.over(record, [record], request, opened)
+            await self.over(recording, [recording], request, opened)
         finally:
-            self._live.pop(record.order.id, None)
-            self.report(record)
+            self._live.pop(recording.order.id, None)
+            self.report(recording)
 
-    async def over(self, sink: Sink, records: Sequence[Record], request: bytes, opened: Opened) -> None:
-        """Send over a connection and close it; the times go to every record."""
+    async def over(self, sink: Sink, recordings: Sequence[Recording], request: bytes, opened: Opened) -> None:
+        """Send over a connection and close it; the times go to every recording.
+
+        Args:
+            sink: Takes what comes.
+            recordings: The requests it carries: one, or several of a batch.
+            request: Its bytes.
+            opened: The connection, and how long it took to open in nanoseconds.
+        """
         if isinstance(opened, Fault):
             now = time.monotonic_ns()
-            for record in records:
-                record.sent_ns = record.end_ns = now
+            for recording in recordings:
+                recording.sent_ns = recording.end_ns = now
             sink.fail(opened.code, opened.what)
             return
         connection, took = opened
@@ -143,20 +150,24 @@ class Pacing:
                 self._wake_clerk()
             else:
                 self._close(connection)
-            for record in records:
-                record.sent_ns, record.write_ns, record.connect_ns = connection.sent_ns, connection.write_ns, took
-                record.end_ns = connection.end_ns
+            for recording in recordings:
+                recording.sent_ns, recording.write_ns, recording.connect_ns = (
+                    connection.sent_ns,
+                    connection.write_ns,
+                    took,
+                )
+                recording.end_ns = connection.end_ns
 
-    def report(self, record: Record) -> None:
+    def report(self, recording: Recording) -> None:
         """Count an attempt that has ended, and tell the tool of it a moment later: others' bytes come first."""
         self._finished += 1
-        self._tokens_ended += max(record.predicted, len(record.stamps))
-        self._seen.pop(record.order.id, None)
-        if record.error is not None:
-            record.error = self.target.clean(record.error)
+        self._tokens_ended += max(recording.predicted, len(recording.stamps))
+        self._seen.pop(recording.order.id, None)
+        if recording.error is not None:
+            recording.error = self.target.clean(recording.error)
             self._failed += 1
-            self._last_fault = record.error
-        self._ended.append(record)
+            self._last_fault = recording.error
+        self._ended.append(recording)
         self._wake_clerk()
 
     def _nobody_waits(self) -> bool:
@@ -164,7 +175,7 @@ class Pacing:
         left open a moment longer would else make another request wait. Of other drivers' requests nothing is known."""
         if self._unsent > 0 or self.episode.start_ns is not None:
             return False
-        return all(record.header_ns is not None for record in self._live.values())
+        return all(recording.header_ns is not None for recording in self._live.values())
 
     def _close(self, connection: Connection) -> None:
         self._open.discard(connection)
@@ -197,25 +208,27 @@ class Pacing:
             self._say(*self._reports)
             self._reports.clear()
 
-    def _report_of(self, record: Record) -> Finished:
-        record.whole = self.target.clean(record.text)
-        return record.finished(self.episode.id)
+    def _report_of(self, recording: Recording) -> Finished:
+        recording.whole = self.target.clean(recording.text)
+        return recording.finished(self.episode.id)
 
-    async def with_retries(self, record: Record, request: bytes, opened: Opened) -> Record:
+    async def with_retries(self, recording: Recording, request: bytes, opened: Opened) -> Recording:
         """An attempt and its retries as the study states them; gives the last one."""
-        await self.one(record, request, opened)
+        await self.one(recording, request, opened)
         policy = self.episode.retry
-        while record.error is not None and record.fault in policy.on and record.attempt < policy.times:
-            wait_s = min(policy.most_s, policy.wait_s * policy.backoff**record.attempt)
-            if record.retry_after_s is not None:
-                wait_s = min(policy.most_s, max(wait_s, record.retry_after_s))
+        while recording.error is not None and recording.fault in policy.on and recording.attempt < policy.times:
+            wait_s = min(policy.most_s, policy.wait_s * policy.backoff**recording.attempt)
+            if recording.retry_after_s is not None:
+                wait_s = min(policy.most_s, max(wait_s, recording.retry_after_s))
             await asyncio.sleep(wait_s)
             again = await self.open()
-            due_ns = record.due_ns
-            record = Record(record.order, record.stream, attempt=record.attempt + 1, keep_all=record.keep_all)
-            record.due_ns = due_ns
-            await self.one(record, request, again)
-        return record
+            due_ns = recording.due_ns
+            recording = Recording(
+                recording.order, recording.stream, attempt=recording.attempt + 1, keep_all=recording.keep_all
+            )
+            recording.due_ns = due_ns
+            await self.one(recording, request, again)
+        return recording
 
     async def gather(self, work: Sequence[Coroutine[Any, Any, None]]) -> None:
         """All of it at once; where one is cancelled or breaks, none goes on behind our back."""
@@ -236,9 +249,9 @@ class Pacing:
 
     def _tick(self, now: int) -> None:
         decode = tokens = 0
-        for record in self._live.values():
-            decode += 1 if record.stamps else 0
-            tokens += max(record.predicted, len(record.stamps))
+        for recording in self._live.values():
+            decode += 1 if recording.stamps else 0
+            tokens += max(recording.predicted, len(recording.stamps))
         tokens += self._tokens_ended
         before, then = self._ticked
         self._ticked = (tokens, now)
@@ -252,11 +265,11 @@ class Pacing:
             )
         )  # fmt: skip
 
-    def _glance(self, record: Record, now: int) -> LiveStream:
-        tokens = max(record.predicted, len(record.stamps))
-        before, then = self._seen.get(record.order.id, (0, 0))
+    def _glance(self, recording: Recording, now: int) -> LiveStream:
+        tokens = max(recording.predicted, len(recording.stamps))
+        before, then = self._seen.get(recording.order.id, (0, 0))
         rate = (tokens - before) * 1e9 / (now - then) if then and now > then else 0.0
-        self._seen[record.order.id] = (tokens, now)
+        self._seen[recording.order.id] = (tokens, now)
         phase = "decode" if tokens else "prefill"
-        tail = neutralise(self.target.clean(record.text)[-TAIL_SHOWN:])
-        return LiveStream(record.stream, record.order.id, phase, tokens, rate, tail)
+        tail = neutralise(self.target.clean(recording.text)[-TAIL_SHOWN:])
+        return LiveStream(recording.stream, recording.order.id, phase, tokens, rate, tail)

@@ -1,4 +1,4 @@
-"""From the bytes of an HTTP answer to events of a record: framing by httptools, events and decoding inline.
+"""From the bytes of an HTTP answer to events of a recording: framing by httptools, events and decoding inline.
 
 Knows no socket: whoever reads hands bytes over with their stamps, and is told when the answer has ended.
 """
@@ -9,7 +9,7 @@ from typing import Protocol
 
 import httptools
 
-from zinc_kettle.driver.record import Fault
+from zinc_kettle.driver.recording import Fault
 from zinc_kettle.driver.sse import EventReader, EventTooLargeError
 
 ERROR_BODY_KEPT = 600
@@ -20,7 +20,7 @@ MAX_RETRY_AFTER_S = 86_400.0
 
 
 class Sink(Protocol):
-    """What takes the events: a record, or the records of a batch."""
+    """What takes the events: a recording, or the recordings of a batch."""
 
     header_ns: int | None
     complete: bool
@@ -181,7 +181,7 @@ class Reply:
         self._sink.header_ns = self._stamp_ns if self._kernel_ns is None else self._kernel_ns
         if self._status == OK and self._type and b"event-stream" not in self._type:
             kind = self._type.decode("latin-1")[:80]
-            raise Fault("wrong-type", f"the answer is {kind!r} and no event stream")
+            raise Fault("wrong-type", f"the answer is {kind!r} and not an event stream")
 
     def on_chunk_header(self) -> None:
         """Inside a chunk."""

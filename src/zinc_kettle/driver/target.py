@@ -52,7 +52,7 @@ class Target:
         except ValueError as error:
             raise DriverError(f"{setup.base_url!r} has no usable port") from error
         if parts.scheme not in {"http", "https"} or not parts.hostname:
-            raise DriverError(f"{setup.base_url!r} is no http or https address")
+            raise DriverError(f"{setup.base_url!r} is not an http or https address")
         base = parts.path.rstrip("/")
         base = base if base.endswith("/v1") else f"{base}/v1"
         key = read_key(setup.key_variable, setup.key_file)
@@ -153,5 +153,5 @@ def read_key(variable: str | None, file: str | None) -> str:
 
 def _usable(key: str, where: str) -> str:
     if not key or any(ord(c) < 33 or ord(c) > 126 for c in key):
-        raise DriverError(f"{where} holds no usable key")
+        raise DriverError(f"{where} does not hold a usable key")
     return key

@@ -6,15 +6,23 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from zinc_kettle.core.facts import EngineFacts
 from zinc_kettle.core.plan import Endpoint, LaunchSettings
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.engines.roundtrip import round_trip_s
-from zinc_kettle.ports import ModelFile
+from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.wire.messages import ChatMessage
 
 
 class EndpointEngine:
-    """A running engine behind an address."""
+    """A running engine behind an address.
+
+    Args:
+        endpoint: Where it is.
+        launch_id: Name of this use of it.
+        rig: Name of its rig; None for one the study gives by URL.
+        folder: Data folder, for key files by bare name.
+    """
 
     def __init__(self, endpoint: Endpoint, launch_id: str, rig: str | None = None, folder: Path = Path()) -> None:
         self.rig = rig
@@ -25,7 +33,7 @@ class EndpointEngine:
         self.ca_file = _found(endpoint.ca_file, folder)
         self.pid: int | None = None
         self.launch = Launch(launch_id, None, None)
-        self.facts: dict[str, Any] = {"engine": "an endpoint that was already running"}
+        self.facts: EngineFacts = {"engine": "an engine that was already running"}
 
     def alive(self) -> bool:
         """Taken as alive; a request will tell."""

@@ -12,6 +12,7 @@ from collections import deque
 from collections.abc import Awaitable, Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from zinc_kettle.core.facts import EngineFacts
 from zinc_kettle.core.plan import LaunchSettings
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.text import neutralise, shorten
@@ -20,7 +21,8 @@ from zinc_kettle.engines.leftovers import Leftovers
 from zinc_kettle.engines.recipe import launch_line, request_extras, shown_line
 from zinc_kettle.engines.roundtrip import round_trip_s
 from zinc_kettle.errors import EngineError
-from zinc_kettle.ports import ModelFile, RemoteProcess
+from zinc_kettle.ports.models import ModelFile
+from zinc_kettle.ports.remote import RemoteProcess
 from zinc_kettle.wire.messages import ChatMessage
 
 if TYPE_CHECKING:
@@ -81,7 +83,14 @@ class LocalProcess:
 
 
 class LaunchedEngine:
-    """An engine of ours, running here or on another machine."""
+    """An engine of ours, running here or on another machine.
+
+    Args:
+        process: The launcher's.
+        signal_it: Sends a signal to its group.
+        settings: What it was started with.
+        model: The file it serves.
+    """
 
     def __init__(
         self,
@@ -105,7 +114,7 @@ class LaunchedEngine:
         self.pid: int | None = None
         self.rig = settings.rig
         self.launch = Launch("", None, None)
-        self.facts: dict[str, Any] = {}
+        self.facts: EngineFacts = {}
 
     def alive(self) -> bool:
         """False once its process has ended."""
@@ -175,7 +184,7 @@ class LaunchedEngine:
         except TimeoutError as error:
             await self.stop()
             raise EngineError(
-                f"the engine did not get ready within {limit_s:g} s",
+                f"the engine was not ready within {limit_s:g} s",
                 remedy="raise limits.load_s, or choose a smaller model or context",
                 last_words=self.last_words(),
             ) from error
@@ -220,7 +229,7 @@ class LaunchedEngine:
         raise EngineError(
             "the engine did not start",
             why=self._cause(),
-            remedy="read its last words; smaller settings or another file may help",
+            remedy="read its last output; smaller settings or another file may help",
             last_words=self.last_words(),
         )
 

@@ -6,7 +6,7 @@ import sys
 from typing import Any
 
 from zinc_kettle.core.plan import LaunchSettings
-from zinc_kettle.ports import ModelFile
+from zinc_kettle.ports.models import ModelFile
 
 
 def launch_line(settings: LaunchSettings, model: ModelFile) -> list[str]:

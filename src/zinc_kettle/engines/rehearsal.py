@@ -7,22 +7,30 @@ import time
 from collections.abc import Sequence
 from typing import Any
 
+from zinc_kettle.core.facts import EngineFacts
 from zinc_kettle.core.plan import LaunchSettings
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.engines.recipe import request_extras
 from zinc_kettle.engines.roundtrip import round_trip_s
 from zinc_kettle.errors import EngineError
-from zinc_kettle.ports import ModelFile
+from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.wire.messages import ChatMessage
 
 ASK_S = 10.0
 
 
 class RehearsalEngine:
-    """A loaded engine of a simulated rig."""
+    """A loaded engine of a simulated rig.
 
-    def __init__(self, base_url: str, settings: LaunchSettings, told: dict[str, Any], launch: Launch) -> None:
+    Args:
+        base_url: Its address here.
+        settings: What it was started with.
+        told: What it said of itself.
+        launch: The launch as it is kept.
+    """
+
+    def __init__(self, base_url: str, settings: LaunchSettings, told: EngineFacts, launch: Launch) -> None:
         self.base_url = base_url
         self.model_name = settings.model
         self.key_variable: str | None = None
@@ -31,7 +39,7 @@ class RehearsalEngine:
         self.pid: int | None = None
         self.rig = settings.rig
         self.launch = launch
-        self.facts: dict[str, Any] = {"engine": "rehearsal engine", **told, "simulated": True}
+        self.facts: EngineFacts = {"engine": "rehearsal engine", **told, "simulated": True}
         self._settings = settings
         self._ended = False
 

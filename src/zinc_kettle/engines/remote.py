@@ -14,12 +14,21 @@ from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.engines.launcher import LaunchedEngine
 from zinc_kettle.engines.recipe import launch_line, shown_line
 from zinc_kettle.errors import EngineError, RigError
-from zinc_kettle.ports import ModelFile, Shell
+from zinc_kettle.ports.models import ModelFile
+from zinc_kettle.ports.remote import Shell
 from zinc_kettle.wire.boot import BOOT, given
 
 
 class RemoteLauncher:
-    """Starts engines on another machine."""
+    """Starts engines on another machine.
+
+    Args:
+        shell: Runs commands there.
+        python: Interpreter there that has the engine.
+        rig: Name of the rig.
+        direct: Address to reach the engine at; None for a forwarded port.
+        load_limit_s: Limit of a load, in seconds.
+    """
 
     def __init__(
         self, shell: Shell, *, python: str, rig: str, direct: str | None = None, load_limit_s: float = 300.0
@@ -65,7 +74,7 @@ class RemoteLauncher:
     async def _reach(self, address: str) -> str:
         port = urlsplit(address).port
         if port is None:
-            raise EngineError(f"the engine on {self._rig} did not say its port")
+            raise EngineError(f"the engine on {self._rig} did not report its port")
         if self._direct:
             return f"http://{self._direct}:{port}"
         try:
@@ -101,8 +110,8 @@ class RemoteModels:
             if name in self._files:
                 return f"{self._folder}/{name}", self._files[name]
         raise EngineError(
-            f"{self._rig} has no {plain}", why="its model folder does not hold it",
-            remedy="copy the file there, or name another folder in the rig file",
+            f"{self._rig} has no {plain}", why="its model folder does not contain it",
+            remedy="copy the file there, or set another folder in the rig file",
         )  # fmt: skip
 
     async def header(self, path: str) -> io.BytesIO:

@@ -37,7 +37,7 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--load-mode", choices=sorted(LOAD_MODES), default="mapped")
     p.add_argument("--port", type=int, default=0)
     p.add_argument("--host", default="127.0.0.1", help="address to listen on")
-    p.add_argument("--device-layers", type=int, help="layers on fast devices; all where not given")
+    p.add_argument("--device-layers", type=int, help="layers on fast devices; all by default")
     return p
 
 

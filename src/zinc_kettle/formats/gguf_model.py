@@ -83,7 +83,7 @@ class _Shape:
         self._fields = header.fields
         architecture = header.fields.get("general.architecture")
         if not isinstance(architecture, str) or not architecture:
-            raise ModelError(f"{name}: does not say its architecture", remedy="this is no model, or a damaged one")
+            raise ModelError(f"{name}: does not say its architecture", remedy="this is not a model, or it is damaged")
         self._architecture = architecture[:64]
 
     def shape(self, tensors: list[TensorInfo]) -> ModelShape:
@@ -131,8 +131,9 @@ class _Shape:
         value = self._get(key)
         if not isinstance(value, int) or isinstance(value, bool) or not 1 <= value <= limit:
             raise ModelError(
-                f"{self._name}: {self._architecture}.{key} is {'missing' if value is None else 'no sensible number'}",
-                remedy="this is no language model, or a damaged one",
+                f"{self._name}: {self._architecture}.{key} is "
+                f"{'missing' if value is None else 'not a sensible number'}",
+                remedy="this is not a language model, or it is damaged",
             )
         return value
 
@@ -167,7 +168,7 @@ class _Shape:
         out = []
         if window and not windowed:
             out.append(
-                f"The file names a window of {window:,} tokens but not which layers have it; the KV cache is counted "
+                f"The file has a window of {window:,} tokens but not which layers have it; the KV cache is counted "
                 "as if none had."
             )
         if any(self._get(key) for key in _RECURRENT):

@@ -156,7 +156,7 @@ def read_header(path: Path) -> Header:
     """Read the header of a GGUF file.
 
     Raises:
-        ModelError: It cannot be read, is no GGUF file, or lies about itself.
+        ModelError: It cannot be read, is not a GGUF file, or lies about itself.
     """
     try:
         size = path.stat().st_size
@@ -186,7 +186,7 @@ class _Reader:
         """Read it all."""
         w = self._w
         if self._size < 24 or w.take(4) != MAGIC:
-            raise w.bad("is no GGUF file", "it does not begin with the letters GGUF")
+            raise w.bad("is not a GGUF file", "it does not begin with the letters GGUF")
         version = w.number("<I")
         if version not in VERSIONS:
             swapped = int.from_bytes(version.to_bytes(4, "little"), "big") in VERSIONS
@@ -201,7 +201,7 @@ class _Reader:
         infos = [self._tensor() for _ in range(tensors)]
         alignment = read.get("general.alignment", 32)
         if not isinstance(alignment, int) or alignment < 1 or alignment > 1 << 20:
-            raise w.bad("has an alignment that is none")
+            raise w.bad("has an impossible alignment")
         start = -(-w.position // alignment) * alignment
         self._check_offsets(infos, start)
         return Header(version, read, tuple(infos), self._size, start)
@@ -285,7 +285,7 @@ class _Reader:
         row = dimensions[0] if dimensions else 1
         if row % kind.block_weights:
             raise w.bad(
-                f"the tensor {name} has rows of {row:,}", f"{kind.name} wants multiples of {kind.block_weights}"
+                f"the tensor {name} has rows of {row:,}", f"{kind.name} needs multiples of {kind.block_weights}"
             )
         return TensorInfo(name, kind.name, dimensions, kind.size_bytes(weights), offset)
 
@@ -296,4 +296,4 @@ class _Reader:
                 raise self._w.bad(f"the tensor {info.name} overlaps the one before it")
             end = info.offset + info.size_bytes
             if start + end > self._size:
-                raise self._w.bad(f"the tensor {info.name} ends beyond the file", f"it wants {start + end:,} bytes")
+                raise self._w.bad(f"the tensor {info.name} ends beyond the file", f"it needs {start + end:,} bytes")

@@ -9,7 +9,7 @@ from pathlib import Path
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.errors import ModelError
 from zinc_kettle.formats import presets, synth
-from zinc_kettle.ports import ModelFile
+from zinc_kettle.ports.models import ModelFile
 
 PRESET_SEED = 1
 """Presets are made from this seed, so that the file of a name is the same on every machine."""
@@ -37,7 +37,7 @@ class ModelFolder:
             try:
                 return self._by_path(Path(model).expanduser(), quantization)
             except RuntimeError as error:
-                raise ModelError(f"there is no file {model}", why=str(error), remedy="give its whole path") from error
+                raise ModelError(f"there is no file {model}", why=str(error), remedy="give its full path") from error
         if presets.is_preset(model):
             self._check_preset(model, quantization)
             path = self.folder / synth.file_name(model, str(quantization))
@@ -62,7 +62,7 @@ class ModelFolder:
         if quantization not in synth.QUANTIZATIONS:
             given = "no quantization" if quantization is None else repr(quantization)
             raise ModelError(
-                f"the preset {model} was asked for with {given}",
+                f"the preset {model} was requested with {given}",
                 remedy=f"set quantization to one of {', '.join(synth.QUANTIZATIONS)}",
             )
 
@@ -96,7 +96,7 @@ def check_disk(folder: Path, need: int) -> None:
     if free < need + DISK_MARGIN_BYTES:
         raise ModelError(
             f"{byte_size(need)} are needed and {byte_size(free)} are free",
-            remedy="free some disk, or name another folder",
+            remedy="free some disk space, or choose another folder",
         )
 
 

@@ -25,7 +25,7 @@ class Shape:
     def check(self, quantization: str = "F16") -> None:
         """Raise ModelError where the parts do not fit each other or a quantization's blocks."""
         if min(self.layers, self.width, self.heads, self.kv_heads, self.ffn) < 1:
-            raise ModelError("a model needs at least one of everything", remedy="give positive numbers")
+            raise ModelError("a model needs at least one of each", remedy="give positive numbers")
         if self.width % self.heads or self.heads % self.kv_heads:
             raise ModelError(
                 f"{self.width} wide, {self.heads} heads, {self.kv_heads} KV heads do not divide evenly",
@@ -41,7 +41,7 @@ class Shape:
             raise ModelError(
                 f"{quantization} stores blocks of {block} weights, and a width of {self.width} with {self.ffn} "
                 "feed-forward does not divide into them",
-                remedy=f"make both multiples of {block}, or take another quantization",
+                remedy=f"make both multiples of {block}, or choose another quantization",
             )
 
 

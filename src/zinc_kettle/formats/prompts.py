@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from zinc_kettle.core.load import MAX_TOKENS_DRAWN, Recorded
+from zinc_kettle.core.traffic import MAX_TOKENS_DRAWN, Recorded
 
 MAX_PROMPT_BYTES = 8 << 20
 MAX_DATA_BYTES = 64 << 20
@@ -97,10 +97,10 @@ def _json_lines(text: str) -> Iterator[Recorded]:
 
 def _entry(entry: _Line, number: int) -> Recorded:
     if (entry.messages is None) == (entry.prompt is None):
-        raise BadPromptFile(f"line {number} wants either messages or prompt")
+        raise BadPromptFile(f"line {number} needs either messages or prompt")
     messages = tuple((m.role, m.content) for m in entry.messages or ()) or (("user", entry.prompt or ""),)
     if not any(role == "user" for role, _ in messages):
-        raise BadPromptFile(f"line {number} has no message of the user")
+        raise BadPromptFile(f"line {number} has no user message")
     if len(messages) != (1 if entry.messages is None else len(entry.messages)):
         raise BadPromptFile(f"line {number} has no messages")
     return Recorded(messages, entry.output_tokens)
@@ -124,7 +124,7 @@ def _tokens(text: str, line: int) -> int | None:
     if not text:
         return None
     if not text.isdecimal() or len(text) > 12 or not 1 <= int(text) <= MAX_TOKENS_DRAWN:
-        raise BadPromptFile(f"line {line}: output_tokens = {text[:20]!r} is no usable number")
+        raise BadPromptFile(f"line {line}: output_tokens = {text[:20]!r} is not a usable number")
     return int(text)
 
 
@@ -141,7 +141,7 @@ def read_times(path: Path) -> tuple[float, ...]:
     except csv.Error as error:
         raise BadPromptFile(f"line {reader.line_num}: {error}") from error
     if len(out) < 2 or len(out) > MAX_ENTRIES:
-        raise BadPromptFile(f"has {len(out):,} times; 2 to {MAX_ENTRIES:,} are wanted")
+        raise BadPromptFile(f"has {len(out):,} times; 2 to {MAX_ENTRIES:,} are needed")
     first = min(out)
     return tuple(sorted(at - first for at in out))
 

@@ -72,7 +72,7 @@ def _plan(name: str, section: object, file: str) -> RigPlan:
     import re
 
     if not re.match(NAME, name):
-        raise StudyFileError(f"{name!r} is no name for a rig", file=file, remedy="small letters, digits and hyphens")
+        raise StudyFileError(f"{name!r} is not a valid rig name", file=file, remedy="small letters, digits and hyphens")
     try:
         checked = RigSection.model_validate(section)
     except ValidationError as error:
@@ -104,7 +104,7 @@ def fact_value(name: str, value: float | str, unit: str) -> float | str:
     kind = FACT_KINDS.get(name)
     if kind is None or not kind.typed:
         known = ", ".join(k.name for k in FACT_KINDS.values() if k.typed)
-        raise UsageError(f"{name} is no fact to type in", remedy=f"one of: {known}")
+        raise UsageError(f"{name} is not a fact that can be typed in", remedy=f"one of: {known}")
     if not kind.unit:
         return neutralise(str(value), keep_newlines=False)[:200]
     allowed = UNITS.get(kind.unit, ())
@@ -117,6 +117,14 @@ def fact_value(name: str, value: float | str, unit: str) -> float | str:
 
 def type_fact(path: Path, rig: RigPlan, name: str, value: float | str, unit: str, source: str) -> None:
     """Write a fact into the rig file, keeping its comments; the rig is added where the file does not name it.
+
+    Args:
+        path: The rig file.
+        rig: The rig as the file has it.
+        name: Of the fact.
+        value: A number, or text where the fact is text.
+        unit: Of the number; empty for text.
+        source: Where the person has it from.
 
     Raises:
         UsageError: The fact cannot be used; nothing is written.

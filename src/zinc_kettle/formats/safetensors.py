@@ -56,11 +56,11 @@ def read_safetensors(folder: Path) -> ModelShape:
 
 def _config(path: Path) -> dict[str, Any]:
     if path.stat().st_size > MAX_CONFIG_BYTES:
-        raise ModelError(f"{path.name} is larger than 1 MiB", remedy="this is no model's configuration")
+        raise ModelError(f"{path.name} is larger than 1 MiB", remedy="this is not a model configuration")
     try:
         value = msgspec.json.decode(path.read_bytes(), type=dict[str, Any])
     except (msgspec.MsgspecError, RecursionError) as error:
-        raise ModelError(f"{path.name} is no JSON object", why=str(error)) from error
+        raise ModelError(f"{path.name} is not a JSON object", why=str(error)) from error
     inner = value.get("text_config")
     return {**value, **inner} if isinstance(inner, dict) else value
 
@@ -82,7 +82,7 @@ def _header(path: Path) -> list[TensorGroup]:
             raise ModelError(f"{path.name}: lists {len(entries):,} tensors")
         return [_tensor(path.name, name, msgspec.json.decode(e, type=_Entry), size) for name, e in entries.items()]
     except (msgspec.MsgspecError, RecursionError) as error:
-        raise ModelError(f"{path.name}: its header is not what it should be", why=str(error)) from error
+        raise ModelError(f"{path.name}: its header is malformed", why=str(error)) from error
 
 
 def _tensor(file: str, name: str, entry: _Entry, size: int) -> TensorGroup:
@@ -127,14 +127,14 @@ def _shape(name: str, config: dict[str, Any], tensors: list[TensorGroup]) -> Mod
             if isinstance(value, int) and not isinstance(value, bool) and 0 <= value < 1 << 31:
                 return value
         if default is None:
-            raise ModelError(f"{name}/config.json does not say {keys[0]}", remedy="this is no language model")
+            raise ModelError(f"{name}/config.json does not say {keys[0]}", remedy="this is not a language model")
         return default
 
     layers = number("num_hidden_layers")
     width = number("hidden_size")
     heads = number("num_attention_heads")
     if not 1 <= layers <= 4_096 or not width or not heads:
-        raise ModelError(f"{name}/config.json has sizes that cannot be")
+        raise ModelError(f"{name}/config.json has impossible sizes")
     head = number("head_dim", default=width // heads)
     groups = add_up(tensors)
     window = number("sliding_window", default=0) if config.get("use_sliding_window", True) else 0
@@ -147,7 +147,8 @@ def _shape(name: str, config: dict[str, Any], tensors: list[TensorGroup]) -> Mod
         experts=number("num_experts", "num_local_experts", "n_routed_experts", default=0),
         experts_active=number("num_experts_per_tok", default=0), window=window or None, windowed=windowed,
         tied=not any(g.kind == "output" for g in groups), groups=groups,
-        notes=() if windowed or not window else ("Which layers have the window is not told; counted as if none had.",),
+        notes=() if windowed or not window else ("The file does not say which layers have the window; the KV "
+        "cache is counted as if none had.",),
     )  # fmt: skip
 
 

@@ -6,9 +6,9 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from zinc_kettle.core.catalogue import MEASURES
 from zinc_kettle.core.faults import is_fault
-from zinc_kettle.core.load import MAX_TOKENS_DRAWN
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.traffic import MAX_TOKENS_DRAWN
 
 Seconds = Annotated[float, Field(gt=0, le=86_400, strict=False)]
 SecondsOrNone = Annotated[float, Field(ge=0, le=86_400, strict=False)]
@@ -39,12 +39,14 @@ class RepeatsSection(Section):
     def _until(self) -> RepeatsSection:
         if self.until_percent is None:
             if self.ceiling is not None:
-                raise ValueError("ceiling only has a meaning with until_percent")
+                raise ValueError("ceiling only applies with until_percent")
             return self
         if self.count is not None and self.count < UNTIL_FLOOR:
-            raise ValueError(f"until_percent wants count = {UNTIL_FLOOR} or more: fewer repeats carry no 95% interval")
+            raise ValueError(f"until_percent needs count = {UNTIL_FLOOR} or more: fewer repeats carry no 95% interval")
         if self.until_measure not in MEASURES:
-            raise ValueError(f"until_measure = {self.until_measure!r} is no measure; one is decode, another ttft")
+            raise ValueError(
+                f"until_measure = {self.until_measure!r} is not a measure; decode and ttft are two of them"
+            )
         if self.ceiling is not None and self.ceiling < (self.count or UNTIL_FLOOR):
             raise ValueError("ceiling is below count, the floor")
         return self
@@ -80,7 +82,7 @@ class LengthsSection(Section):
         }[self.kind]  # fmt: skip
         missing = [name for name in needs if not getattr(self, name)]
         if missing:
-            raise ValueError(f"{self.kind} wants {', '.join(missing)}")
+            raise ValueError(f"{self.kind} needs {', '.join(missing)}")
         if self.low is not None and self.high is not None and self.low > self.high:
             raise ValueError("low is above high")
         return self
@@ -108,9 +110,11 @@ class LoadSection(Section):
     @model_validator(mode="after")
     def _fits(self) -> LoadSection:
         if (self.arrivals == "recorded") != (self.times_file is not None):
-            raise ValueError('recorded arrivals want times_file = "NAME.csv", and nothing else has a use for it')
+            raise ValueError('recorded arrivals need times_file = "NAME.csv", and no other arrivals use it')
         if self.think_s and self.shape not in {"closed", "conversation"}:
-            raise ValueError(f"nobody thinks in the shape {self.shape}: think_s goes with closed and conversation")
+            raise ValueError(
+                f"think_s does not apply to the shape {self.shape}: think_s goes with closed and conversation"
+            )
         return self
 
 
@@ -127,7 +131,7 @@ class RetrySection(Section):
     def _known(self) -> RetrySection:
         unknown = [code for code in self.on if not is_fault(code)]
         if unknown:
-            raise ValueError(f"{unknown[0]!r} is no fault; docs/faults.md lists them")
+            raise ValueError(f"{unknown[0]!r} is not a fault code; docs/faults.md lists them")
         return self
 
 

@@ -146,7 +146,7 @@ def write_model(
     """
     if quantization not in QUANTIZATIONS:
         raise ModelError(
-            f"made-up models come as {', '.join(QUANTIZATIONS)}, not {quantization!r}", remedy="choose one of these"
+            f"made-up models can be {', '.join(QUANTIZATIONS)}, not {quantization!r}", remedy="choose one of these"
         )
     shape.check(quantization)
     part = path.with_suffix(".part")
@@ -226,7 +226,7 @@ def _header(writer: object, name: str, shape: Shape, quantization: str, words: v
 
     put: dict[str, object] = {
         "add_name": name,
-        "add_description": "made-up weights for measuring speed; answers mean nothing",
+        "add_description": "made-up weights for measuring speed; the answers are meaningless",
         "add_context_length": _CONTEXT_LENGTH,
         "add_embedding_length": shape.width,
         "add_block_count": shape.layers,

@@ -22,7 +22,7 @@ def read_toml(path: Path) -> tuple[dict[str, Any], str]:
     try:
         if path.stat().st_size > MAX_FILE_BYTES:
             raise StudyFileError(f"is larger than {MAX_FILE_BYTES >> 20} MiB", file=path.name,
-                                 remedy="this cannot be the file you mean")  # fmt: skip
+                                 remedy="a file of this kind is never that large")  # fmt: skip
         text = path.read_text(encoding="utf-8")
     except OSError as error:
         raise StudyFileError(
@@ -54,9 +54,9 @@ def parse_toml(text: str, *, file: str) -> dict[str, Any]:
     hidden = _hidden_in(raw)
     if hidden:
         raise StudyFileError(
-            f"{hidden} holds a character that cannot be seen", file=file,
-            why="control, zero-width and direction characters make a text look like another one",
-            remedy="type it again by hand",
+            f"{hidden} contains an invisible character", file=file,
+            why="control, zero-width and direction characters make a text look like a different one",
+            remedy="retype it by hand",
         )  # fmt: skip
     return raw
 

@@ -6,9 +6,12 @@ import asyncio
 import contextlib
 import sys
 from collections.abc import Callable
+from functools import cache
+from pathlib import Path
 
 import msgspec
 
+from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import DriverError
@@ -30,11 +33,24 @@ from zinc_kettle.wire.messages import (
     encode,
 )
 
+CLOCK_DIGITS = 8
 MAX_LINE = 64 << 20
 START_LIMIT_S = 30.0
 END_LIMIT_S = 2.0
 MARGIN_S = 60.0
 """Beyond the driver's own limits on requests: how long an episode may stay silent before we give the driver up."""
+
+
+@cache
+def clock_name() -> str:
+    """Name of this machine's monotonic clock, which begins anew with each boot; it names no machine."""
+    try:
+        boot = Path("/proc/sys/kernel/random/boot_id").read_text()
+    except OSError:
+        import psutil
+
+        boot = str(round(psutil.boot_time()))
+    return f"monotonic-{fingerprint(boot.strip(), length=CLOCK_DIGITS)}"
 
 
 def _clean(message: Finished) -> Finished:
@@ -73,7 +89,7 @@ class DriverProcess:
         try:
             greeting = await asyncio.wait_for(driver._hear(), START_LIMIT_S)
             if not isinstance(greeting, Ready) or greeting.version != VERSION:
-                raise DriverError("the driver gave no proper greeting", remedy="reinstall with: make setup")
+                raise DriverError("the driver did not report that it is ready", remedy="reinstall with: make setup")
         except TimeoutError as error:
             await driver.close()
             raise DriverError(f"the driver did not start within {START_LIMIT_S:g} s") from error
@@ -116,7 +132,7 @@ class DriverProcess:
             if isinstance(message, Tick):
                 on_tick(message)
             elif isinstance(message, Finished):
-                on_timeline(to_timeline(_clean(message)))
+                on_timeline(to_timeline(_clean(message), clock=clock_name()))
             elif isinstance(message, EpisodeDone):
                 return message
             elif isinstance(message, Complaint):
@@ -149,6 +165,6 @@ class DriverProcess:
         line = await self._process.stdout.readline()
         if not line:
             raise DriverError(
-                "the driver has ended in the middle of its work", remedy="run again; what is done is kept"
+                "the driver ended in the middle of its work", remedy="run it again; everything measured is kept"
             )
         return decode_report(line)

@@ -22,7 +22,7 @@ PROBE_S = 30.0
 
 
 class Adapter(Protocol):
-    """A rig as the tool asks it."""
+    """A rig as the toolgathers its facts."""
 
     async def facts(self) -> dict[str, Any]:
         """What it tells of itself; raises RigError."""
@@ -81,7 +81,8 @@ class UrlRig:
 
     async def probe(self) -> dict[str, Any]:
         """Not to be had over an address."""
-        raise RigError(f"{self._plan.name} cannot be probed", why="an address gives no way to run anything there",
+        raise RigError(f"{self._plan.name} cannot be probed", why="nothing can be run on a rig known only by "
+        "its address",
                        remedy="reach it over SSH, or type its bandwidth in")  # fmt: skip
 
     async def busy(self) -> dict[str, Any] | None:
@@ -106,7 +107,7 @@ class SshRig:
         try:
             value: dict[str, Any] = json.loads(text)
         except ValueError as error:
-            raise RigError(f"{self.plan.name} answered something else than asked", why=text[:200]) from error
+            raise RigError(f"{self.plan.name} gave an unexpected answer", why=text[:200]) from error
         return value
 
     async def facts(self) -> dict[str, Any]:
@@ -171,7 +172,7 @@ class RehearsalRig:
             except (TimeoutError, ValueError, KeyError) as error:
                 await self.close()
                 raise RigError(f"there is no simulated rig {self.plan.name}", why=str(error),
-                               remedy="zinc-kettle rehearse --list names them") from error  # fmt: skip
+                               remedy="zinc-kettle rehearse --list shows them") from error  # fmt: skip
             return self._address
 
     async def facts(self) -> dict[str, Any]:

@@ -52,7 +52,7 @@ def pick(found: Mapping[str, float], names: tuple[str, ...]) -> float | None:
 
 
 class ScrapeWatch:
-    """Asks an endpoint about twelve times a second until it is ended; what it does not tell is said to be untold."""
+    """Asks an endpoint about twelve times per second until it is ended; what it does not tell is said to be untold."""
 
     def __init__(self, url: str, names: Names) -> None:
         self._url, self._names = url, names

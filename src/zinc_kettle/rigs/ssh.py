@@ -50,8 +50,8 @@ async def connect(host: str, ssh_config: str | None) -> asyncssh.SSHClientConnec
         raise RigError(f"the host key of {host} is not known", why=str(error),
                        remedy=f"connect once with `ssh {host}` and check its key") from error  # fmt: skip
     except asyncssh.PermissionDenied as error:
-        raise RigError(f"{host} takes none of your keys", why=str(error),
-                       remedy=f"make `ssh {host}` work without a password: ssh-add") from error  # fmt: skip
+        raise RigError(f"{host} accepts none of your keys", why=str(error),
+                       remedy=f"make sure `ssh {host}` work without a password: ssh-add") from error  # fmt: skip
     except (OSError, asyncssh.Error, TimeoutError, ValueError) as error:
         raise RigError(f"{host} cannot be reached over SSH", why=str(error) or "it did not answer in time",
                        remedy=f"check `ssh {host}`") from error  # fmt: skip

@@ -11,7 +11,7 @@ from typing import Any
 
 from zinc_kettle.core.telemetry import Machine, Trace
 from zinc_kettle.errors import RigError
-from zinc_kettle.ports import RemoteProcess, Shell
+from zinc_kettle.ports.remote import RemoteProcess, Shell
 from zinc_kettle.rigs.telemetry import UNTOLD, trace_from
 from zinc_kettle.wire.boot import BOOT, given
 

@@ -2,24 +2,20 @@
 
 from __future__ import annotations
 
-import asyncio
 import threading
 import time
 from array import array
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import psutil
 
 from zinc_kettle.core.telemetry import Machine, Trace
-from zinc_kettle.ports import RunningEngine
 from zinc_kettle.rigs.agent.watch import Power
-from zinc_kettle.rigs.local import machine_facts
 
 PERIOD_S = 0.08
-"""12.5 samples a second: ten are promised, and a late one is made up for."""
+"""12.5 samples per second: ten are promised, and a late one is made up for."""
 TREE_PERIOD_S = 1.0
 """Finding children reads every process of the machine, so it is done seldom."""
 UNTOLD = -1
@@ -154,7 +150,14 @@ class TreeWatch:
 
 
 def trace_from(columns: Sequence[Sequence[int]], sampler_cpu_ns: int, highest: int, source: str) -> Trace:
-    """A trace from its seven columns as they were sampled; a column that was never told becomes None."""
+    """A trace from its seven columns as they were sampled; a column that was never told becomes None.
+
+    Args:
+        columns: Time, memory, processor and energy columns, equally long.
+        sampler_cpu_ns: Processor time of the sampler itself.
+        highest: High-water mark of resident memory in bytes, by the system.
+        source: What the energy was read from.
+    """
     at, resident, anonymous, file, cpu, energy, device = (np.array(c, dtype=np.int64) for c in columns)
     return Trace(
         at, resident, anonymous, file, cpu, sampler_cpu_ns, highest,
@@ -173,15 +176,3 @@ def idle_watts(power: Power, seconds: float = IDLE_S) -> float | None:
         time.sleep(min(PERIOD_S, left))
         last = power.microjoules()
     return None if last is None else (last - first) / 1e6 / (time.monotonic() - start)
-
-
-class LocalTelemetry:
-    """Telemetry of this machine."""
-
-    def watch(self, engine: RunningEngine) -> TreeWatch:
-        """Start sampling an engine's process tree, or only the machine where its process is not here."""
-        return TreeWatch(engine.pid)
-
-    async def machine_facts(self) -> dict[str, Any]:
-        """Kind of machine."""
-        return dict(await asyncio.to_thread(machine_facts))

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass
 
-from zinc_kettle.core.load import Recorded, draw
 from zinc_kettle.core.plan import Cell, Study, shape_of, turns_of
+from zinc_kettle.core.traffic import Recorded, draw
 from zinc_kettle.core.workload import TOLERANCE, LengthSearch, made_up_words, message, salt, stretch
 from zinc_kettle.errors import MeasureError
-from zinc_kettle.ports import RunningEngine
+from zinc_kettle.ports.engines import RunningEngine
 from zinc_kettle.wire.messages import ChatMessage
 
 Probe = Callable[[str], Awaitable[int | None]]
@@ -53,6 +53,12 @@ def user_message(text: str) -> list[ChatMessage]:
 
 async def prepare(study: Study, cell: Cell, engine: RunningEngine, probe: Probe) -> Workload:
     """Find the prompts of a cell.
+
+    Args:
+        study: The study.
+        cell: One of its cells.
+        engine: Counts tokens, where it can.
+        probe: Sends a request of one output token and gives its prompt length.
 
     Raises:
         MeasureError: The engine can count in no way, or the length cannot be reached within 1%.
@@ -169,17 +175,17 @@ async def _fit(target: int, seed: int, text: str | None, count: Count, *, guess:
         tokens, how = await count(_body(text, search.units, seed))
         if tokens is None:
             raise MeasureError(
-                "the engine tells no prompt lengths",
-                why="it has no tokenizer address and its usage record is missing",
-                remedy="use prompt files and leave prompt_tokens out",
+                "the engine does not report prompt lengths",
+                why="it has no tokenizer address and sends no usage record",
+                remedy="use prompt files and remove prompt_tokens",
             )
         search.feed(tokens)
     assert search.best is not None
     units, tokens = search.best
     if abs(tokens - target) > max(1, TOLERANCE * target):
         raise MeasureError(
-            f"no prompt of {target} tokens could be made", why=f"the nearest has {tokens}",
-            remedy="ask for a longer prompt, or for other prompt files",
+            f"no prompt of {target} tokens could be made", why=f"the closest one has {tokens}",
+            remedy="use a longer prompt or other prompt files",
         )  # fmt: skip
     return Prepared(_body(text, units, seed), tokens, how)
 

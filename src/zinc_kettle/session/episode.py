@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
-from zinc_kettle.core.cautions import STOLEN_SHARE
+from zinc_kettle.core.cautions.machine import STOLEN_SHARE
 from zinc_kettle.core.energy import IDLE
+from zinc_kettle.core.facts import MachineFacts
 from zinc_kettle.core.fit.limit import limit_extras
-from zinc_kettle.core.measures import Repeat
 from zinc_kettle.core.plan import Cell, Study, shape_of
+from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.workload import salt
 from zinc_kettle.errors import MeasureError
-from zinc_kettle.ports import LoadSource, RunningEngine, Store, Telemetry
+from zinc_kettle.ports.driver import LoadSource
+from zinc_kettle.ports.engines import RunningEngine
+from zinc_kettle.ports.store import Store
+from zinc_kettle.ports.telemetry import Telemetry
 from zinc_kettle.session import progress as p
 from zinc_kettle.session.calibrate import Workload, prepare, user_message
 from zinc_kettle.session.orders import Orders
@@ -44,7 +47,7 @@ class EpisodeRunner:
     """True when nothing has been sent since the load."""
     prompts: dict[tuple[object, ...], Workload]
     """Calibrated prompts, shared by all repeats of a run."""
-    rig_facts: Mapping[str, Any] = field(default_factory=dict)
+    rig_facts: MachineFacts = field(default_factory=MachineFacts)
     """What is known of the rig it runs on."""
     drivers: int = 1
     """Driver processes that share the load."""
@@ -56,7 +59,7 @@ class EpisodeRunner:
     def _salt(self, index: int) -> str | None:
         if not self.cell.settings["salt"]:
             return None
-        return salt(self.study.seed, f"{self.nonce}-{self.cell.index}", index)
+        return salt(self.study.seed, f"{self.nonce}-{self.cell.key}", index)
 
     def _take_cold(self) -> bool:
         cold, self.cold = self.cold, False
@@ -70,7 +73,7 @@ class EpisodeRunner:
             MeasureError: No prompt of the wanted length could be made.
         """
         study, engine = self.study, self.engine
-        self.emit(p.Warming(self.cell.index, self.block))
+        self.emit(p.Warming(self.cell.key, self.block))
         await self.driver.aim(
             Setup(engine.base_url, engine.model_name, engine.key_variable, engine.key_file, engine.ca_file)
         )
@@ -111,8 +114,8 @@ class EpisodeRunner:
         trip = await self.engine.round_trip_s()
         if trip is not None:
             out["round_trip_s"] = trip
-        if IDLE in self.engine.facts:
-            out[IDLE] = float(self.engine.facts[IDLE])
+        if "idle_w" in self.engine.facts:
+            out[IDLE] = self.engine.facts["idle_w"]
         return out
 
     async def _warm_up(self, workload: Workload) -> float:
@@ -170,14 +173,14 @@ class EpisodeRunner:
 
         def on_tick(tick: Tick) -> None:
             resident, cores = latest()
-            self.emit(p.Live(self.cell.index, self.block, role == "warmup", tick, resident, cores))
+            self.emit(p.Live(self.cell.key, self.block, role == "warmup", tick, resident, cores))
 
         return await self.driver.run(episode, on_tick=on_tick, on_timeline=self._received)
 
     def _received(self, timeline: Timeline) -> None:
         self.store.add_timeline(self.repeat_id, timeline)
         self.timelines.append(timeline)
-        self.emit(p.Received(self.cell.index, timeline))
+        self.emit(p.Received(self.cell.key, timeline))
 
     async def _probe(self, text: str) -> int | None:
         """Count by usage: one request with one output token; it is the cold one where it is the first."""

@@ -1,20 +1,28 @@
-"""A study from its first launch to its last repeat."""
+"""A run of a study from its first launch to its last repeat."""
 
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import dataclasses
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
 
-from zinc_kettle.core.budget import time_left_s
-from zinc_kettle.core.cell import series
+from zinc_kettle.core.budget import TimeLeft
 from zinc_kettle.core.drivers import FULL_SHARE, SAFE_TOKENS_PER_S, drivers_wanted
-from zinc_kettle.core.measures import Repeat
-from zinc_kettle.core.plan import Cell, LaunchSettings, Run, Study, cells, order
-from zinc_kettle.core.precision import wanted_repeats
-from zinc_kettle.errors import DriverError, EngineError, KettleError, MeasureError
-from zinc_kettle.ports import Clock, Engines, Json, LoadSource, ModelFile, Models, RunningEngine, Store, Telemetry
+from zinc_kettle.core.facts import DriverTest, RunFacts, machine_of
+from zinc_kettle.core.plan import Cell, LaunchSettings, Study
+from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.results import Failure, FailureKind, KeptRepeat, cell_kept
+from zinc_kettle.core.schedule import NOTHING, Schedule, Step, Tally
+from zinc_kettle.core.summary import CellSummary, series
+from zinc_kettle.errors import DriverError, EngineError, KettleError, MeasureError, RunHeldError
+from zinc_kettle.ports.clock import Clock
+from zinc_kettle.ports.driver import LoadSource
+from zinc_kettle.ports.engines import Engines, RunningEngine
+from zinc_kettle.ports.models import ModelFile, Models
+from zinc_kettle.ports.store import Store
+from zinc_kettle.ports.telemetry import Telemetry
 from zinc_kettle.session import progress as p
 from zinc_kettle.session.calibrate import Workload
 from zinc_kettle.session.episode import EpisodeRunner
@@ -23,6 +31,13 @@ LAUNCH_TRIES = 2
 """A launch is tried again once, in a later block: a port or memory may have been taken for a moment."""
 DRIVER_LIMIT = 3
 """Drivers that may end in one study before it is given up."""
+HEARTBEAT_S = 3.0
+"""Between two signs of life in the store; a lease outlasts five of them."""
+PAUSE_LOOK_S = 0.5
+"""Between two looks whether a paused run is to go on."""
+
+CELLS_AT_HAND = 512
+"""Cells whose repeats stay in memory; those of further ones are read from the store when they are needed again."""
 
 
 @dataclass(frozen=True)
@@ -35,7 +50,7 @@ class Ports:
     telemetry: Telemetry
     store: Store
     clock: Clock
-    test_driver: Callable[[int], Awaitable[Json]] | None = None
+    test_driver: Callable[[int], Awaitable[DriverTest]] | None = None
     """Holds the driver against a paced server at so many streams; its account is kept with the study."""
 
 
@@ -51,94 +66,142 @@ class _State:
     drivers_lost: int = 0
     launches: int = 0
     failures: dict[LaunchSettings, int] = field(default_factory=dict)
-    seen_s: dict[int, list[float]] = field(default_factory=dict)
     prompts: dict[tuple[object, ...], Workload] = field(default_factory=dict)
     """Calibrated prompts by what their length depends on."""
-    values: dict[int, list[float]] = field(default_factory=dict)
-    """The measure that decides how often a cell is repeated, of each of its repeats."""
-    wanted: dict[int, int] = field(default_factory=dict)
-    """Repeats each cell wants, by what it has."""
-    driver_share: dict[int, float] = field(default_factory=dict)
+    done: dict[str, Tally] = field(default_factory=dict)
+    repeats: dict[str, list[KeptRepeat]] = field(default_factory=dict)
+    """Repeats of cells that were measured or read in this process, by cell."""
+    driver_share: dict[str, float] = field(default_factory=dict)
     """Cores the drivers kept busy in the last repeat of a cell."""
     measured: int = 0
     failed: int = 0
 
 
 class Experiment:
-    """Runs what of a study is still missing."""
+    """Measures what of a study is still missing.
+
+    Args:
+        study: The study.
+        ports: The rest of the tool.
+        emit: Takes each event of the run, in the event loop.
+        source: The study file as it was; empty where there was none.
+        nonce: Makes the salts of this start unlike those of any other.
+        fresh: Begin a new run even where one was stopped.
+    """
 
     def __init__(
-        self, study: Study, ports: Ports, emit: Callable[[p.Event], None], *, source: str = "", nonce: str = ""
-    ) -> None:
-        self._study = study
+        self, study: Study, ports: Ports, emit: Callable[[p.Event], None], *, source: str = "", nonce: str = "",
+        fresh: bool = False,
+    ) -> None:  # fmt: skip
+        self._schedule = Schedule(study)
         self._ports = ports
         self._emit = emit
         self._source = source
         self._nonce = nonce
-        self._cells = cells(study)
-        self._models: dict[int, ModelFile | None] = {}
+        self._fresh = fresh
+        self._models: dict[str, ModelFile | None] = {}
         self._state = _State()
-        self._study_id = ""
-        self._facts: Json = {}
+        self._run_id = ""
+        self._facts: RunFacts = {}
+
+    @property
+    def _study(self) -> Study:
+        """With the levels that were added so far."""
+        return self._schedule.whole
 
     async def run(self) -> p.Ended:
         """Measure every missing repeat; cancelling stops cleanly and keeps everything.
 
         Raises:
-            StoreError: Figures could not be kept.
+            StoreError: Figures could not be kept, or another copy of the tool took the run over.
             ModelError: A model is not there and cannot be made.
             RigError: A rig cannot be reached; nothing was begun.
-            UsageError: Another copy of the tool is measuring this study.
+            RunHeldError: Another copy of the tool is measuring this run.
         """
         ports = self._ports
         try:
-            self._facts = {**await ports.telemetry.machine_facts(), **await self._tested_driver()}
-            self._study_id = ports.store.begin(
-                self._study, source=self._source, facts=self._facts, wall_s=ports.clock.wall_s()
-            )
+            self._facts = await ports.telemetry.machine_facts()
+            test = await self._tested_driver()
+            if test is not None:
+                self._facts["driver_test"] = test
+            self._run_id = await self._begin()
         except KettleError:
             await ports.engines.close()
             raise
-        done = ports.store.done_runs(self._study_id)
-        runs = order(self._study)
-        missing = [run for run in runs if (run.block, run.cell) not in done]
-        for cell, repeat in ports.store.measured(self._study_id):
-            self._learn(cell, repeat)
-        self._emit(p.Began(self._study_id, len(runs), len(runs) - len(missing)))
         state = "stopped"
+        heart = asyncio.create_task(self._beat())
+        work = asyncio.create_task(self._work())
         try:
-            await self._find_models(missing)
-            await self._run_all(missing, len(runs))
-            state = "measured"
+            await asyncio.wait({heart, work}, return_when=asyncio.FIRST_COMPLETED)
+            if heart.done():
+                heart.result()
+            state = "measured" if await work else "stopped"
         finally:
+            for task in (heart, work):
+                task.cancel()
+            await asyncio.gather(heart, work, return_exceptions=True)
             await self._end(state)
         ended = p.Ended(state, self._state.measured, self._state.failed)
         self._emit(ended)
         return ended
 
-    async def _tested_driver(self) -> Json:
+    async def _begin(self) -> str:
+        """Take the run; where another copy held it a moment ago, wait whether it still says so."""
+        ports, heard = self._ports, 0.0
+        while True:
+            try:
+                return ports.store.begin(
+                    self._schedule.study, source=self._source, facts=self._facts, wall_s=ports.clock.wall_s(),
+                    fresh=self._fresh,
+                )  # fmt: skip
+            except RunHeldError as error:
+                if heard and error.heartbeat_s > heard:
+                    raise
+                heard = error.heartbeat_s
+                await asyncio.sleep(max(0.1, min(error.lease_s, heard + error.lease_s - ports.clock.wall_s()) + 0.1))
+
+    async def _beat(self) -> None:
+        while True:
+            await asyncio.sleep(HEARTBEAT_S)
+            self._ports.store.beat(self._run_id, wall_s=self._ports.clock.wall_s())
+
+    async def _work(self) -> bool:
+        """Measure; true where nothing is left."""
+        store = self._ports.store
+        until = self._study.repeats.until_measure if self._study.repeats.until_percent is not None else None
+        self._state.done = dict(store.done(self._run_id, until))
+        self._decide_anew()
+        left = self._left()
+        done = sum(len(tally.blocks) for tally in self._state.done.values())
+        self._emit(p.Began(self._run_id, done + sum(left.values()), done))
+        await self._find_models(left)
+        return await self._run_all(left)
+
+    def _left(self) -> dict[str, int]:
+        """Repeats still to do, by cell."""
+        out = {}
+        for cell in self._study.cells:
+            tally = self._state.done.get(cell.key, NOTHING)
+            out[cell.key] = max(0, self._schedule.wanted(cell.key, tally) - len(tally.blocks))
+        return out
+
+    def _decide_anew(self) -> bool:
+        """Look into the log of decisions; true where there is something new."""
+        decisions = self._ports.store.decisions(self._run_id)
+        if decisions == self._schedule.decisions:
+            return False
+        self._schedule = Schedule(self._schedule.study, decisions)
+        return True
+
+    async def _tested_driver(self) -> DriverTest | None:
         """The driver's self-test; a study goes on without it."""
         if self._ports.test_driver is None:
-            return {}
-        streams = max(int(cell.settings["concurrency"] or 1) for cell in self._cells)
+            return None
+        streams = max(int(cell.settings["concurrency"] or 1) for cell in self._study.cells)
         try:
-            return {"driver_test": await self._ports.test_driver(streams)}
+            return await self._ports.test_driver(streams)
         except MeasureError as error:
-            return {"driver_test": {"failed": str(error)}}
-
-    def _learn(self, cell: int, repeat: Repeat) -> None:
-        """What a finished repeat tells of how many more its cell wants, and of how many drivers."""
-        values = self._state.values.setdefault(cell, [])
-        values.extend(series([repeat], self._study.repeats.until_measure))
-        # Kept, for it is asked of every later run after each repeat, and may resample.
-        self._state.wanted[cell] = wanted_repeats(self._study.repeats, values, seed=self._study.seed)
-        if repeat.wall_ns > 0:
-            self._state.driver_share[cell] = repeat.driver_cpu_ns / repeat.wall_ns
-
-    def _wanted(self, run: Run) -> bool:
-        """False where the cell has been repeated often enough before this block."""
-        repeats, values = self._study.repeats, self._state.values.get(run.cell, [])
-        return repeats.until_percent is None or len(values) < self._state.wanted.get(run.cell, repeats.count)
+            return {"failed": str(error)}
 
     async def _end(self, state: str) -> None:
         try:
@@ -147,18 +210,25 @@ class Experiment:
                 await self._state.driver.close()
             await self._ports.engines.close()
         finally:
-            self._ports.store.set_state(self._study_id, state)
+            self._ports.store.set_state(self._run_id, state)
 
-    async def _find_models(self, missing: list[Run]) -> None:
+    async def _find_models(self, left: Mapping[str, int]) -> None:
         if self._study.endpoint is not None:
             return
-        for index in sorted({run.cell for run in missing}):
-            settings = self._cells[index].launch
-            name, quantization = settings.model, settings.quantization
-            found = self._ports.models.find(name, quantization, settings.rig)
-            if found is None and self._ports.models.needs_making(settings.rig):
-                found = await self._make(name, quantization)
-            self._models[index] = found
+        # Thousands of cells share a few files.
+        files: dict[tuple[str, str | None, str | None], ModelFile | None] = {}
+        for key in [key for key, count in left.items() if count and key not in self._models]:
+            settings = self._study.by_key[key].launch
+            wanted = settings.model, settings.quantization, settings.rig
+            if wanted not in files:
+                files[wanted] = await self._model(*wanted)
+            self._models[key] = files[wanted]
+
+    async def _model(self, name: str, quantization: str | None, rig: str | None) -> ModelFile | None:
+        found = self._ports.models.find(name, quantization, rig)
+        if found is None and self._ports.models.needs_making(rig):
+            found = await self._make(name, quantization)
+        return found
 
     async def _make(self, name: str, quantization: str | None) -> ModelFile:
         loop = asyncio.get_running_loop()
@@ -168,47 +238,67 @@ class Experiment:
 
         return await asyncio.to_thread(self._ports.models.make, name, quantization, told)
 
-    async def _run_all(self, missing: list[Run], total: int) -> None:
-        self._tell_progress(missing, total)
-        for position, run in enumerate(missing):
-            if not self._wanted(run):
+    async def _run_all(self, left: dict[str, int]) -> bool:
+        """Step after step, the next one found anew each time; true where nothing is left at the end."""
+        time_left, block = self._time_left(left), 0
+        self._tell_progress(time_left)
+        paused = False
+        while True:
+            if self._decide_anew():
+                self._emit(p.Widened(self._run_id))
+                left, block = self._left(), 0
+                await self._find_models(left)
+                time_left = self._time_left(left)
+            if self._schedule.paused:
+                if not paused:
+                    self._emit(p.Paused())
+                paused = True
+                await asyncio.sleep(PAUSE_LOOK_S)
                 continue
+            paused = False
+            step = self._schedule.next_step(self._state.done, from_block=block)
+            if step is None:
+                return not any(self._left().values())
+            if self._schedule.study.repeats.order == "interleaved":
+                block = step.block
             began = self._ports.clock.now_ns()
-            await self._run_one(run)
-            took = (self._ports.clock.now_ns() - began) / 1e9
-            self._state.seen_s.setdefault(run.cell, []).append(took)
-            self._tell_progress([later for later in missing[position + 1 :] if self._wanted(later)], total)
+            await self._run_one(step)
+            tally = self._state.done[step.cell]
+            more = max(0, self._schedule.wanted(step.cell, tally) - len(tally.blocks))
+            time_left.repeat_took(step.cell, (self._ports.clock.now_ns() - began) / 1e9, left=more)
+            self._tell_progress(time_left)
 
-    def _tell_progress(self, left: list[Run], total: int) -> None:
-        sizes = {i: None if m is None else float(m.size_bytes) for i, m in self._models.items()}
-        left_s = time_left_s(self._study, self._cells, left, model_bytes=sizes, seen_s=self._state.seen_s)
-        if self._study.repeats.until_percent is not None:
-            total = self._state.measured + self._state.failed + len(left)
-        self._emit(p.Progress(total - len(left), total, left_s))
+    def _time_left(self, left: Mapping[str, int]) -> TimeLeft:
+        sizes = {key: None if m is None else float(m.size_bytes) for key, m in self._models.items()}
+        return TimeLeft(self._study, left, model_bytes=sizes)
 
-    async def _run_one(self, run: Run) -> None:
-        cell = self._cells[run.cell]
+    def _tell_progress(self, time_left: TimeLeft) -> None:
+        done = sum(len(tally.blocks) for tally in self._state.done.values())
+        self._emit(p.Progress(done, done + time_left.repeats, time_left.seconds))
+
+    async def _run_one(self, step: Step) -> None:
+        cell = self._study.by_key[step.cell]
         settings = cell.launch
         if self._state.failures.get(settings, 0) >= LAUNCH_TRIES:
-            self._fail(run, "not tried again: this configuration failed to load before", "")
+            await self._fail(step, cell, "not tried again: this configuration has failed to load before", "")
             return
         try:
-            engine = await self._engine_for(run, cell, settings)
+            engine = await self._engine_for(step, settings)
         except EngineError as error:
             self._state.failures[settings] = self._state.failures.get(settings, 0) + 1
-            self._fail(run, str(error), error.last_words)
+            await self._fail(step, cell, str(error), error.last_words)
             return
-        await self._measure(run, cell, engine)
+        await self._measure(step, cell, engine)
 
-    async def _engine_for(self, run: Run, cell: Cell, settings: LaunchSettings) -> RunningEngine:
+    async def _engine_for(self, step: Step, settings: LaunchSettings) -> RunningEngine:
         state = self._state
         if state.engine is not None and state.launched == settings and state.engine.alive():
             return state.engine
         await self._drop_engine()
-        self._emit(p.Loading(run.cell, run.block))
+        self._emit(p.Loading(step.cell, step.block))
         state.launches += 1
         launch_id = f"{self._nonce}-{state.launches}"
-        engine = await self._ports.engines.start(settings, self._models.get(cell.index), launch_id=launch_id)
+        engine = await self._ports.engines.start(settings, self._models.get(step.cell), launch_id=launch_id)
         state.engine, state.launched, state.fresh = engine, settings, True
         return engine
 
@@ -217,57 +307,83 @@ class Experiment:
         if engine is not None:
             await engine.stop()
 
-    async def _measure(self, run: Run, cell: Cell, engine: RunningEngine) -> None:
+    async def _measure(self, step: Step, cell: Cell, engine: RunningEngine) -> None:
         store, state = self._ports.store, self._state
         launch = {"launch": dataclasses.asdict(engine.launch), "facts": engine.facts}
-        concurrency = int(cell.settings["concurrency"] or 1)
-        repeat_id = store.begin_repeat(self._study_id, run, concurrency=concurrency, launch=launch)
+        repeat_id = store.begin_repeat(
+            self._run_id, cell, step.block, concurrency=int(cell.settings["concurrency"] or 1), launch=launch
+        )
         try:
-            driver = await self._driver()
-            episode = EpisodeRunner(
-                study=self._study,
-                cell=cell,
-                block=run.block,
-                engine=engine,
-                driver=driver,
-                telemetry=self._ports.telemetry,
-                store=store,
-                emit=self._emit,
-                repeat_id=repeat_id,
-                nonce=f"{self._nonce}-{run.block}",
-                cold=state.fresh,
-                prompts=state.prompts,
-                drivers=self._drivers(cell, engine),
-                rig_facts=self._facts.get("rigs", {}).get(engine.rig, self._facts),
-            )
-            state.fresh = False
-            repeat = await episode.run()
+            repeat = await self._episode(step, cell, engine, await self._driver(), repeat_id)
         except DriverError as error:
+            await self._close_failed(step, cell, repeat_id, "driver", str(error), engine.last_words())
             await self._lost_driver(error)
-            self._close_failed(run, repeat_id, str(error), engine.last_words())
             return
         except MeasureError as error:
-            self._close_failed(run, repeat_id, str(error), engine.last_words())
+            await self._close_failed(step, cell, repeat_id, "measure", str(error), engine.last_words())
             return
         if not repeat.measured:
             why = repeat.failed[0].error if repeat.failed else "no request was answered"
-            self._close_failed(run, repeat_id, f"no request could be counted: {why}", engine.last_words())
+            what = f"no request could be counted: {why}"
+            await self._close_failed(step, cell, repeat_id, "requests", what, engine.last_words())
             return
         store.end_repeat(repeat_id, repeat)
-        self._learn(run.cell, repeat)
         state.measured += 1
-        self._emit(p.RepeatEnded(run.cell, run.block, repeat, engine.facts))
+        if repeat.wall_ns > 0:
+            state.driver_share[step.cell] = repeat.driver_cpu_ns / repeat.wall_ns
+        await self._took(step, cell, KeptRepeat("measured", repeat, facts=engine.facts))
+
+    async def _episode(
+        self, step: Step, cell: Cell, engine: RunningEngine, driver: LoadSource, repeat_id: str
+    ) -> Repeat:
+        state = self._state
+        episode = EpisodeRunner(
+            study=self._study,
+            cell=cell,
+            block=step.block,
+            engine=engine,
+            driver=driver,
+            telemetry=self._ports.telemetry,
+            store=self._ports.store,
+            emit=self._emit,
+            repeat_id=repeat_id,
+            nonce=f"{self._nonce}-{step.block}",
+            cold=state.fresh,
+            prompts=state.prompts,
+            drivers=self._drivers(cell, engine),
+            rig_facts=machine_of(self._facts, engine.rig) or self._facts,
+        )
+        state.fresh = False
+        return await episode.run()
+
+    async def _took(self, step: Step, cell: Cell, kept: KeptRepeat, failure: Failure | None = None) -> None:
+        """Draw the cell's repeats together, keep that, and tell it; off the event loop, which has a screen to serve."""
+        store, state = self._ports.store, self._state
+        if step.cell not in state.repeats:
+            before = await asyncio.to_thread(store.repeats, self._run_id, step.cell)
+            state.repeats[step.cell] = [r for r in before if r.repeat.repeat_id != kept.repeat.repeat_id]
+        state.repeats[step.cell].append(kept)
+        if len(state.repeats) > CELLS_AT_HAND:
+            state.repeats.pop(next(iter(state.repeats)))
+        of_cell = await asyncio.to_thread(cell_kept, self._study, cell, self._facts, state.repeats[step.cell])
+        assert isinstance(of_cell.summary, CellSummary)
+        store.keep_summary(self._run_id, step.cell, of_cell.summary)
+        values = () if failure else series([kept.repeat], self._study.repeats.until_measure)
+        tally = state.done.get(step.cell, NOTHING).with_repeat(step.block, values)
+        state.done[step.cell] = tally
+        wanted = self._schedule.wanted(step.cell, tally)
+        self._emit(p.RepeatEnded(step.cell, step.block, of_cell, failure, wanted))
 
     def _drivers(self, cell: Cell, engine: RunningEngine) -> int:
         """Driver processes for a cell: as the study says, else by what one carries and what the last repeat took."""
         if self._study.load.drivers:
             return self._study.load.drivers
         streams = max(int(cell.settings["concurrency"] or 1), 1)
-        test, predicted = self._facts.get("driver_test") or {}, engine.facts.get("predicted") or {}
+        test, predicted = self._facts.get("driver_test") or DriverTest(), engine.facts.get("predicted")
         ceiling = float(test.get("ceiling_tokens_per_s") or SAFE_TOKENS_PER_S)
         # Until it was seen, the most that so many streams could bring; afterwards what the drivers really took.
-        share = self._state.driver_share.get(cell.index)
-        rate = streams * float(predicted.get("decode") or 0) if share is None else share / FULL_SHARE * ceiling
+        share = self._state.driver_share.get(cell.key)
+        rate = streams * (predicted["decode"] if predicted else 0.0) if share is None else share / FULL_SHARE * ceiling
         return drivers_wanted(
             tokens_per_s=rate, streams=streams, ceiling=ceiling, cores=int(self._facts.get("hardware_threads") or 2)
         )
@@ -282,16 +398,24 @@ class Experiment:
         driver, state.driver = state.driver, None
         state.drivers_lost += 1
         if driver is not None:
-            await driver.close()
+            with contextlib.suppress(DriverError):
+                await driver.close()
         if state.drivers_lost >= DRIVER_LIMIT:
             raise error
 
-    def _fail(self, run: Run, what: str, last_words: str) -> None:
-        concurrency = int(self._cells[run.cell].settings["concurrency"] or 1)
-        repeat_id = self._ports.store.begin_repeat(self._study_id, run, concurrency=concurrency, launch=None)
-        self._close_failed(run, repeat_id, what, last_words)
+    async def _fail(self, step: Step, cell: Cell, what: str, last_words: str) -> None:
+        concurrency = int(cell.settings["concurrency"] or 1)
+        repeat_id = self._ports.store.begin_repeat(self._run_id, cell, step.block, concurrency=concurrency, launch=None)
+        await self._close_failed(step, cell, repeat_id, "launch", what, last_words)
 
-    def _close_failed(self, run: Run, repeat_id: str, what: str, last_words: str) -> None:
-        self._ports.store.fail_repeat(repeat_id, what=what, last_words=last_words)
+    async def _close_failed(
+        self, step: Step, cell: Cell, repeat_id: str, kind: FailureKind, what: str, last_words: str
+    ) -> None:
+        failure = Failure(kind, what, last_words)
+        self._ports.store.fail_repeat(repeat_id, failure)
         self._state.failed += 1
-        self._emit(p.RepeatFailed(run.cell, run.block, what, last_words))
+        # Its requests were kept one by one as they came, so they are read back from there.
+        self._state.repeats.pop(step.cell, None)
+        mine = await asyncio.to_thread(self._ports.store.repeats, self._run_id, step.cell)
+        kept = next(r for r in mine if r.repeat.repeat_id == repeat_id)
+        await self._took(step, cell, kept, failure)

@@ -1,21 +1,22 @@
-"""What a running study tells those who watch it."""
+"""What a running study tells those who watch it. Cells are named by their keys."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, TypeAlias
+from typing import TypeAlias
 
-from zinc_kettle.core.measures import Repeat
+from zinc_kettle.core.results import CellKept, Failure
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.wire.messages import Tick
 
 
 @dataclass(frozen=True, slots=True)
 class Began:
-    """The study has begun, or goes on."""
+    """A run has begun, or goes on."""
 
-    study_id: str
-    runs: int
+    run_id: str
+    repeats: int
+    """Of the whole plan, as far as is known."""
     done: int
 
 
@@ -33,7 +34,7 @@ class Making:
 class Loading:
     """An engine is being started for a cell."""
 
-    cell: int
+    cell: str
     block: int
 
 
@@ -41,7 +42,7 @@ class Loading:
 class Warming:
     """The engine is up; warm-up requests run."""
 
-    cell: int
+    cell: str
     block: int
 
 
@@ -49,7 +50,7 @@ class Warming:
 class Live:
     """A glance at the episode that runs now."""
 
-    cell: int
+    cell: str
     block: int
     warmup: bool
     tick: Tick
@@ -61,37 +62,42 @@ class Live:
 class Received:
     """A request has ended and is kept."""
 
-    cell: int
+    cell: str
     timeline: Timeline
 
 
 @dataclass(frozen=True, slots=True)
 class RepeatEnded:
-    """A repeat is measured and kept."""
+    """A repeat is measured, or has failed, and is kept; the study goes on."""
 
-    cell: int
+    cell: str
     block: int
-    repeat: Repeat
-    facts: dict[str, Any]
-    """What the engine said of itself."""
+    kept: CellKept
+    """What its cell has become."""
+    failure: Failure | None = None
+    """Why it failed; None where it is measured."""
+    wanted: int = 0
+    """Repeats its cell needs now."""
 
 
 @dataclass(frozen=True, slots=True)
-class RepeatFailed:
-    """A repeat failed; the study goes on."""
+class Widened:
+    """The plan has more cells, fewer, or other counts: a person decided so."""
 
-    cell: int
-    block: int
-    what: str
-    last_words: str
+    run_id: str
+
+
+@dataclass(frozen=True, slots=True)
+class Paused:
+    """Nothing is begun until a person says so."""
 
 
 @dataclass(frozen=True, slots=True)
 class Progress:
-    """How far the study is."""
+    """How far the run is."""
 
     done: int
-    runs: int
+    repeats: int
     left_s: float
 
 
@@ -104,4 +110,6 @@ class Ended:
     failed: int
 
 
-Event: TypeAlias = Began | Making | Loading | Warming | Live | Received | RepeatEnded | RepeatFailed | Progress | Ended
+Event: TypeAlias = (
+    Began | Making | Loading | Warming | Live | Received | RepeatEnded | Widened | Paused | Progress | Ended
+)

@@ -84,12 +84,12 @@ class SimEngine:
         await self.unload()
         if self.faults and self.faults[0]["kind"] == "load":
             self.faults.popleft()
-            raise LoadFailedError("error: loading was told to fail, for rehearsal")
+            raise LoadFailedError("error: loading was set to fail, for rehearsal")
         model, quantization = str(settings.get("model")), settings.get("quantization") or "F16"
         try:
             shape = sim_shape(model, quantization)
         except KeyError:
-            raise LoadFailedError(f"error: the rehearsal has no model {model} at {quantization}") from None
+            raise LoadFailedError(f"error: there is no simulated model {model} at {quantization}") from None
         wish = Wish(
             context=int(settings.get("context", 2048)), slots=int(settings.get("slots") or 1),
             cache=str(settings.get("cache_precision", "f16")), batch=int(settings.get("batch", 2048)),

@@ -33,7 +33,15 @@ async def connection(reader: asyncio.StreamReader, writer: asyncio.StreamWriter,
 def plain(
     writer: asyncio.StreamWriter, body: bytes, *, status: int = 200, kind: str = "application/json", more: str = ""
 ) -> None:
-    """Write a whole answer; `more` are further header lines."""
+    """Write a whole answer; `more` are further header lines.
+
+    Args:
+        writer: The connection.
+        body: Content.
+        status: HTTP status.
+        kind: Content type.
+        more: Further header lines, each with its line end.
+    """
     head = f"HTTP/1.1 {status} X\r\nContent-Type: {kind}\r\n{more}Content-Length: {len(body)}\r\n\r\n"
     writer.write(head.encode() + body)
 

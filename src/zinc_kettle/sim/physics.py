@@ -1,7 +1,7 @@
 """How long a step takes on a made-up rig, and what power and heat it costs. Pure: time comes in as numbers.
 
-A roofline: each memory's part of a step takes the longer of reading (weights once a step, KV cache of every stream) and
-multiplying (two operations a weight and token). Heat follows power with one time constant; above what the cooling can
+A roofline: each memory's part of a step takes the longer of reading (weights once per step, KV cache of every stream)
+and multiplying (two operations per weight and token). Heat follows power with one time constant; above what cooling can
 carry the clock falls, and with it the arithmetic rate, and in part the bandwidth.
 """
 
@@ -67,7 +67,17 @@ def flops(rig: SimRig, threads: int, clock: float = 1.0) -> float:
 def parts(
     rig: SimRig, shape: ModelShape, placed: Placement, cache: str, threads: int, step: Step, clock: float = 1.0
 ) -> list[Part]:
-    """Reads, operations and seconds of each memory, in the order of the placement."""
+    """Reads, operations and seconds of each memory, in the order of the placement.
+
+    Args:
+        rig: The simulated rig.
+        shape: Sizes of the model.
+        placed: Which layers lie where.
+        cache: Precision of the KV cache, such as f16.
+        threads: Threads of the engine.
+        step: Tokens computed and their depth.
+        clock: Share of full speed that heat allows.
+    """
     tokens = len(step.depths) + step.prefill_tokens
     if not tokens:
         return []

@@ -40,7 +40,7 @@ class Rehearsal:
             try:
                 value = json.loads(body)
             except ValueError:
-                http.plain(writer, _error("the body is no JSON"), status=400)
+                http.plain(writer, _error("the body is not JSON"), status=400)
                 await writer.drain()
                 return True
         if method == "POST" and path == "/v1/chat/completions":
@@ -68,7 +68,7 @@ class Rehearsal:
             return 200, b"{}"
         if what == "POST /rehearse/fault":
             if value.get("kind") not in FAULTS:
-                return 400, _error(f"a fault is one of {', '.join(FAULTS)}")
+                return 400, _error(f"the fault must be one of {', '.join(FAULTS)}")
             engine.faults.append(value)
             return 200, b"{}"
         return 404, _error("not here")

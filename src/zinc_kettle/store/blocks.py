@@ -1,8 +1,7 @@
 """Timelines by the hundred: columns, delta-coded, byte-shuffled and deflated; decoded whole by numpy.
 
-Layout (MessagePack): `version`, `repeat` and `id` lists, `chunks` per request, the stamps of all requests one after
-another as differences, and the small fields of each request as one JSON-like list. Kept for good: readers must go on
-reading version 1.
+Layout (MessagePack): `version`, ids of the repeats, `chunks` per request, the stamps of all requests one after another
+as differences, and the small fields of each request. Kept for good: readers must go on reading version 1.
 """
 
 from __future__ import annotations
@@ -18,10 +17,10 @@ import numpy.typing as npt
 from zinc_kettle.core.telemetry import Trace
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import StoreError
-from zinc_kettle.wire.convert import with_columns
-from zinc_kettle.wire.messages import Finished
+from zinc_kettle.store.requests import StoredRequest, stored, timeline_of
+from zinc_kettle.store.version1 import decode_rest_1
 
-BLOCK_VERSION = 1
+BLOCK_VERSION = 2
 LEVEL = 6
 
 
@@ -39,7 +38,7 @@ class Block(msgspec.Struct):
 
 
 _decode_block = msgspec.msgpack.Decoder(Block).decode
-_decode_rest = msgspec.msgpack.Decoder(list[Finished]).decode
+_decode_rest = msgspec.msgpack.Decoder(list[StoredRequest]).decode
 
 
 def _pack(array: npt.NDArray[np.int64]) -> bytes:
@@ -54,27 +53,36 @@ def _unpack(data: bytes) -> npt.NDArray[np.int64]:
     return np.cumsum(deltas, dtype=np.int64)
 
 
-def encode_block(rows: Sequence[tuple[str, Finished]]) -> bytes:
+def encode_block(rows: Sequence[tuple[str, Timeline]]) -> bytes:
     """Pack requests with the ids of their repeats."""
-    user = [np.frombuffer(m.user_stamps, dtype="<i8") for _, m in rows]
-    kernel = [np.frombuffer(m.kernel_stamps or b"", dtype="<i8") for _, m in rows]
-    tokens = [np.frombuffer(m.chunk_tokens, dtype="<i4") for _, m in rows]
-    bare = [msgspec.structs.replace(m, user_stamps=b"", kernel_stamps=None, chunk_tokens=b"") for _, m in rows]
+    timelines = [t for _, t in rows]
     block = Block(
         version=BLOCK_VERSION,
         repeats=[repeat for repeat, _ in rows],
-        chunks=np.array([len(u) for u in user], dtype="<i4").tobytes(),
-        user=_pack(_join(user)),
-        kernel=_pack(_join(kernel)),
-        has_kernel=[m.kernel_stamps is not None for _, m in rows],
-        tokens=zlib.compress(np.concatenate(tokens).astype("<i4").tobytes() if tokens else b"", LEVEL),
-        rest=zlib.compress(msgspec.msgpack.encode(bare), LEVEL),
+        chunks=np.array([len(t.chunk_ns) for t in timelines], dtype="<i4").tobytes(),
+        user=_pack(_join([t.chunk_ns for t in timelines])),
+        kernel=_pack(_join([t.kernel_ns for t in timelines if t.kernel_ns is not None])),
+        has_kernel=[t.kernel_ns is not None for t in timelines],
+        tokens=zlib.compress(np.concatenate([t.chunk_tokens for t in timelines]).astype("<i4").tobytes(), LEVEL),
+        rest=zlib.compress(msgspec.msgpack.encode([stored(t) for t in timelines]), LEVEL),
     )
     return msgspec.msgpack.encode(block)
 
 
 def _join(parts: list[npt.NDArray[np.int64]]) -> npt.NDArray[np.int64]:
     return np.concatenate(parts).astype(np.int64) if parts else np.array([], dtype=np.int64)
+
+
+def repeats_of(data: bytes) -> list[str]:
+    """The repeats a block has requests of, each once, in their order.
+
+    Raises:
+        StoreError: It is damaged.
+    """
+    try:
+        return list(dict.fromkeys(_decode_block(data).repeats))
+    except msgspec.MsgspecError as error:
+        raise StoreError("a block of timelines is damaged", why=str(error)) from error
 
 
 def decode_block(data: bytes) -> list[tuple[str, Timeline]]:
@@ -85,9 +93,10 @@ def decode_block(data: bytes) -> list[tuple[str, Timeline]]:
     """
     try:
         block = _decode_block(data)
-        if block.version != BLOCK_VERSION:
+        if block.version > BLOCK_VERSION:
             raise StoreError(f"a block of version {block.version}", remedy="open it with a newer Zinc Kettle")
-        bare = _decode_rest(zlib.decompress(block.rest))
+        rest = zlib.decompress(block.rest)
+        small = _decode_rest(rest) if block.version == BLOCK_VERSION else decode_rest_1(rest)
         ends = np.cumsum(np.frombuffer(block.chunks, dtype="<i4")).tolist()
         user, kernel = _unpack(block.user), _unpack(block.kernel)
         tokens = np.frombuffer(zlib.decompress(block.tokens), dtype="<i4")
@@ -97,12 +106,14 @@ def decode_block(data: bytes) -> list[tuple[str, Timeline]]:
     out = []
     start = kernel_at = 0
     counts = np.diff(sums).tolist()
-    for repeat, message, end, stamped, counted in zip(block.repeats, bare, ends, block.has_kernel, counts, strict=True):
+    for repeat, request, end, stamped, counted in zip(
+        block.repeats, small, ends, block.has_kernel, counts, strict=True
+    ):
         stamps = None
         if stamped:
             stamps = kernel[kernel_at : kernel_at + end - start]
             kernel_at += end - start
-        out.append((repeat, with_columns(message, user[start:end], stamps, tokens[start:end], counted)))
+        out.append((repeat, timeline_of(request, user[start:end], stamps, tokens[start:end], counted)))
         start = end
     return out
 

@@ -1,168 +1,191 @@
-"""Reading studies back: the list on the shelf, and one study whole."""
+"""Reading back: the list on the shelf, a run by its name, its cells by their summaries, one cell whole."""
 
 from __future__ import annotations
 
-import contextlib
-import gc
-import json
+import re
 from collections import defaultdict
-from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import partial
 from typing import Any, cast
 
-import msgspec
 import sqlalchemy as sa
 
+from zinc_kettle.core.facts import EngineFacts, RunFacts
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
-from zinc_kettle.core.measures import Repeat
-from zinc_kettle.core.plan import from_plain
-from zinc_kettle.core.record import RepeatRecord, RepeatState, StudyRecord, StudyState
-from zinc_kettle.core.telemetry import Launch, Machine, Trace
-from zinc_kettle.core.timeline import Timeline
-from zinc_kettle.errors import UsageError
+from zinc_kettle.core.plan import Study
+from zinc_kettle.core.results import CellKept, Failure, RunInfo, RunState, StudyResults, cell_kept
+from zinc_kettle.core.schedule import widened
+from zinc_kettle.core.summary import EMPTY, CellSummary
+from zinc_kettle.errors import StoreError, UsageError
 from zinc_kettle.store import schema as s
-from zinc_kettle.store.blocks import decode_block, decode_columns, trace_of
-from zinc_kettle.store.sqlite import SqliteStore
-from zinc_kettle.wire.convert import to_timeline
-from zinc_kettle.wire.messages import Finished
+from zinc_kettle.store.plans import study_of
+from zinc_kettle.store.rows import counts, engine_facts, failure_of, run_facts
+from zinc_kettle.store.store import KettleStore
+from zinc_kettle.store.summaries import decode_summary
 
-_decode = msgspec.msgpack.Decoder(Finished).decode
+_PLACE = re.compile(r"^(?P<name>.+?)(?::(?P<run>\d+))?$")
 
 
 @dataclass(frozen=True, slots=True)
-class ShelfRow:
-    """A study in the list."""
+class RunRow:
+    """A run in the list."""
+
+    run_id: str
+    number: int
+    state: RunState
+    created_s: float
+    simulated: bool
+    facts: RunFacts
+    repeats_done: int
+    answer: str | None
+    """As it was kept; None where it has to be found from the figures."""
+    answer_by: str
+    engine: EngineFacts
+    """What the engine of its last launch said of itself."""
+
+
+@dataclass(frozen=True, slots=True)
+class StudyRow:
+    """A study in the list, with its runs, newest first."""
 
     study_id: str
     name: str
     question: str
-    state: StudyState
-    created_s: float
-    simulated: bool
-    facts: dict[str, Any]
-    repeats_done: int
-    answer: str | None
-    """As it was kept; None where it has to be found from the figures."""
+    plan_key: str
+    runs: tuple[RunRow, ...]
 
 
-def shelf(store: SqliteStore) -> list[ShelfRow]:
-    """All studies, newest first."""
-    done = (
-        sa.select(sa.func.count())
-        .where(s.repeats.c.study == s.studies.c.id, s.repeats.c.state == "measured")
-        .scalar_subquery()
-    )
-    current = sa.and_(s.summaries.c.study == s.studies.c.id, s.summaries.c.definitions == DEFINITIONS_VERSION)
-    query = (
-        sa.select(s.studies, done.label("done"), s.summaries.c.answer)
-        .outerjoin(s.summaries, current)
-        .order_by(s.studies.c.created_s.desc())
-    )
+def shelf(store: KettleStore) -> list[StudyRow]:
+    """All studies that have a run, the one measured last first."""
     with store.reading() as db:
-        return [
-            ShelfRow(
-                row.id, row.name, row.question, cast(StudyState, row.state), row.created_s, bool(row.simulated),
-                json.loads(row.facts), row.done,
-                row.answer,
-            )
-            for row in db.execute(query)
-        ]  # fmt: skip
+        studies = {row.id: row for row in db.execute(sa.select(s.studies))}
+        measured = s.repeats.c.state == "measured"
+        query = sa.select(s.repeats.c.run, sa.func.count()).where(measured).group_by(s.repeats.c.run)
+        done = {run: int(count) for run, count in db.execute(query)}
+        by_study: dict[str, list[RunRow]] = defaultdict(list)
+        for row in db.execute(sa.select(s.runs).order_by(s.runs.c.number.desc())):
+            by_study[row.study].append(_run_row(db, row, done.get(row.id, 0)))
+    newest_first = sorted(by_study.items(), key=lambda item: max(run.created_s for run in item[1]), reverse=True)
+    return [
+        StudyRow(study_id, studies[study_id].name, studies[study_id].question, studies[study_id].plan_key, tuple(runs))
+        for study_id, runs in newest_first
+    ]
 
 
-def find(store: SqliteStore, name: str) -> str:
-    """The id of the newest study of this id or name.
+def _run_row(db: sa.Connection, row: Any, done: int) -> RunRow:
+    last = sa.select(s.repeats.c.facts).where(s.repeats.c.run == row.id, s.repeats.c.facts.is_not(None))
+    facts = db.execute(last.order_by(s.repeats.c.seq.desc()).limit(1)).scalar()
+    return RunRow(
+        row.id, row.number, cast(RunState, row.state), row.created_s, bool(row.simulated), run_facts(row.facts), done,
+        row.answer, row.answer_by or "", engine_facts(facts) if facts else EngineFacts(),
+    )  # fmt: skip
+
+
+def find(store: KettleStore, place: str) -> str:
+    """The id of a run: by its own id, or by its study's name or id, `STUDY` (the newest run) or `STUDY:RUN`.
 
     Raises:
         UsageError: There is none.
     """
+    found = _PLACE.match(place)
+    assert found is not None
+    name, number = found["name"], found["run"]
     rows = shelf(store)
-    for row in rows:
-        if name in (row.study_id, row.name):
-            return row.study_id
-    known = ", ".join(dict.fromkeys(row.name for row in rows)) or "none yet"
+    for study in rows:
+        for run in study.runs:
+            if place == run.run_id:
+                return run.run_id
+            if name in (study.name, study.study_id) and number in (None, str(run.number)):
+                return run.run_id
+    with store.reading() as db:
+        former = db.execute(sa.select(s.runs.c.id).where(s.runs.c.former_id == place)).scalar()
+    if former is not None:
+        return str(former)
+    runs = [str(run.number) for study in rows if study.name == name for run in reversed(study.runs)]
+    if runs:
+        raise UsageError(f"{name} has no run {number}", remedy=f"one of its runs: {', '.join(runs)}")
+    known = ", ".join(dict.fromkeys(study.name for study in rows)) or "none yet"
     raise UsageError(f"there is no study {name!r} in the store", remedy=f"one of these: {known}")
 
 
-def load(store: SqliteStore, study_id: str) -> StudyRecord:
-    """One study with all its repeats and timelines.
+def open_run(store: KettleStore, run_id: str) -> StudyResults:
+    """A run with its cells; their requests are read when they are asked for.
 
     Raises:
-        UsageError: There is no such study.
+        UsageError: There is no such run.
         StoreError: What was kept cannot be read.
     """
+    study, info = _run(store, run_id)
+    whole = widened(study, info.decisions)
+    load = partial(store.repeats, run_id)
     with store.reading() as db:
-        row = db.execute(sa.select(s.studies).where(s.studies.c.id == study_id)).first()
+        kept_counts = counts(db, run_id)
+        failures, engines = _last_words(db, run_id)
+        bodies = {row.cell: row for row in db.execute(sa.select(s.summaries).where(s.summaries.c.run == run_id))}
+    kept: dict[str, CellKept] = {}
+    for key, (done, failed) in kept_counts.items():
+        if key not in whole.by_key:
+            raise StoreError(
+                "a stored repeat belongs to no cell of its plan", remedy="open it with a newer Zinc Kettle"
+            )
+        row = bodies.get(key)
+        current = row is not None and (row.definitions, row.done, row.failed) == (DEFINITIONS_VERSION, done, failed)
+        if row is not None and current:
+            summary = partial(decode_summary, row.body)
+        elif done or failed:
+            summary = partial(_summarised, store, run_id, whole, info.facts, key)
+        else:
+            summary = partial(_nothing)
+        kept[key] = CellKept(summary, done, failed, failures.get(key), engines.get(key, {}))
+    return StudyResults(study, info, kept, load)
+
+
+def _nothing() -> CellSummary:
+    return EMPTY
+
+
+def _summarised(store: KettleStore, run_id: str, study: Study, facts: RunFacts, key: str) -> CellSummary:
+    """A cell whose summary is missing or of other definitions: computed from its requests, and kept."""
+    found = cell_kept(study, study.by_key[key], facts, store.repeats(run_id, key)).summary
+    assert isinstance(found, CellSummary)
+    store.keep_summary(run_id, key, found)
+    return found
+
+
+def _run(store: KettleStore, run_id: str) -> tuple[Study, RunInfo]:
+    with store.reading() as db:
+        row = db.execute(
+            sa.select(s.runs, s.studies.c.plan, s.studies.c.source).join(s.studies).where(s.runs.c.id == run_id)
+        ).first()
         if row is None:
-            raise UsageError(f"there is no study {study_id!r} in the store")
-        with _collector_off():
-            timelines = _timelines(db, study_id)
-        query = sa.select(s.repeats).where(s.repeats.c.study == study_id).order_by(s.repeats.c.seq)
-        repeats = tuple(_repeat(r, timelines.get(r.id, [])) for r in db.execute(query))
+            raise UsageError(f"there is no run {run_id!r} in the store")
         notes = db.execute(
-            sa.select(s.notes.c.cell, s.notes.c.text).where(s.notes.c.study == study_id).order_by(s.notes.c.id)
-        ).all()
-    return StudyRecord(
-        study_id=row.id,
-        study=from_plain(json.loads(row.plan)),
-        state=cast(StudyState, row.state),
-        created_s=row.created_s,
-        facts=json.loads(row.facts),
-        simulated=bool(row.simulated),
-        source=row.source,
-        repeats=repeats,
-        notes=tuple((n.cell, n.text) for n in notes),
+            sa.select(s.notes.c.cell, s.notes.c.text).where(s.notes.c.run == run_id).order_by(s.notes.c.id)
+        )
+        told = tuple((note.cell, note.text) for note in notes)
+    info = RunInfo(
+        run_id, row.study, row.number, cast(RunState, row.state), row.created_s, run_facts(row.facts),
+        bool(row.simulated),
+        row.source, store.decisions(run_id), told,
+    )  # fmt: skip
+    return study_of(row.plan), info
+
+
+def _last_words(db: sa.Connection, run_id: str) -> tuple[dict[str, Failure], dict[str, EngineFacts]]:
+    """The failure of the last repeat that failed, and the engine of the last that had one, by cell."""
+    failures: dict[str, Failure] = {}
+    mine = s.repeats.c.run == run_id
+    query = sa.select(s.repeats.c.cell, s.repeats.c.failure).where(mine, s.repeats.c.failure.is_not(None))
+    for cell, text in db.execute(query.order_by(s.repeats.c.seq)):
+        failures[cell] = failure_of(text)
+    last = (
+        sa.select(sa.func.max(s.repeats.c.seq)).where(mine, s.repeats.c.facts.is_not(None)).group_by(s.repeats.c.cell)
     )
-
-
-@contextlib.contextmanager
-def _collector_off() -> Iterator[None]:
-    """Millions of objects that stay and point nowhere: going through all of them again and again costs a fifth."""
-    was_on = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was_on:
-            gc.enable()
-
-
-def _timelines(db: sa.Connection, study_id: str) -> dict[str, list[Timeline]]:
-    out: dict[str, list[Timeline]] = defaultdict(list)
-    query = sa.select(s.blocks.c.body).where(s.blocks.c.study == study_id).order_by(s.blocks.c.id)
-    for (body,) in db.execute(query):
-        for repeat, timeline in decode_block(body):
-            out[repeat].append(timeline)
-    pending = sa.select(s.journal).where(s.journal.c.study == study_id).order_by(s.journal.c.id)
-    for row in db.execute(pending):
-        out[row.repeat].append(to_timeline(_decode(row.body)))
-    return out
-
-
-def _repeat(row: Any, timelines: list[Timeline]) -> RepeatRecord:
-    episode = json.loads(row.episode) if row.episode else {}
-    launch = json.loads(row.launch) if row.launch else None
-    machine = episode.get("machine")
-    repeat = Repeat(
-        repeat_id=row.id,
-        block=row.block,
-        concurrency=row.concurrency,
-        timelines=tuple(timelines),
-        launch=None if launch is None else Launch(**launch),
-        machine=None if machine is None else Machine(**machine),
-        trace=_trace(row.trace, episode),
-        driver_cpu_ns=episode.get("driver_cpu_ns", 0),
-        wall_ns=episode.get("wall_ns", 0),
-        extras=episode.get("extras", {}),
-    )
-    return RepeatRecord(
-        cell=row.cell,
-        state=cast(RepeatState, row.state),
-        repeat=repeat,
-        failure=row.failure or "",
-        last_words=row.last_words or "",
-        facts=json.loads(row.facts) if row.facts else {},
-    )
-
-
-def _trace(data: bytes | None, episode: dict[str, Any]) -> Trace | None:
-    return None if data is None else trace_of(decode_columns(data), episode)
+    engines = {}
+    # Thousands of cells share few launches: the same text is read once.
+    read: dict[str, EngineFacts] = {}
+    for cell, text in db.execute(sa.select(s.repeats.c.cell, s.repeats.c.facts).where(mine, s.repeats.c.seq.in_(last))):
+        if text not in read:
+            read[text] = engine_facts(text)
+        engines[cell] = read[text]
+    return failures, engines

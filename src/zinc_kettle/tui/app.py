@@ -1,134 +1,178 @@
-"""The application: connects stations, keeps the open study, runs experiments in its own event loop."""
+"""The application: connects stations, and shows what the runner holds."""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
 from collections.abc import Iterable
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
+from textual import events
 from textual.app import App, SystemCommand
 from textual.screen import Screen
-from textual.worker import Worker, WorkerState
 
-from zinc_kettle.core.factors import HERE
 from zinc_kettle.errors import KettleError
-from zinc_kettle.tui.actions import ACTIONS, bindings
+from zinc_kettle.tui.actions import ACTIONS, EVERYWHERE, JUMPS, bindings
 from zinc_kettle.tui.bridge import Desk, ShelfEntry
-from zinc_kettle.tui.screens.shelf.screen import ShelfScreen
-from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.runner import Runner
+from zinc_kettle.tui.station import TOO_SMALL, TOO_SMALL_CSS, Station, is_too_small
+from zinc_kettle.tui.stations import SHELF, STATIONS, station
 from zinc_kettle.tui.theme import DARK, LIGHT, theme
 
 if TYPE_CHECKING:
-    from zinc_kettle.present.view import StudyView
-    from zinc_kettle.session.progress import Event
+    from zinc_kettle.core.results import StudyResults
     from zinc_kettle.tui.run_state import RunState
 
 STOP_LIMIT_S = 8.0
 
 
 class KettleApp(App[int]):
-    """Zinc Kettle's screen."""
+    """Zinc Kettle's screen.
+
+    Args:
+        desk: The rest of the tool.
+        runner: Holds the open study and its run; a new one where none is handed over.
+        notice: What to say at once: why the screen before this one ended.
+    """
 
     TITLE = "Zinc Kettle"
-    BINDINGS = bindings("everywhere")
+    BINDINGS = bindings(EVERYWHERE)
     ENABLE_COMMAND_PALETTE = True
+    CSS = TOO_SMALL_CSS
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (124, "-wide")]  # noqa: RUF012
 
-    def __init__(self, desk: Desk) -> None:
+    def __init__(self, desk: Desk, runner: Runner | None = None, notice: str = "") -> None:
         super().__init__()
         self.desk = desk
-        self.view: StudyView | None = None
-        self.run_state: RunState | None = None
-        self.measure = "decode"
-        self.rig = HERE
+        self.runner = runner or Runner()
         self.rig_count = 0
-        self._worker: Worker[None] | None = None
+        self._notice = notice
         self._leaving = False
 
+    @property
+    def results(self) -> StudyResults | None:
+        """The open study."""
+        return self.runner.results
+
+    @property
+    def run_state(self) -> RunState | None:
+        """The run, where there is or was one."""
+        return self.runner.state
+
+    @property
+    def measure(self) -> str:
+        """What the map shows."""
+        return self.runner.measure
+
+    @measure.setter
+    def measure(self, name: str) -> None:
+        self.runner.measure = name
+
+    @property
+    def rig(self) -> str:
+        """Name of the rig that Rigs and Fit show."""
+        return self.runner.rig
+
+    @rig.setter
+    def rig(self, name: str) -> None:
+        self.runner.rig = name
+
     def on_mount(self) -> None:
-        """Themes, then the shelf."""
+        """Themes, then the shelf; the map over it where a run goes on."""
         for palette in (DARK, LIGHT):
             self.register_theme(theme(palette))
         self.theme = DARK.name
-        self.push_screen(ShelfScreen())
+        self.runner.listener = self
+        self.push_screen(SHELF.screen_class()())
+        if self.runner.active:
+            self.go("map")
+        if self._notice:
+            self.notify(self._notice, title="The screen was restarted", severity="error", timeout=20)
+
+    def on_unmount(self) -> None:
+        """The runner may go on without this screen."""
+        self.runner.listener = None
+
+    def on_resize(self, event: events.Resize) -> None:
+        """A tiny terminal hides everything, before anything is laid out in it."""
+        # What lies over a station has lists of the library's own, which do not survive being without room.
+        while is_too_small(event.size) and len(self.screen_stack) > 1 and not isinstance(self.screen, Station):
+            self.pop_screen()
+        for screen in self.screen_stack:
+            screen.set_class(is_too_small(event.size), TOO_SMALL)
+
+    def action_command_palette(self) -> None:
+        """The palette, where there is room for it."""
+        if not is_too_small(self.size):
+            super().action_command_palette()
 
     def get_system_commands(self, screen: Screen[Any]) -> Iterable[SystemCommand]:
         """The palette: our table of actions, no more."""
+        for kind in STATIONS:
+            if kind.key:
+                yield SystemCommand(kind.title.lower(), kind.question, partial(self.go, kind.name))
         for action in ACTIONS:
-            owner = self if action.place == "everywhere" else screen
-            method = getattr(owner, f"action_{action.id}", None)
+            owner = self if action.place == EVERYWHERE else screen
+            method = None if action in JUMPS else getattr(owner, f"action_{action.id}", None)
             if method is not None:
                 yield SystemCommand(action.title, action.help, method)
 
     # stations
-    def action_shelf(self) -> None:
-        """To the shelf."""
-        while len(self.screen_stack) > 2:
-            self.pop_screen()
+    def action_go(self, name: str) -> None:
+        """Jump to a station."""
+        self.go(name)
 
-    def action_rigs(self) -> None:
-        """To the machines."""
-        from zinc_kettle.tui.screens.rigs.screen import RigsScreen
-
-        self._station(RigsScreen)
-
-    def action_fit(self) -> None:
-        """To what fits on the chosen one."""
-        from zinc_kettle.tui.screens.fit.screen import FitScreen
-
-        self._station(FitScreen)
-
-    def _station(self, kind: type[Station]) -> None:
+    def go(self, name: str) -> None:
         """To a station above the shelf; one that is open already is kept as it stands."""
-        if isinstance(self.screen, kind):
+        kind = station(name)
+        missing = kind.missing(self)
+        if missing:
+            self.notify(missing)
             return
-        while len(self.screen_stack) > 2 and not isinstance(self.screen, kind):
+        if kind is SHELF:
+            self._back_to(1)
+            return
+        wanted = kind.screen_class()
+        while len(self.screen_stack) > 2 and not isinstance(self.screen, wanted):
             self.pop_screen()
-        if not isinstance(self.screen, kind):
-            self.push_screen(kind())
+        if not isinstance(self.screen, wanted):
+            self.push_screen(wanted())
 
-    def action_map(self) -> None:
-        """To the map of the open study."""
-        from zinc_kettle.tui.screens.map.screen import MapScreen
+    def _back_to(self, depth: int) -> None:
+        while len(self.screen_stack) > depth + 1:
+            self.pop_screen()
 
-        if self.view is None:
-            self.notify("Open a study on the shelf first: choose one and press enter.")
-            return
-        self._station(MapScreen)
-
-    def open_study(self, entry: ShelfEntry) -> None:
+    def open_study(self, entry: ShelfEntry, run: int = 0) -> None:
         """Open a study from the shelf."""
-        from zinc_kettle.present.view import StudyView
-        from zinc_kettle.present.words import main_measure
+        from zinc_kettle.present.findings import main_measure
 
         try:
-            record = self.desk.open(entry)
+            results = self.desk.open(entry, run)
         except KettleError as error:
             self.notify(str(error), title="The study cannot be opened", severity="error", timeout=12)
             return
-        running = self.run_state is not None and self.run_state.active
-        if running and (self.view is None or record.study_id != self.view.record.study_id):
+        open_now = self.runner.results
+        if not self.runner.active:
+            self.runner.state, self.runner.results = None, results
+            self.measure = main_measure(results.study)
+        elif open_now is None or results.run.run_id != open_now.run.run_id:
             self.notify("A study is running; stop it before opening another one.", severity="warning")
-        else:
-            if not running:
-                self.run_state = None
-                self.view = StudyView(record)
-                self.measure = main_measure(record.study)
-            self.action_map()
+            return
+        self.go("map")
 
-    def open_cell(self, index: int) -> None:
+    def open_cell(self, key: str) -> None:
         """Open a cell's sheet."""
         from zinc_kettle.tui.screens.cell.screen import CellScreen
 
-        self.push_screen(CellScreen(index))
+        self.push_screen(CellScreen(key))
 
     def action_explain(self) -> None:
         """Explain the station we are in."""
         from zinc_kettle.tui.widgets.help import Explanation
 
-        if isinstance(self.screen, Station):
-            self.push_screen(Explanation(self.screen.HELP_FILE.read_text(encoding="utf-8")))
+        if isinstance(self.screen, Station) and not is_too_small(self.size):
+            self.push_screen(Explanation(self.screen.help_text()))
 
     def action_light(self) -> None:
         """Change the theme; drawings follow."""
@@ -141,69 +185,48 @@ class KettleApp(App[int]):
 
     # running
     def start_run(self) -> None:
-        """Measure what is missing of the open study."""
-        from zinc_kettle.tui.run_state import RunState
-
-        if self.view is None:
+        """Measure what is missing of the open study; a measured one gets a new run beside the old one."""
+        results = self.results
+        if results is None:
             return
-        if self.run_state is not None and self.run_state.active:
-            self.notify("It is running already; s stops it.")
+        if self.runner.active:
+            self.notify("It is already running; s stops it.")
             return
-        if self.view.record.state == "measured":
-            self.notify("This study is measured. Its file runs it anew: zinc-kettle run FILE.")
+        try:
+            self.runner.start(partial(self.desk.experiment, results), self.desk.open_run)
+        except KettleError as error:
+            self.notify(str(error), title="The run cannot begin", severity="error", timeout=20)
             return
-        self.run_state = RunState()
-        experiment = self.desk.experiment(self.view.record, self._on_event)
-
-        async def work() -> None:
-            await experiment.run()
-
-        self._worker = self.run_worker(work(), name="run", group="run", exclusive=True, exit_on_error=False)
+        if results.run.state == "measured":
+            self.notify("This is a new run of the study; the earlier one stays on the shelf.")
         self._redraw()
 
     def stop_run(self) -> None:
         """Stop the run cleanly."""
-        if self._worker is None or self.run_state is None or not self.run_state.active:
+        if not self.runner.active:
             self.notify("Nothing is running.")
             return
-        self.run_state.stopping = True
-        self._worker.cancel()
+        self.runner.stop()
         self._redraw()
 
-    def _on_event(self, event: Event) -> None:
-        from zinc_kettle.core.record import RepeatRecord
-        from zinc_kettle.present.view import StudyView
-        from zinc_kettle.session import progress as p
+    def run_changed(self) -> None:
+        """Cells of the running study have changed."""
+        self.call_later(self._cells_changed)
 
-        assert self.run_state is not None
-        self.run_state.take(event)
-        if isinstance(event, p.Began):
-            self.view = StudyView(self.desk.load(event.study_id))
-            self._redraw()
-        elif isinstance(event, p.RepeatEnded) and self.view is not None:
-            self.view.add(RepeatRecord(event.cell, "measured", event.repeat, facts=event.facts))
-            self._redraw()
-        elif isinstance(event, p.RepeatFailed) and self.view is not None:
-            self.view = StudyView(self.desk.load(self.view.record.study_id))
-            self._redraw()
+    def _cells_changed(self) -> None:
+        if isinstance(self.screen, Station):
+            self.screen.cells_changed()
 
-    def on_worker_state_changed(self, event: Worker.StateChanged) -> None:
-        """The run has ended: by itself, by us, or by an error."""
-        if event.worker is not self._worker or event.state not in (
-            WorkerState.SUCCESS, WorkerState.ERROR, WorkerState.CANCELLED,
-        ):  # fmt: skip
-            return
-        from zinc_kettle.present.view import StudyView
+    def run_ended(self, error: BaseException | None) -> None:
+        """The run has ended."""
+        self.call_later(self._tell_end, error)
 
-        if self.run_state is not None and not self.run_state.ended:
-            self.run_state.ended = "stopped"
-        error = event.worker.error
-        if event.state is WorkerState.ERROR and error is not None:
-            self.notify(str(error), title="The run has ended early", severity="error", timeout=20)
-        if self.view is not None and self.view.record.study_id:
-            with contextlib.suppress(KettleError):
-                self.view = StudyView(self.desk.load(self.view.record.study_id))
-        if event.state is WorkerState.SUCCESS:
+    def _tell_end(self, error: BaseException | None) -> None:
+        state = self.run_state
+        if error is not None:
+            said = str(error) if isinstance(error, KettleError) else f"{type(error).__name__}: {error}"
+            self.notify(said, title="The run ended early", severity="error", timeout=20)
+        elif state is not None and state.ended == "measured":
             self.notify("Measured. e writes the charts, enter opens a cell.", title="Done")
         self._redraw()
 
@@ -212,13 +235,9 @@ class KettleApp(App[int]):
         if self._leaving:
             return
         self._leaving = True
-        worker = self._worker
-        if worker is not None and self.run_state is not None and self.run_state.active:
+        if self.runner.active:
             self.notify("Stopping; everything measured is kept.")
-            self.run_state.stopping = True
-            worker.cancel()
-            with contextlib.suppress(Exception, asyncio.CancelledError):
-                await asyncio.wait_for(worker.wait(), STOP_LIMIT_S)
+            await self.runner.stopped(STOP_LIMIT_S)
         with contextlib.suppress(TimeoutError):
             await asyncio.wait_for(self.desk.close(), STOP_LIMIT_S)
         self.exit(0)

@@ -12,38 +12,50 @@ if TYPE_CHECKING:
 
     from zinc_kettle.core.fit.sizing import Wish
     from zinc_kettle.core.plan import Study
-    from zinc_kettle.core.record import StudyRecord
+    from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.rig import Rig
-    from zinc_kettle.present.fit_view import FitRow
-    from zinc_kettle.present.view import StudyView
-    from zinc_kettle.session.progress import Ended, Event
+    from zinc_kettle.present.fit_rows import FitRow
+    from zinc_kettle.session.progress import Event
     from zinc_kettle.tui.run_state import RunState
+    from zinc_kettle.tui.runner import Running
+
+
+@dataclass(frozen=True)
+class RunEntry:
+    """A run of a study on the shelf."""
+
+    run_id: str
+    number: int
+    state: str
+    when: str
+    where: str
+    engine: str
+    answer: str
+    has_answer: bool = False
+    """True where the answer names a best cell, or says that there is none."""
+    simulated: bool = False
 
 
 @dataclass(frozen=True)
 class ShelfEntry:
-    """A line of the shelf: a study that is kept, or a study file that is ready."""
+    """A line of the shelf: a study, its file where there is one, and its runs, newest first."""
 
     key: str
-    """Study id, or the path of the file."""
+    """Unique on the shelf, and the same as long as the study is."""
     question: str
-    state: str
-    answer: str
-    where: str
-    when: str
-    ready: bool = False
-    """True for a study file that has not been run."""
+    runs: tuple[RunEntry, ...] = ()
+    file: Path | None = None
+    """The study file, where one is at hand."""
+    about: str = ""
+    """What it would measure, for a study without a run."""
     simulated: bool = False
     trouble: str = ""
     """What is wrong with a study file that cannot be used."""
 
-
-class Running(Protocol):
-    """An experiment about to run."""
-
-    async def run(self) -> Ended:
-        """Run to the end; cancelling stops cleanly."""
-        ...
+    @property
+    def ready(self) -> bool:
+        """True for a study file that has not been run."""
+        return not self.runs and not self.trouble
 
 
 class Desk(Protocol):
@@ -53,20 +65,20 @@ class Desk(Protocol):
         """All studies, those that are ready first."""
         ...
 
-    def open(self, entry: ShelfEntry) -> StudyRecord:
-        """A study whole, or planned from its file."""
+    def open(self, entry: ShelfEntry, run: int = 0) -> StudyResults:
+        """A run of a study, the newest where none is named by its place, or the study planned from its file."""
         ...
 
-    def load(self, study_id: str) -> StudyRecord:
-        """A kept study whole."""
+    def open_run(self, run_id: str) -> StudyResults:
+        """A kept run."""
         ...
 
-    def sizes(self, study: Study) -> dict[int, float | None]:
-        """Size of the model file of each cell."""
+    def sizes(self, study: Study) -> dict[str, float | None]:
+        """Size of the model file of each cell, by key."""
         ...
 
-    def experiment(self, record: StudyRecord, emit: Callable[[Event], None]) -> Running:
-        """What would measure the study here."""
+    def experiment(self, results: StudyResults, emit: Callable[[Event], None]) -> Running:
+        """What would measure the study here: the rest of an unfinished run, or a new run beside a finished one."""
         ...
 
     def rigs(self) -> list[Rig]:
@@ -93,16 +105,16 @@ class Desk(Protocol):
         """What fits on a rig; answers at once after the first time."""
         ...
 
-    def predicted(self, study: Study) -> dict[int, FitRow]:
-        """What is predicted of each cell; nothing for cells of which too little is known."""
+    def predicted(self, study: Study) -> dict[str, FitRow]:
+        """What is predicted of each cell, by key; nothing for cells of which too little is known."""
         ...
 
-    def add_note(self, study_id: str, cell: int | None, text: str) -> None:
+    def add_note(self, run_id: str, cell: str | None, text: str) -> None:
         """Keep a note."""
         ...
 
-    async def export(self, study_id: str, measure: str) -> list[Path]:
-        """Write the charts of a study as SVG and PDF, in a process of their own."""
+    async def export(self, run_id: str, measure: str) -> list[Path]:
+        """Write the charts of a run as SVG and PDF, in a process of their own."""
         ...
 
     async def close(self) -> None:
@@ -114,20 +126,32 @@ class Host(Protocol):
     """The app, as stations see it."""
 
     desk: Desk
-    view: StudyView | None
-    run_state: RunState | None
+    rig_count: int
+    """How many rigs there are, once they were looked at."""
     measure: str
     rig: str
     """Name of the rig that Rigs and Fit show."""
-    rig_count: int
-    """How many rigs there are, once they were looked at."""
 
-    def open_study(self, entry: ShelfEntry) -> None:
+    @property
+    def results(self) -> StudyResults | None:
+        """The open study."""
+        ...
+
+    @property
+    def run_state(self) -> RunState | None:
+        """The run, where there is or was one."""
+        ...
+
+    def open_study(self, entry: ShelfEntry, run: int = 0) -> None:
         """Go to the map of a study."""
         ...
 
-    def open_cell(self, index: int) -> None:
+    def open_cell(self, key: str) -> None:
         """Go to the sheet of a cell."""
+        ...
+
+    def go(self, station: str) -> None:
+        """Go to a station."""
         ...
 
     def start_run(self) -> None:

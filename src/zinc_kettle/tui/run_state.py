@@ -16,10 +16,11 @@ class RunState:
     """One run, as the lane shows it."""
 
     phase: str = "starting"
-    cell: int | None = None
+    cell: str | None = None
+    """Key of the cell that is being measured."""
     block: int = 0
     done: int = 0
-    runs: int = 0
+    repeats: int = 0
     left_s: float = 0.0
     streams: tuple[LiveStream, ...] = ()
     tick: Tick | None = None
@@ -58,11 +59,13 @@ class RunState:
         elif isinstance(event, p.Warming):
             self._at(event.cell, event.block, "warming up")
         elif isinstance(event, p.Progress):
-            self.done, self.runs, self.left_s = event.done, event.runs, event.left_s
+            self.done, self.repeats, self.left_s = event.done, event.repeats, event.left_s
+        elif isinstance(event, p.Paused):
+            self.phase = "paused"
         elif isinstance(event, p.Ended):
             self.ended = event.state
 
-    def _at(self, cell: int, block: int, phase: str) -> None:
+    def _at(self, cell: str, block: int, phase: str) -> None:
         self.cell, self.block, self.phase = cell, block, phase
         self.streams, self.tick = (), None
         self.speeds.clear()

@@ -28,6 +28,8 @@ class Palette:
     """The zinc of the smallest and of the largest value of a map."""
     caution: str
     failure: str
+    series: tuple[str, ...]
+    """Lines of a chart, the first in copper; told apart by brightness too."""
 
 
 DARK = Palette(
@@ -45,6 +47,7 @@ DARK = Palette(
     high="#6f8a98",
     caution="#e5c453",
     failure="#e0685f",
+    series=("#e08a45", "#8fb4c6", "#5f7a88", "#c08fb8", "#93b37f", "#d8c069", "#e3e9ec", "#e0685f"),
 )
 LIGHT = Palette(
     name="zinc-light",
@@ -61,6 +64,7 @@ LIGHT = Palette(
     high="#86a0ad",
     caution="#8a6400",
     failure="#b3322a",
+    series=("#b4571a", "#2f566a", "#7f98a5", "#7d4676", "#4c6b3d", "#8a6f14", "#1d2327", "#b3322a"),
 )
 PALETTES = {palette.name: palette for palette in (DARK, LIGHT)}
 

@@ -122,7 +122,7 @@ class LiveStream(msgspec.Struct, frozen=True):
 
 
 class Tick(msgspec.Struct, frozen=True, tag="tick"):
-    """Sent a few times a second while an episode runs; for eyes, never for figures."""
+    """Sent a few times per second while an episode runs; for eyes, never for figures."""
 
     episode: str
     streams: list[LiveStream]
@@ -228,7 +228,7 @@ def decode_order(line: bytes) -> ToDriver:
     try:
         return _to_driver.decode(line)
     except msgspec.MsgspecError as error:
-        raise DriverError("the driver was sent a line it cannot read", why=str(error)) from error
+        raise DriverError("the driver was sent a line that it cannot read", why=str(error)) from error
 
 
 def decode_report(line: bytes) -> FromDriver:
@@ -240,4 +240,4 @@ def decode_report(line: bytes) -> FromDriver:
     try:
         return _from_driver.decode(line)
     except msgspec.MsgspecError as error:
-        raise DriverError("the driver said something that is not in the protocol", why=str(error)) from error
+        raise DriverError("the driver sent something that is not in the protocol", why=str(error)) from error

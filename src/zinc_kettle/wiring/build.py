@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Callable
+from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places, driver_test_file
-from zinc_kettle.core.plan import LaunchSettings, Study
+from zinc_kettle.core.facts import DriverTest
+from zinc_kettle.core.plan import Cell, Study
 from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.engines.endpoint import EndpointStarter
 from zinc_kettle.engines.leftovers import Leftovers
@@ -16,6 +18,7 @@ from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.link.pool import DriverPool
 from zinc_kettle.rigs.local import SystemClock
+from zinc_kettle.rigs.process_mark import is_gone, process_mark
 from zinc_kettle.sim.fleet import SIM_MODELS, sim_shape
 from zinc_kettle.wiring.fleet import Fleet
 from zinc_kettle.wiring.rigbook import RigBook, is_here
@@ -23,14 +26,14 @@ from zinc_kettle.wiring.rigbook import RigBook, is_here
 if TYPE_CHECKING:
     from zinc_kettle.session.experiment import Experiment
     from zinc_kettle.session.progress import Event
-    from zinc_kettle.store.sqlite import SqliteStore
+    from zinc_kettle.store.store import KettleStore
 
 
-def open_store(places: Places) -> SqliteStore:
+def open_store(places: Places) -> KettleStore:
     """Open the person's store."""
-    from zinc_kettle.store.sqlite import SqliteStore
+    from zinc_kettle.store.store import KettleStore
 
-    return SqliteStore(places.store)
+    return KettleStore(places.store, holder=process_mark(), is_gone=is_gone)
 
 
 def model_folder(places: Places) -> ModelFolder:
@@ -39,9 +42,18 @@ def model_folder(places: Places) -> ModelFolder:
 
 
 def experiment(
-    study: Study, places: Places, store: SqliteStore, emit: Callable[[Event], None], *, source: str = ""
-) -> Experiment:
-    """An experiment on its rigs, with a fresh nonce for its salts.
+    study: Study, places: Places, store: KettleStore, emit: Callable[[Event], None], *, source: str = "",
+    fresh: bool = False,
+) -> Experiment:  # fmt: skip
+    """An experiment on its rigs, with a fresh nonce for its salts; `fresh` begins a new run in any case.
+
+    Args:
+        study: The study.
+        places: Data folder.
+        store: Where it is kept.
+        emit: Takes each event of the run, in the event loop.
+        source: The study file as it was; empty where there was none.
+        fresh: Begin a new run even where one was stopped.
 
     Raises:
         UsageError: A rig is not known, or cannot be measured as the study wants.
@@ -60,10 +72,10 @@ def experiment(
         clock=SystemClock(),
         test_driver=_test_driver,
     )
-    return Experiment(study, ports, emit, source=source, nonce=secrets.token_hex(4))
+    return Experiment(study, ports, emit, source=source, nonce=secrets.token_hex(4), fresh=fresh)
 
 
-async def _test_driver(streams: int) -> dict[str, Any]:
+async def _test_driver(streams: int) -> DriverTest:
     from zinc_kettle.wiring.selftest import test_driver
 
     return await test_driver(streams, driver_test_file())
@@ -74,40 +86,39 @@ def rig_book(places: Places) -> RigBook:
     return RigBook(places, demo=places.demo)
 
 
-def model_sizes(study: Study, places: Places) -> dict[int, float | None]:
-    """Size of the model file of each cell, of files that are there and of presets that would be made.
+def model_sizes(study: Study, places: Places) -> dict[str, float | None]:
+    """Size of the model file of each cell, by key, of files that are there and of presets that would be made.
 
     Raises:
         ModelError: A model is neither there nor a preset.
     """
-    from zinc_kettle.core.plan import cells
-
     if study.endpoint is not None:
-        return {cell.index: None for cell in cells(study)}
+        return dict.fromkeys(study.by_key)
     folder, book = model_folder(places), rig_book(places)
-    known: dict[tuple[str, str | None], float] = {}
-    out: dict[int, float | None] = {}
-    for cell in cells(study):
-        settings = cell.launch
-        key = (settings.model, settings.quantization)
-        if not is_here(settings.rig):
-            out[cell.index] = _size_there(book.plan(settings.rig), settings)
-            continue
-        if key not in known:
-            found = folder.find(*key)
-            known[key] = float(found.size_bytes if found else folder.planned_bytes(*key))
-        out[cell.index] = known[key]
-    return out
+
+    @cache
+    def size(rig: str | None, model: str, quantization: str | None) -> float | None:
+        if not is_here(rig):
+            return _size_there(book.plan(rig), model, quantization)
+        found = folder.find(model, quantization)
+        return float(found.size_bytes if found else folder.planned_bytes(model, quantization))
+
+    return {key: size(*_file_of(cell)) for key, cell in study.by_key.items()}
 
 
-def _size_there(plan: RigPlan, settings: LaunchSettings) -> float | None:
+def _file_of(cell: Cell) -> tuple[str | None, str, str | None]:
+    settings = cell.launch
+    return settings.rig, settings.model, settings.quantization
+
+
+def _size_there(plan: RigPlan, model: str, quantization: str | None) -> float | None:
     """Size of a simulated rig's model; files of other machines are not looked for before the run."""
     if not plan.simulated:
         return None
     try:
-        return float(sim_shape(settings.model, settings.quantization).weights_bytes)
+        return float(sim_shape(model, quantization).weights_bytes)
     except KeyError:
-        raise UsageError(f"the rehearsal has no model {settings.model!r} at {settings.quantization}",
+        raise UsageError(f"there is no simulated model {model!r} at {quantization}",
                          remedy="one of: " + ", ".join(SIM_MODELS)) from None  # fmt: skip
 
 

@@ -7,23 +7,24 @@ import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
+from zinc_kettle.core.facts import MachineFacts, RunFacts
 from zinc_kettle.core.units import byte_size, plural
 from zinc_kettle.errors import KettleError, UsageError
-from zinc_kettle.tui.bridge import ShelfEntry
+from zinc_kettle.tui.bridge import RunEntry, ShelfEntry
 
 if TYPE_CHECKING:
     from zinc_kettle.core.fit.sizing import Wish
     from zinc_kettle.core.plan import Study
-    from zinc_kettle.core.record import StudyRecord
+    from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.rig import Rig
-    from zinc_kettle.present.fit_view import FitRow
+    from zinc_kettle.present.fit_rows import FitRow
     from zinc_kettle.session.experiment import Experiment
     from zinc_kettle.session.progress import Event
-    from zinc_kettle.store.reading import ShelfRow
-    from zinc_kettle.store.sqlite import SqliteStore
+    from zinc_kettle.store.reading import RunRow, StudyRow
+    from zinc_kettle.store.store import KettleStore
     from zinc_kettle.wiring.rig_desk import RigDesk
 
 EXPORT_LIMIT_S = 120.0
@@ -35,11 +36,11 @@ class RealDesk:
     def __init__(self, places: Places, *, extra_studies: list[Path] | None = None) -> None:
         self._places = places
         self._extra = extra_studies or []
-        self._opened: SqliteStore | None = None
+        self._opened: KettleStore | None = None
         self._rig_desk: RigDesk | None = None
 
     @property
-    def _store(self) -> SqliteStore:
+    def _store(self) -> KettleStore:
         # Opened late: the store's package takes longer to import than the first paint may take.
         if self._opened is None:
             from zinc_kettle.wiring.build import open_store
@@ -48,78 +49,87 @@ class RealDesk:
         return self._opened
 
     def shelf(self) -> list[ShelfEntry]:
-        """Studies that are ready first, then those kept, newest first."""
+        """Studies that are ready first, then those with runs, the one measured last first; each once."""
+        from zinc_kettle.store.plans import plan_key
         from zinc_kettle.store.reading import shelf
+        from zinc_kettle.wiring.build import read_study
 
-        ready = [self._ready(path) for path in self._study_files()]
-        return [*ready, *(self._kept(row) for row in shelf(self._store))]
+        kept = {row.plan_key: row for row in shelf(self._store)}
+        files: dict[str, Path] = {}
+        ready: list[ShelfEntry] = []
+        for path in self._study_files():
+            try:
+                study, _ = read_study(path)
+                key = plan_key(study)
+                if key in kept:
+                    files[key] = path
+                else:
+                    ready.append(self._ready(path, study))
+            except KettleError as error:
+                ready.append(ShelfEntry(str(path), path.name, file=path, trouble=str(error)))
+        return [*ready, *(self._kept(row, files.get(key)) for key, row in kept.items())]
 
-    def _kept(self, row: ShelfRow) -> ShelfEntry:
-        said = row.answer
+    def _kept(self, row: StudyRow, file: Path | None) -> ShelfEntry:
+        runs = tuple(self._run(run) for run in row.runs)
+        return ShelfEntry(row.study_id, row.question, runs, file, simulated=any(run.simulated for run in runs))
+
+    def _run(self, row: RunRow) -> RunEntry:
+        from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
+        from zinc_kettle.present.findings import WORDING, answer
+
+        by = f"{DEFINITIONS_VERSION}.{WORDING}"
+        said = row.answer if row.answer_by == by else None
         if said is None:
-            from zinc_kettle.present.view import StudyView
-            from zinc_kettle.present.words import answer
-
-            said = answer(StudyView(self.load(row.study_id)))
+            said = answer(self.open_run(row.run_id))
             if row.state == "measured":
-                self._store.keep_answer(row.study_id, said)
-        return ShelfEntry(
-            key=row.study_id,
-            question=row.question,
-            state=row.state,
-            answer=said[:1].upper() + said[1:],
-            where=_machine(row.facts),
-            when=time.strftime("%Y-%m-%d", time.localtime(row.created_s)),
+                self._store.keep_answer(row.run_id, said, by=by)
+        engine = " ".join(str(row.engine[name]) for name in ("engine", "version") if row.engine.get(name))
+        return RunEntry(
+            row.run_id, row.number, row.state, time.strftime("%Y-%m-%d", time.localtime(row.created_s)),
+            _machine(row.facts), engine, said[:1].upper() + said[1:], has_answer=row.repeats_done > 0,
             simulated=row.simulated,
-        )
+        )  # fmt: skip
 
     def _study_files(self) -> list[Path]:
         own = sorted(self._places.studies.glob("*.study.toml")) if self._places.studies.is_dir() else []
         return [*self._extra, *own]
 
-    def _ready(self, path: Path) -> ShelfEntry:
-        from zinc_kettle.core.plan import cells
-        from zinc_kettle.wiring.build import read_study
-
-        try:
-            study, _ = read_study(path)
-            simulated = self._rig_facts(study)["simulated"]
-        except KettleError as error:
-            return ShelfEntry(str(path), path.name, "planned", "", path.name, "", ready=True, trouble=str(error))
-        count = plural(len(cells(study)), "cell")
+    def _ready(self, path: Path, study: Study) -> ShelfEntry:
+        simulated = self._rig_facts(study)["simulated"]
         what = "rehearse it" if simulated else "measure it here"
-        answer = f"{count}, {plural(study.repeats.count, 'repeat')} each; open it and press r to {what}"
-        return ShelfEntry(
-            str(path), study.question, "planned", answer, f"study file {path.name}", "", ready=True,
-            simulated=simulated,
-        )  # fmt: skip
+        count, often = plural(len(study.cells), "cell"), plural(study.repeats.count, "repeat")
+        about = f"{count}, {often} each; open it and press r to {what}"
+        return ShelfEntry(str(path), study.question, file=path, about=about, simulated=simulated)
 
-    def open(self, entry: ShelfEntry) -> StudyRecord:
-        """A study whole, or planned from its file."""
-        from zinc_kettle.core.record import StudyRecord
+    def open(self, entry: ShelfEntry, run: int = 0) -> StudyResults:
+        """A run of a study, or the study planned from its file."""
+        from zinc_kettle.core.results import RunInfo, StudyResults
         from zinc_kettle.wiring.build import read_study
 
-        if not entry.ready:
-            return self.load(entry.key)
-        study, source = read_study(Path(entry.key))
+        if entry.runs:
+            return self.open_run(entry.runs[min(run, len(entry.runs) - 1)].run_id)
+        if entry.file is None:
+            raise UsageError("this study has neither a run nor a file")
+        study, source = read_study(entry.file)
         facts = self._rig_facts(study)
-        return StudyRecord("", study, "planned", 0.0, facts=facts, simulated=facts["simulated"], source=source)
+        return StudyResults(study, RunInfo(facts=facts, simulated=facts["simulated"], source=source))
 
-    def _rig_facts(self, study: Study) -> dict[str, Any]:
+    def _rig_facts(self, study: Study) -> RunFacts:
         """Which of a planned study's rigs are simulated, so that the screen says so before anything has run."""
         from zinc_kettle.core.plan import rigs_of
 
         named = rigs_of(study)
-        rigs = {name: {"simulated": name in self._rigs.simulated()} for name in named} if named else {}
-        return {"rigs": rigs, "simulated": any(r["simulated"] for r in rigs.values())}
+        made_up = self._rigs.simulated()
+        rigs: dict[str, MachineFacts] = {name: {"simulated": name in made_up} for name in named}
+        return {"rigs": rigs, "simulated": any(name in made_up for name in named)}
 
-    def load(self, study_id: str) -> StudyRecord:
-        """A kept study whole."""
-        from zinc_kettle.store.reading import load
+    def open_run(self, run_id: str) -> StudyResults:
+        """A kept run."""
+        from zinc_kettle.store.reading import open_run
 
-        return load(self._store, study_id)
+        return open_run(self._store, run_id)
 
-    def sizes(self, study: Study) -> dict[int, float | None]:
+    def sizes(self, study: Study) -> dict[str, float | None]:
         """Size of the model file of each cell; nothing where a model is not to be had."""
         from zinc_kettle.wiring.build import model_sizes
 
@@ -161,7 +171,7 @@ class RealDesk:
         """What fits on a rig."""
         return self._rigs.fit(name, wish, threads)
 
-    def predicted(self, study: Study) -> dict[int, FitRow]:
+    def predicted(self, study: Study) -> dict[str, FitRow]:
         """What is predicted of each cell; nothing where the rig file cannot be read, which Rigs tells."""
         try:
             return self._rigs.predicted(study)
@@ -173,51 +183,44 @@ class RealDesk:
         if self._rig_desk is not None:
             await self._rig_desk.close()
 
-    def experiment(self, record: StudyRecord, emit: Callable[[Event], None]) -> Experiment:
-        """What would measure the study here."""
+    def experiment(self, results: StudyResults, emit: Callable[[Event], None]) -> Experiment:
+        """What would measure the rest of a run, or a new run beside a finished one."""
         from zinc_kettle.wiring.build import experiment
 
-        return experiment(record.study, self._places, self._store, emit, source=record.source)
+        return experiment(results.schedule.study, self._places, self._store, emit, source=results.run.source)
 
-    def add_note(self, study_id: str, cell: int | None, text: str) -> None:
+    def add_note(self, run_id: str, cell: str | None, text: str) -> None:
         """Keep a note."""
-        self._store.add_note(study_id, cell, text, wall_s=time.time())
+        self._store.add_note(run_id, cell, text, wall_s=time.time())
 
-    async def export(self, study_id: str, measure: str) -> list[Path]:
-        """Write map and lines as SVG and PDF, in a process of its own: drawing would hold the screen up.
+    async def export(self, run_id: str, measure: str) -> list[Path]:
+        """Write every chart the run allows as SVG and PDF, in one process of its own: drawing would hold the screen up.
 
         Raises:
             UsageError: The charts could not be drawn.
         """
-        written = []
-        for kind in ("map", "lines"):
-            for ending in ("svg", "pdf"):
-                path = self._places.exports / f"{study_id}-{measure}-{kind}.{ending}"
-                await self._chart(study_id, measure, kind, path)
-                written.append(path)
-        return written
-
-    async def _chart(self, study_id: str, measure: str, kind: str, path: Path) -> None:
         process = await asyncio.create_subprocess_exec(
-            sys.executable, "-m", "zinc_kettle", "chart", study_id, "--store", str(self._places.store),
-            "--measure", measure, "--kind", kind, "--out", str(path),
-            stdout=asyncio.subprocess.DEVNULL, stderr=asyncio.subprocess.PIPE, stdin=asyncio.subprocess.DEVNULL,
+            sys.executable, "-m", "zinc_kettle", "chart", run_id, "--store", str(self._places.store),
+            "--measure", measure, "--all", str(self._places.exports),
+            stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, stdin=asyncio.subprocess.DEVNULL,
         )  # fmt: skip
         try:
-            _, said = await asyncio.wait_for(process.communicate(), EXPORT_LIMIT_S)
+            told, said = await asyncio.wait_for(process.communicate(), EXPORT_LIMIT_S)
         except TimeoutError as error:
             process.kill()
             raise UsageError(f"drawing took longer than {EXPORT_LIMIT_S:g} s") from error
         if process.returncode:
-            raise UsageError("a chart could not be drawn", why=said.decode("utf-8", "replace").strip()[-300:])
+            raise UsageError("the charts could not be drawn", why=said.decode("utf-8", "replace").strip()[-300:])
+        return [Path(line) for line in told.decode().splitlines()]
 
 
-def _machine(facts: dict[str, Any]) -> str:
+def _machine(facts: MachineFacts) -> str:
     parts = [str(facts.get("processor", "machine not recorded"))]
-    if facts.get("physical_cores"):
-        parts.append(plural(int(facts["physical_cores"]), "core"))
-    if facts.get("memory_bytes"):
-        parts.append(f"{byte_size(facts['memory_bytes'])} of memory")
+    cores, memory = facts.get("physical_cores"), facts.get("memory_bytes")
+    if cores:
+        parts.append(plural(cores, "core"))
+    if memory:
+        parts.append(f"{byte_size(memory)} of memory")
     if facts.get("virtual"):
         parts.append("virtual")
     return ", ".join(parts)

@@ -7,21 +7,21 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
-from zinc_kettle.core.cell import Value
 from zinc_kettle.core.fit.predict import Calibration, Point, calibrate
 from zinc_kettle.core.fit.touched import Touched
+from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.rig import Probe, Rig
+from zinc_kettle.core.value import Value
 from zinc_kettle.errors import KettleError, ModelError
 from zinc_kettle.formats.scan import FoundModel, read_model, scan
-from zinc_kettle.present.fit_view import Candidate
-from zinc_kettle.present.view import CellView, StudyView
+from zinc_kettle.present.fit_rows import Candidate
 from zinc_kettle.sim.fleet import SIM_MODELS, sim_shape
 
 if TYPE_CHECKING:
-    from zinc_kettle.store.sqlite import SqliteStore
+    from zinc_kettle.store.store import KettleStore
 
-STUDIES = 12
-"""Newest studies that are looked through for what was measured on a rig."""
+RUNS = 12
+"""Newest runs that are looked through for what was measured on a rig."""
 SIM_QUANTIZATIONS = ("F16", "Q8_0", "Q6_K", "Q4_K")
 _QUANTIZATION = re.compile(r"[.-](I?Q\d\w*|F16|BF16|F32|MXFP4)$", re.IGNORECASE)
 
@@ -47,7 +47,7 @@ def candidates(places: Places, rig: Rig, paths: list[Path] | None = None) -> lis
             shape = read_model(path)
             out.append(Candidate(path.name, shape, "file", family=family(path.name)))
     if not out:
-        raise ModelError("no model was found there", remedy="name GGUF files, or folders that hold some")
+        raise ModelError("no model was found there", remedy="give GGUF files, or folders that contain some")
     return out
 
 
@@ -60,33 +60,34 @@ def family(name: str) -> str:
     return _QUANTIZATION.sub("", name.removesuffix(".gguf")).lower()
 
 
-def calibration(store: SqliteStore, rig: Rig) -> Calibration:
+def calibration(store: KettleStore, rig: Rig) -> Calibration:
     """Fitted to whatever was measured on a rig: single streams of models whose shape is known, in main memory.
 
     A rig with fast devices is not calibrated: what ran on a device says nothing of main memory.
     """
-    from zinc_kettle.store.reading import load, shelf
+    from zinc_kettle.store.reading import open_run, shelf
 
     points: list[Point] = []
     if any(not device.main for device in rig.devices()):
         return rig.prior()
-    for row in shelf(store)[:STUDIES]:
-        facts = row.facts if rig.reach == "here" else (row.facts.get("rigs") or {}).get(rig.name)
+    runs = [run for study in shelf(store) for run in study.runs]
+    for run in sorted(runs, key=lambda run: run.created_s, reverse=True)[:RUNS]:
+        facts = run.facts if rig.reach == "here" else run.facts.get("rigs", {}).get(rig.name)
         if not facts or facts.get("processor") != rig.get("processor"):
             continue
         try:
-            view = StudyView(load(store, row.study_id))
+            cells = open_run(store, run.run_id).cells
         except KettleError:
             continue
         probe = Probe.from_plain(facts["probe"]) if facts.get("probe") else rig.probe
-        points += [p for cell in view.cells if (p := _point(cell, rig, probe)) is not None]
+        points += [p for cell in cells if cell.done and (p := _point(cell, rig, probe)) is not None]
     return calibrate(points, rig.prior())
 
 
-def _point(cell: CellView, rig: Rig, probe: Probe | None) -> Point | None:
+def _point(cell: CellResults, rig: Rig, probe: Probe | None) -> Point | None:
     settings = cell.cell.settings
     wanted = None if rig.reach == "here" else rig.name
-    known = next((r.facts["model"] for r in reversed(cell.records) if "model" in r.facts), None)
+    known = cell.kept.engine.get("model")
     if settings["rig"] not in ({None, rig.name} if wanted is None else {wanted}) or settings["concurrency"] != 1:
         return None
     decode, prompt = cell.value("decode"), cell.value("prompt_tokens")

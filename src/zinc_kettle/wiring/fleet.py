@@ -6,10 +6,10 @@ import asyncio
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path, PurePosixPath
-from typing import Any
+from typing import cast
 
-from zinc_kettle.core.energy import IDLE
 from zinc_kettle.core.factors import FACTORS
+from zinc_kettle.core.facts import MachineFacts, RunFacts
 from zinc_kettle.core.fit.placement import place
 from zinc_kettle.core.fit.predict import placed_speed
 from zinc_kettle.core.fit.sizing import Wish
@@ -24,7 +24,9 @@ from zinc_kettle.engines.remote import RemoteLauncher, RemoteModels
 from zinc_kettle.errors import EngineError, KettleError, ModelError, RigError, UsageError
 from zinc_kettle.formats.gguf_model import read_gguf, read_gguf_head
 from zinc_kettle.formats.models import ModelFolder
-from zinc_kettle.ports import Engines, ModelFile, RunningEngine, Watch
+from zinc_kettle.ports.engines import Engines, RunningEngine
+from zinc_kettle.ports.models import ModelFile
+from zinc_kettle.ports.telemetry import Watch
 from zinc_kettle.rigs.adapters import RehearsalRig, SshRig
 from zinc_kettle.rigs.agent.watch import Power
 from zinc_kettle.rigs.scrape import Names, ScrapeWatch, scraped_idle_watts
@@ -46,7 +48,14 @@ def wish_of(settings: LaunchSettings) -> Wish:
 
 
 class Fleet:
-    """Implements ports.Engines, ports.Models and ports.Telemetry over a person's rigs."""
+    """Implements ports.Engines, ports.Models and ports.Telemetry over a person's rigs.
+
+    Args:
+        study: The study.
+        book: The rig file.
+        folder: The model folder.
+        leftovers: Notes engines that must not outlive the tool; None notes none.
+    """
 
     def __init__(self, study: Study, book: RigBook, folder: ModelFolder, leftovers: Leftovers | None = None) -> None:
         self._study = study
@@ -68,7 +77,7 @@ class Fleet:
             if plan.reach == "ssh" and not (plan.engine_python and plan.models):
                 raise UsageError(
                     f"no engine can be started on {name}",
-                    why="the rig file names no engine_python or no models folder for it",
+                    why="the rig file lacks its engine_python or its models folder",
                     remedy="add both, or reach a running engine with reach = \"url\"",
                 )  # fmt: skip
 
@@ -105,13 +114,13 @@ class Fleet:
             self._predict(engine, settings, shape)
         idle = self._idle[name]
         if idle is not None:
-            engine.facts[IDLE] = idle
+            engine.facts["idle_w"] = idle
         try:
             await self._watch_there(engine, settings)
         except (RigError, EngineError) as error:
             await engine.stop()
             raise EngineError(
-                f"{name} tells nothing while it is measured", why=str(error), remedy="see its page on Rigs"
+                f"{name} cannot be probed while it is being measured", why=str(error), remedy="see the rig on Rigs"
             ) from error
         return engine
 
@@ -221,7 +230,7 @@ class Fleet:
             return ScrapeWatch(self._metrics, Names())
         return TreeWatch(engine.pid)
 
-    async def machine_facts(self) -> dict[str, Any]:
+    async def machine_facts(self) -> RunFacts:
         """This machine's facts, with those of the study's other rigs under `rigs`.
 
         Raises:
@@ -230,16 +239,16 @@ class Fleet:
         await self._book.gather(self._book.plan(None).name)
         facts = self._book.facts_of(None)
         named = rigs_of(self._study)
-        others = {}
+        others: dict[str, MachineFacts] = {}
         for name in named:
             rig = await self._book.gather(name)
             if rig.trouble:
                 raise RigError(f"{name} is not ready", why=rig.trouble)
             others[name] = self._book.facts_of(name)
-        return {
-            **facts, **({"rigs": others} if others else {}),
-            "simulated": any(f["simulated"] for f in others.values()),
-        }  # fmt: skip
+        out = cast(RunFacts, {**facts, "simulated": any(f["simulated"] for f in others.values())})
+        if others:
+            out["rigs"] = others
+        return out
 
 
 def _shape(model: ModelFile) -> ModelShape | None:

@@ -12,20 +12,20 @@ from zinc_kettle.config import Places
 from zinc_kettle.core.fit.predict import Calibration
 from zinc_kettle.core.fit.sizing import Wish
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.plan import LaunchSettings, Study, cells
+from zinc_kettle.core.plan import LaunchSettings, Study
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.errors import KettleError, RigError, UsageError
 from zinc_kettle.formats.gguf_model import read_gguf
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.formats.presets import preset_shape
-from zinc_kettle.present.fit_view import Candidate, FitRow, fit_rows
+from zinc_kettle.present.fit_rows import Candidate, FitRow, fit_rows
 from zinc_kettle.sim.fleet import sim_shape
 from zinc_kettle.wiring.fitting import calibration, candidates
 from zinc_kettle.wiring.fleet import wish_of
 from zinc_kettle.wiring.rigbook import RigBook, is_here
 
 if TYPE_CHECKING:
-    from zinc_kettle.store.sqlite import SqliteStore
+    from zinc_kettle.store.store import KettleStore
 
 _TYPED = re.compile(r"^\s*(?P<name>\w+)\s*=\s*(?P<value>[^,]+?)\s*(?:,\s*(?P<source>.+?))?\s*$")
 _NUMBER = re.compile(r"^(?P<number>\d+(?:\.\d+)?)\s*(?P<unit>\S*)$")
@@ -34,7 +34,7 @@ _NUMBER = re.compile(r"^(?P<number>\d+(?:\.\d+)?)\s*(?P<unit>\S*)$")
 class RigDesk:
     """Keeps a rig book open for the screen."""
 
-    def __init__(self, places: Places, store: Callable[[], SqliteStore]) -> None:
+    def __init__(self, places: Places, store: Callable[[], KettleStore]) -> None:
         self._places = places
         self._store = store
         self._book = RigBook(places, demo=places.demo)
@@ -65,13 +65,13 @@ class RigDesk:
         """A rig of which enough is known; reads models and what was measured on it, too.
 
         Raises:
-            RigError: It is not reached, and nothing is known of it.
+            RigError: It is not reached, and nothing is known about it.
         """
         rig = self._book.rig(name)
         if rig.memory_bytes is None:
             rig = await self._book.gather(name)
         if rig.trouble and rig.memory_bytes is None:
-            raise RigError(f"{name} is not reached", why=rig.trouble, remedy="see its page on Rigs")
+            raise RigError(f"{name} is not reached", why=rig.trouble, remedy="see the rig on Rigs")
         self._candidates[name] = await asyncio.to_thread(candidates, self._places, rig)
         if self._places.store.exists():  # asking what fits makes no store
             self._calibrations[name] = await asyncio.to_thread(calibration, self._store(), rig)
@@ -85,7 +85,7 @@ class RigDesk:
         """
         found = _TYPED.match(text)
         if found is None:
-            raise UsageError("that is no fact", remedy="bandwidth = 51.2 GB/s, data sheet")
+            raise UsageError("that is not a fact", remedy="bandwidth = 51.2 GB/s, data sheet")
         number = _NUMBER.match(found["value"])
         value: float | str = float(number["number"]) if number else found["value"]
         return self._book.type_in(name, found["name"], value, number["unit"] if number else "", found["source"] or "")
@@ -96,23 +96,23 @@ class RigDesk:
         known = self._calibrations.get(name, rig.prior())
         return fit_rows(self._candidates.get(name, []), rig, wish, threads=threads, calibration=known)
 
-    def predicted(self, study: Study) -> dict[int, FitRow]:
-        """What is predicted of each cell of which model and rig are known."""
-        out: dict[int, FitRow] = {}
+    def predicted(self, study: Study) -> dict[str, FitRow]:
+        """What is predicted of each cell, by key, of which model and rig are known."""
+        out: dict[str, FitRow] = {}
         if study.endpoint is not None:
             return out
         # What is predicted belongs to a launch: cells that differ in their load only share it.
         shape = cache(self._shape)
         rig = cache(self._known_rig)
         rows: dict[LaunchSettings, FitRow | None] = {}
-        for cell in cells(study):
+        for cell in study.cells:
             settings = cell.launch
             if settings not in rows:
                 found = shape(settings.rig, settings.model, settings.quantization)
                 rows[settings] = self._row(settings, found, rig(settings.rig))
             row = rows[settings]
             if row is not None:
-                out[cell.index] = row
+                out[cell.key] = row
         return out
 
     def _row(self, settings: LaunchSettings, shape: ModelShape | None, rig: Rig | None) -> FitRow | None:

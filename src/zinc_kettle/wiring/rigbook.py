@@ -5,10 +5,11 @@ from __future__ import annotations
 import json
 import time
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from zinc_kettle.config import DEMO_FILES, Places
 from zinc_kettle.core.factors import HERE
+from zinc_kettle.core.facts import MachineFacts
 from zinc_kettle.core.rig import Rig, RigPlan, rig_of
 from zinc_kettle.errors import RigError, StoreError, UsageError
 from zinc_kettle.formats.rigs import read_rigs, type_fact
@@ -51,7 +52,8 @@ class RigBook:
             return next(p for p in self._plans.values() if p.reach == "here")
         if name not in self._plans:
             raise UsageError(f"there is no rig {name!r}", why=f"{self._file.name} does not name it",
-                             remedy=f"one of: {', '.join(self._plans)}; docs/rigs.md tells how to add one")  # fmt: skip
+                             remedy=f"one of: {', '.join(self._plans)}; docs/rigs.md explains how to add "
+                             f"one")  # fmt: skip
         return self._plans[name]
 
     def adapter(self, name: str) -> LocalRig | UrlRig | SshRig | RehearsalRig:
@@ -69,7 +71,7 @@ class RigBook:
             known = {**known, "facts": SIM_RIGS[plan.name].facts()}
         return rig_of(plan, known)
 
-    def facts_of(self, name: str | None) -> dict[str, Any]:
+    def facts_of(self, name: str | None) -> MachineFacts:
         """Plain facts to keep with a study: gathered, typed in, probed."""
         plan = self.plan(name)
         known = self._known.get(plan.name, {})
@@ -78,7 +80,7 @@ class RigBook:
         for name_of in ("probe", "busy"):
             if known.get(name_of):
                 out[name_of] = known[name_of]
-        return out
+        return cast(MachineFacts, out)
 
     async def gather(self, name: str) -> Rig:
         """Ask a rig for its facts and who is busy there; trouble is kept with it instead of raised."""
@@ -107,6 +109,13 @@ class RigBook:
 
     def type_in(self, name: str, fact: str, value: float | str, unit: str, source: str) -> Rig:
         """Write a typed fact into the rig file.
+
+        Args:
+            name: Of the rig.
+            fact: Of the fact.
+            value: A number, or text where the fact is text.
+            unit: Of the number; empty for text.
+            source: Where the person has it from.
 
         Raises:
             UsageError: The fact cannot be used.

@@ -16,6 +16,7 @@ import numpy as np
 
 from zinc_kettle import __version__
 from zinc_kettle.core.drivers import ceiling_tokens_per_s
+from zinc_kettle.core.facts import DriverTest, StampErrors
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import DriverError
 from zinc_kettle.link.process import DriverProcess
@@ -29,7 +30,7 @@ KEPT_S = 3_600.0
 LIMIT_S = 20.0
 
 
-async def test_driver(streams: int, kept: Path) -> dict[str, Any]:
+async def test_driver(streams: int, kept: Path) -> DriverTest:
     """Stamp errors in ms and processor time per token of the driver at `streams` streams, 64 at most.
 
     Raises:
@@ -43,7 +44,7 @@ async def test_driver(streams: int, kept: Path) -> dict[str, Any]:
         async with asyncio.timeout(LIMIT_S):
             result = await _measure(wanted)
     except (TimeoutError, OSError, ValueError, httpx.HTTPError) as error:
-        raise DriverError("the driver's self-test did not come to an end", why=str(error)) from error
+        raise DriverError("the driver's self-test did not finish", why=str(error)) from error
     with contextlib.suppress(OSError):
         kept.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         others = {name: entry for name, entry in _all(kept).items() if name != str(wanted)}
@@ -60,27 +61,31 @@ def _all(kept: Path) -> dict[str, Any]:
     return value if isinstance(value, dict) else {}
 
 
-def _read(kept: Path, streams: int) -> dict[str, Any] | None:
+def _read(kept: Path, streams: int) -> DriverTest | None:
     try:
         entry = _all(kept)[str(streams)]
         fresh = 0 <= time.time() - entry["at_s"] < KEPT_S and entry["result"]["version"] == __version__
-        result: dict[str, Any] = entry["result"]
+        result: DriverTest = entry["result"]
         return result if fresh else None
     except (KeyError, TypeError):
         return None
 
 
-async def _measure(streams: int) -> dict[str, Any]:
+async def _measure(streams: int) -> DriverTest:
     driver = await DriverProcess.spawn()
     try:
         async with _server() as url:
             await driver.aim(Setup(url, "m"))
-            out: dict[str, Any] = {"version": __version__, "streams": streams, "tokens_per_s": streams * 1e3 / GAP_MS}
+            out: DriverTest = {"version": __version__, "streams": streams, "tokens_per_s": streams * 1e3 / GAP_MS}
             costs = []
             for pattern in ("spread", "burst"):
                 errors, cost, stamp = await _pattern(driver, url, streams, pattern)
                 p50, p99 = np.quantile(errors, [0.5, 0.99])
-                out[pattern] = {"p50_ms": _ms(p50), "p99_ms": _ms(p99), "max_ms": _ms(errors.max())}
+                found: StampErrors = {"p50_ms": _ms(p50), "p99_ms": _ms(p99), "max_ms": _ms(errors.max())}
+                if pattern == "spread":
+                    out["spread"] = found
+                else:
+                    out["burst"] = found
                 out["stamp"] = stamp
                 costs.append(cost)
             out["cpu_us_per_token"] = round(min(costs), 1)
@@ -110,7 +115,7 @@ async def _pattern(driver: DriverProcess, url: str, streams: int, pattern: str) 
     errors = []
     for name, timeline in seen.items():
         if not timeline.usable or len(timeline.stamps) != len(sent[name]):
-            raise DriverError("the driver lost tokens of its self-test", why=timeline.error or name)
+            raise DriverError("the driver lost tokens in its self-test", why=timeline.error or name)
         errors.append(timeline.stamps - np.array(sent[name], dtype=np.int64))
     return np.concatenate(errors), done.cpu_ns / 1e3 / (streams * TOKENS), next(iter(seen.values())).stamp_source
 

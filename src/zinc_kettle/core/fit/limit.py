@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
 from zinc_kettle.core.energy import WALL
+from zinc_kettle.core.facts import EngineFacts, MachineFacts
+from zinc_kettle.core.repeat import Figure, Missing, Repeat
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.storage_types import CACHE_TYPES
+
+CACHE_TIMES = 4
+"""A model smaller than so many times the last-level cache is read from the cache in part."""
 
 
 def share_of_limit(*, tokens_per_s: float, streams: int, step_bytes: float, bandwidth_bytes_per_s: float) -> float:
@@ -22,15 +24,36 @@ def share_of_limit(*, tokens_per_s: float, streams: int, step_bytes: float, band
     return tokens_per_s * step_bytes / (bandwidth_bytes_per_s * streams)
 
 
-def limit_extras(
-    engine_facts: Mapping[str, Any], rig_facts: Mapping[str, Any], *, streams: int, cache: str
-) -> dict[str, float]:
+def limit_share(repeat: Repeat, rate: Figure) -> Figure:
+    """Tokens per second over what memory bandwidth allows; needs the model's shape and a probe of the rig.
+
+    Args:
+        repeat: With the extras of `limit_extras`.
+        rate: Output tokens per second of all its streams together.
+    """
+    extras = repeat.extras
+    if "bandwidth" not in extras:
+        return Missing("the bandwidth of its memory is not known: probe the rig (p on Rigs), or type it in")
+    if "step_weight_bytes" not in extras:
+        return Missing("the model's shape is not known")
+    if extras["step_weight_bytes"] < CACHE_TIMES * extras.get("cache_bytes", 0.0):
+        return Missing(f"not applicable: the model is under {CACHE_TIMES} times the last-level cache")
+    if isinstance(rate, Missing):
+        return rate
+    depths = [(t.prompt_tokens or 0) + t.total_tokens / 2 for t in repeat.measured]
+    kv = extras.get("kv_bytes_token", 0.0) * (sum(depths) / len(depths)) * repeat.concurrency
+    return share_of_limit(
+        tokens_per_s=rate, streams=repeat.concurrency, step_bytes=extras["step_weight_bytes"] + kv,
+        bandwidth_bytes_per_s=extras["bandwidth"],
+    )  # fmt: skip
+
+
+def limit_extras(engine_facts: EngineFacts, rig_facts: MachineFacts, *, streams: int, cache: str) -> dict[str, float]:
     """What is kept with a repeat so that its share of the limit can be computed, now and under later definitions.
 
     Args:
-        engine_facts: What is known of the engine: `model` as core.fit.touched describes it, `placement` as
-            Placement.plain gives it.
-        rig_facts: What is known of the rig: `probe`, `bandwidth`, `graphics`, `last_level_cache_bytes`.
+        engine_facts: What is known of the engine.
+        rig_facts: What is known of its machine.
         streams: Streams decoding at once.
         cache: Precision of the KV cache.
     """
@@ -46,10 +69,11 @@ def limit_extras(
     bandwidth = _bandwidth(engine_facts, rig_facts)
     if bandwidth:
         out["bandwidth"] = bandwidth
-    if rig_facts.get("last_level_cache_bytes") and not _on_devices(engine_facts):
-        out["cache_bytes"] = float(rig_facts["last_level_cache_bytes"])
-    if isinstance(rig_facts.get("load_w"), (int, float)):
-        out[WALL] = float(rig_facts["load_w"])
+    cache_bytes, load_w = rig_facts.get("last_level_cache_bytes"), rig_facts.get("load_w")
+    if cache_bytes and not _on_devices(engine_facts):
+        out["cache_bytes"] = float(cache_bytes)
+    if load_w is not None:
+        out[WALL] = float(load_w)
     predicted = engine_facts.get("predicted")
     if predicted:
         out["predicted_decode_low"] = float(predicted["decode_low"])
@@ -58,18 +82,16 @@ def limit_extras(
     return out
 
 
-def _on_devices(engine_facts: Mapping[str, Any]) -> bool:
-    return bool((engine_facts.get("placement") or {}).get("layers_on_devices"))
+def _on_devices(engine_facts: EngineFacts) -> bool:
+    return bool(engine_facts.get("placement", {}).get("layers_on_devices"))
 
 
-def _bandwidth(engine_facts: Mapping[str, Any], rig_facts: Mapping[str, Any]) -> float | None:
+def _bandwidth(engine_facts: EngineFacts, rig_facts: MachineFacts) -> float | None:
     """The bandwidth of the memory the model lies in; None where it is not known, or is not one."""
     if _on_devices(engine_facts):
-        rate = engine_facts["placement"]["bandwidth"]
-        return None if rate is None else float(rate)
-    reading = (rig_facts.get("probe") or {}).get("reading") or {}
+        return engine_facts["placement"].get("bandwidth")
+    reading = rig_facts.get("probe", {}).get("reading", {})
     best = max((median([float(v) for v in windows]) for windows in reading.values() if windows), default=None)
     if best is not None:
         return best
-    typed = rig_facts.get("bandwidth")
-    return float(typed) if isinstance(typed, (int, float)) else None
+    return rig_facts.get("bandwidth")

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
+from zinc_kettle.core.facts import PlacementFacts
 from zinc_kettle.core.fit.sizing import REQUEST_BYTES, Sizes, Wish, layer_kv_bytes, sizes
 from zinc_kettle.core.model_shape import ModelShape
 
@@ -102,7 +103,7 @@ class Placement:
         known = [rate for rate in rates if rate]
         return min(known) if len(known) == len(rates) else None
 
-    def plain(self) -> dict[str, object]:
+    def plain(self) -> PlacementFacts:
         """What is kept of it with a measurement."""
         return {"state": self.state, "layers_on_devices": self.layers_on_devices, "bandwidth": self.device_bandwidth}
 

@@ -128,7 +128,15 @@ def _prefill_prior(work: Touched, machine: Machine) -> float:
 def decode_speed(
     shape: ModelShape, machine: Machine, calibration: Calibration, *, depth: float = 0.0, cache: str = "f16"
 ) -> Prediction:
-    """Predicted decode speed of one stream in tokens per second, all in main memory."""
+    """Predicted decode speed of one stream in tokens per second, all in main memory.
+
+    Args:
+        shape: Sizes of the model.
+        machine: Bandwidth and arithmetic rate at a number of threads.
+        calibration: What was fitted to measurements on it before.
+        depth: Tokens in context.
+        cache: Precision of the KV cache, such as f16.
+    """
     work = touched(shape, depth=depth, cache=cache)
     multipliers = (calibration.reading, calibration.operands, calibration.step)
     seconds = sum(m * t for m, t in zip(multipliers, terms(work, machine), strict=True))
@@ -145,6 +153,14 @@ def prefill_speed(shape: ModelShape, machine: Machine, calibration: Calibration)
 def placed_speed(shape: ModelShape, placement: Placement, machine: Machine | None, calibration: Calibration,
                  *, depth: float = 0.0, cache: str = "f16") -> Prediction | None:  # fmt: skip
     """Predicted decode speed with layers on several memories: each reads its part, one after the other.
+
+    Args:
+        shape: Sizes of the model.
+        placement: Which layers lie in which memory.
+        machine: Of the main memory; None where it was not probed.
+        calibration: What was fitted to measurements on it before.
+        depth: Tokens in context.
+        cache: Precision of the KV cache, such as f16.
 
     Returns:
         None where the bandwidth of a memory in use is not known.
@@ -192,6 +208,12 @@ def _origin(machine: Machine, calibration: Calibration) -> str:
 
 def machine_at(readings: Mapping[int, float], rates: Mapping[int, float], threads: int, origin: str) -> Machine | None:
     """A machine at a number of threads from probes at some: between two counts by interpolation, beyond them the last.
+
+    Args:
+        readings: Bytes per second by number of threads.
+        rates: Operations per second by number of threads.
+        threads: The number asked about.
+        origin: Where the readings come from, in words.
 
     Returns:
         None where nothing was probed.

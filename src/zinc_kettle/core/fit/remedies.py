@@ -56,7 +56,7 @@ def _cache(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy |
     for name in below:
         found = _good(shape, replace(wish, cache=name), devices)
         if found:
-            return Remedy(f"KV cache at {name} instead of {wish.cache}", "answers may differ a little", shape, found)
+            return Remedy(f"KV cache at {name} instead of {wish.cache}", "answers may differ slightly", shape, found)
     return None
 
 

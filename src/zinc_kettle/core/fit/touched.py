@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections import defaultdict
 from dataclasses import dataclass
-from typing import Any
 
+from zinc_kettle.core.facts import ModelFacts, TouchedFacts
 from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.core.storage_types import CACHE_TYPES
 
@@ -26,7 +26,7 @@ class Touched:
     weights: float
     """The same without the cost; two operations each."""
 
-    def plain(self) -> dict[str, float]:
+    def plain(self) -> TouchedFacts:
         """For keeping with a measurement."""
         return {"bytes": self.bytes, "operands": self.operands, "weights": self.weights}
 
@@ -34,8 +34,14 @@ class Touched:
 def touched(shape: ModelShape, *, depth: float = 0.0, cache: str = "f16", streams: int = 1) -> Touched:
     """What one step of `streams` streams touches, each `depth` tokens deep.
 
-    The input embedding is only looked up, one row a token, unless it is also the output matrix. Of the experts the
+    The input embedding is only looked up, one row per token, unless it is also the output matrix. Of the experts the
     expected number of distinct ones is read: E · (1 − (1 − k/E)^streams).
+
+    Args:
+        shape: Sizes of the model.
+        depth: Tokens in context.
+        cache: Precision of the KV cache, such as f16.
+        streams: Streams decoding at once.
     """
     share = expert_share(shape, streams)
     size: dict[str, float] = defaultdict(float)
@@ -70,7 +76,7 @@ def kv_bytes_at(shape: ModelShape, depth: float, cache: str) -> float:
     return out
 
 
-def describe(shape: ModelShape) -> dict[str, Any]:
+def describe(shape: ModelShape) -> ModelFacts:
     """What is kept of a model with each of its measurements, enough to compute limits and to calibrate by."""
     at_zero, at_one = touched(shape), touched(shape, depth=1.0)
     return {

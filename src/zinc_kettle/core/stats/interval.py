@@ -44,7 +44,7 @@ def median_interval(values: Sequence[float], *, seed: int = 0) -> Interval:
     """
     array = np.asarray(values, dtype=np.float64)
     if len(array) == 0:
-        raise ValueError("an interval of nothing")
+        raise ValueError("an interval of no values")
     middle = float(np.median(array))
     if len(array) < MIN_FOR_INTERVAL:
         return Interval(middle, float(array.min()), float(array.max()), "range", len(array))
@@ -91,9 +91,9 @@ def ratio_interval(a: Sequence[float], b: Sequence[float], *, seed: int = 0) -> 
     """
     first, second = np.asarray(a, dtype=np.float64), np.asarray(b, dtype=np.float64)
     if not len(first) or not len(second):
-        raise ValueError("a ratio of nothing")
+        raise ValueError("a ratio of no values")
     if first.min() <= 0 or second.min() <= 0:
-        raise ValueError("a ratio wants positive values")
+        raise ValueError("a ratio needs positive values")
     n = min(len(first), len(second))
     value = float(np.median(first) / np.median(second))
     if n < MIN_FOR_INTERVAL:
@@ -119,7 +119,7 @@ def pooled_quantile_interval(groups: Sequence[npt.NDArray[np.float64]], p: float
     """
     filled = [g for g in groups if len(g)]
     if not filled:
-        raise ValueError("a quantile of nothing")
+        raise ValueError("a quantile of no values")
     value = float(np.quantile(np.concatenate(filled), p))
     each = [value, *(float(np.quantile(g, p)) for g in filled)]
     if len(filled) < MIN_FOR_INTERVAL:

@@ -31,9 +31,9 @@ def quantile(values: Numbers, p: float) -> float:
         ValueError: No values, or p outside [0, 1].
     """
     if not 0.0 <= p <= 1.0:
-        raise ValueError(f"a quantile wants p in [0, 1], not {p}")
+        raise ValueError(f"a quantile needs p in [0, 1], not {p}")
     if len(values) == 0:
-        raise ValueError("a quantile of nothing")
+        raise ValueError("a quantile of no values")
     return float(np.quantile(np.asarray(values, dtype=np.float64), p))
 
 
@@ -49,7 +49,7 @@ def median(values: Numbers) -> float:
 def mean(values: Numbers) -> float:
     """The arithmetic mean; ValueError for no values."""
     if len(values) == 0:
-        raise ValueError("a mean of nothing")
+        raise ValueError("a mean of no values")
     return float(np.mean(np.asarray(values, dtype=np.float64)))
 
 

@@ -49,7 +49,16 @@ def compare(
     seconds: float,
     hertz: int,
 ) -> dict[str, object]:
-    """Cores in use between two readings, and the busiest programs but this one."""
+    """Cores in use between two readings, and the busiest programs but this one.
+
+    Args:
+        before: Name and ticks by process, first reading.
+        after: The same, second reading.
+        start: Ticks of the machine by kind, first reading.
+        end: The same, second reading.
+        seconds: Between the readings.
+        hertz: Ticks per second.
+    """
     spent = [b - a for a, b in zip(start, end)]
     total = sum(spent) or 1
     stolen = spent[7] if len(spent) > 7 else 0

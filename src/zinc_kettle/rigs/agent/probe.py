@@ -73,7 +73,14 @@ class Reader:
 def bandwidth(
     threads: int, window_s: float = WINDOW_S, rounds: int = ROUNDS, deadline: float | None = None
 ) -> list[float]:
-    """Bytes per second read by `threads` threads, one value a window."""
+    """Bytes per second read by `threads` threads, one value a window.
+
+    Args:
+        threads: Threads that read at once.
+        window_s: Length of a window.
+        rounds: Windows.
+        deadline: Monotonic seconds at which to give up; None for never.
+    """
     library = _library()
     readers = [Reader(library, max(MIN_BUFFER, READ_BYTES // threads)) for _ in range(threads)]
     out: list[float] = []

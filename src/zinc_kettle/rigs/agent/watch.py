@@ -1,4 +1,4 @@
-"""Samples a process tree, the machine and its power, about twelve times a second; also sent to other machines as text.
+"""Samples a process tree, the machine and its power, about twelve times per second; also sent to other machines.
 
 As a script: `watch.py PID` prints one JSON line a sample until its standard input closes; a line read there is answered
 with this machine's monotonic clock, so that the tool can tell how the two clocks differ.

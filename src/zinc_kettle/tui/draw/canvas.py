@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Sequence
 
 from rich.text import Text
@@ -34,38 +33,20 @@ class Canvas:
         if 0 <= x < self.width and 0 <= y < self.height:
             self._cells[y // 4][x // 2] |= _DOTS[y % 4][x % 2]
 
-    def line(self, x0: int, y0: int, x1: int, y1: int) -> None:
-        """A straight line."""
-        steps = max(abs(x1 - x0), abs(y1 - y0), 1)
-        for i in range(steps + 1):
-            self.dot(round(x0 + (x1 - x0) * i / steps), round(y0 + (y1 - y0) * i / steps))
-
     def lines(self) -> list[str]:
         """The rows as text."""
         return ["".join(chr(0x2800 + cell) if cell else " " for cell in row) for row in self._cells]
 
 
-def trace(
-    values: Sequence[float], columns: int, rows: int, *, low: float | None = None, high: float | None = None
-) -> list[str]:
-    """A line through values at equal steps, scaled to the canvas; blank for fewer than two values."""
-    canvas = Canvas(columns, rows)
-    if len(values) < 2:
-        return canvas.lines()
-    bottom = min(values) if low is None else low
-    top = max(values) if high is None else high
-    span = (top - bottom) or 1.0
-    points = [
-        (round(i * (canvas.width - 1) / (len(values) - 1)), round((canvas.height - 1) * (1 - (v - bottom) / span)))
-        for i, v in enumerate(values)
-    ]
-    for (x0, y0), (x1, y1) in itertools.pairwise(points):
-        canvas.line(x0, y0, x1, y1)
-    return canvas.lines()
-
-
 def bar(share: float, width: int, *, full: str, empty: str) -> Text:
-    """A thin bar, filled to a share in [0, 1]."""
+    """A thin bar, filled to a share in [0, 1].
+
+    Args:
+        share: In [0, 1]; what is outside is cut.
+        width: In characters.
+        full: Colour of the filled part.
+        empty: Colour of the rest.
+    """
     share = min(1.0, max(0.0, share))
     filled = round(share * width)
     return Text.assemble(("━" * filled, full), ("━" * (width - filled), empty))

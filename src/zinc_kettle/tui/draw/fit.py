@@ -14,7 +14,7 @@ from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.storage_types import CACHE_TYPES
 from zinc_kettle.core.text import shorten
 from zinc_kettle.core.units import byte_size, digits
-from zinc_kettle.present.fit_view import Detail, FitRow, short_verdict, speed_text, verdict
+from zinc_kettle.present.fit_rows import Detail, FitRow, short_verdict, speed_text, verdict
 from zinc_kettle.tui.theme import Palette, blend
 
 CONTEXTS = (512, 1024, 2048, 4096, 8192, 16_384, 32_768, 65_536, 131_072)
@@ -33,7 +33,14 @@ class Control:
 
 
 def controls(wish: Wish, threads: int, rig: Rig, layers: int | None) -> list[Control]:
-    """The controls that matter for a rig, with their values."""
+    """The controls that matter for a rig, with their values.
+
+    Args:
+        wish: How the model is to be run.
+        threads: Threads of the engine.
+        rig: The rig, with its facts.
+        layers: Layers of the chosen model; None where there is none.
+    """
     out = [
         Control("context", f"{wish.context:,}"), Control("slots", str(wish.slots)), Control("cache", wish.cache),
         Control("micro-batch", f"{wish.micro_batch:,}"), Control("load", wish.load_mode),
@@ -49,7 +56,16 @@ def controls(wish: Wish, threads: int, rig: Rig, layers: int | None) -> list[Con
 
 
 def changed(name: str, step: int, wish: Wish, threads: int, rig: Rig, layers: int | None) -> tuple[Wish, int]:
-    """Wish and threads after one step of a control."""
+    """Wish and threads after one step of a control.
+
+    Args:
+        name: Of the control.
+        step: -1 or 1.
+        wish: How the model is to be run.
+        threads: Threads of the engine.
+        rig: The rig, with its facts.
+        layers: Layers of the chosen model; None where there is none.
+    """
     if name == "threads":
         return wish, min(max(1, threads + step), int(rig.number("hardware_threads") or rig.cores))
     if name == "context":
@@ -175,13 +191,20 @@ def _share_bar(share: Share, width: int, palette: Palette) -> Text:
 
 
 def detail_text(row: FitRow, rig: Rig, more: Detail, palette: Palette) -> Text:
-    """Each memory with its numbers, what would make it fit, and the limit."""
+    """Each memory with its numbers, what would make it fit, and the limit.
+
+    Args:
+        row: The chosen model.
+        rig: The rig, with its facts.
+        more: What would make it fit, and the limit.
+        palette: The theme's colours.
+    """
     out = Text()
     shape, placement = row.candidate.shape, row.placement
     out.append(f"{verdict(row)[:1].upper()}{verdict(row)[1:]}.\n", palette.ink)
     if shape is None or placement is None:
         out = Text()
-        out.append(row.reason or "nothing is known of it", palette.failure)
+        out.append(row.reason or "nothing is known about it", palette.failure)
         return out
     for share in placement.shares:
         if share.total_bytes or len(placement.shares) > 1:

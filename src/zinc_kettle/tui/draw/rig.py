@@ -11,7 +11,7 @@ from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.text import shorten
 from zinc_kettle.core.units import byte_size, digits
-from zinc_kettle.present.rig_view import busy_line, fact_rows, is_busy
+from zinc_kettle.present.rig_rows import busy_line, fact_rows, is_busy
 from zinc_kettle.tui.theme import Palette
 
 BAR = 30
@@ -19,7 +19,14 @@ TITLE = 22
 
 
 def rig_line(rig: Rig, palette: Palette, asking: bool, width: int) -> Text:
-    """Two lines of the list: name and state, then memory and how it is reached."""
+    """Two lines of the list: name and state, then memory and how it is reached.
+
+    Args:
+        rig: The rig, with its facts.
+        palette: The theme's colours.
+        asking: Its facts are being gathered.
+        width: Room, in characters.
+    """
     out = Text(no_wrap=True, overflow="ellipsis")
     mark, word = _state(rig, asking)
     colour = palette.caution if is_busy(rig) and not asking else palette.muted
@@ -43,7 +50,7 @@ def _state(rig: Rig, asking: bool) -> tuple[str, str]:
     if rig.trouble:
         return "✕", "not reached"
     if not rig.facts and not rig.graphics:
-        return "○", "not asked yet"
+        return "○", "not gathered yet"
     if rig.simulated:
         return "●", "SIMULATED"
     busy = is_busy(rig)
@@ -69,7 +76,7 @@ def about(rig: Rig, palette: Palette, width: int) -> Text:
     if rig.trouble:
         out.append(f"✕ {rig.trouble}\n\n", palette.failure)
     if rig.simulated:
-        out.append("SIMULATED: made-up hardware; nothing it gives is measured\n\n", f"bold {palette.caution}")
+        out.append("SIMULATED: made-up hardware; none of its figures are measured\n\n", f"bold {palette.caution}")
     elif rig.facts:
         out.append(f"{busy_line(rig)}\n\n", palette.caution if is_busy(rig) else palette.ink)
     if rig.probe is not None:
@@ -87,9 +94,9 @@ def about(rig: Rig, palette: Palette, width: int) -> Text:
         out.append(text + " " * (room - cell_len(text)), palette.ink)
         out.append(f" {origin}\n", palette.muted)
     if not rows:
-        out.append("nothing is known of it yet: ", palette.muted)
+        out.append("nothing is known about it yet: ", palette.muted)
         out.append("f5", f"bold {palette.ink}")
-        out.append(" asks it", palette.muted)
+        out.append("gathers its facts", palette.muted)
     return out
 
 

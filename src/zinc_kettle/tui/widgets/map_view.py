@@ -2,16 +2,67 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, Self
 
+from rich.segment import Segment
 from rich.text import Text
 from textual import events
 from textual.binding import Binding
+from textual.geometry import Region, Size
 from textual.message import Message
+from textual.strip import Strip
 from textual.widget import Widget
 
-from zinc_kettle.present.view import CellView, Grid
-from zinc_kettle.tui.draw.heatmap import Layout, Look, draw, layout
+from zinc_kettle.core.compare import Standing
+from zinc_kettle.core.factors import FACTORS
+from zinc_kettle.core.grid import Grid, grid_of
+from zinc_kettle.core.results import StudyResults
+from zinc_kettle.present.charts.map import Window, map_panel
+from zinc_kettle.present.planned import Planned
+from zinc_kettle.tui.draw.map import Layout, Line, beyond_words, draw_map, layout
+from zinc_kettle.tui.theme import Palette
+
+
+@dataclass(frozen=True)
+class MapSubject:
+    """What the map shows."""
+
+    results: StudyResults
+    measure: str
+    palette: Palette
+    part: int = 0
+    """Which slice."""
+    rank: Standing = field(default_factory=Standing)
+    planned: Mapping[str, Planned] = field(default_factory=dict)
+    running: str | None = None
+    """Key of the cell that is being measured."""
+
+    @property
+    def grid(self) -> Grid:
+        """The study's layout."""
+        return grid_of(self.results)
+
+
+def map_lines(subject: MapSubject, place: Layout, origin: tuple[int, int], cursor: str | None) -> list[Line]:
+    """The part of a slice that is in sight from `origin` on.
+
+    Args:
+        subject: What the map shows.
+        place: Where its cells stand.
+        origin: First row and column in sight.
+        cursor: Key of the chosen cell.
+    """
+    grid = subject.grid
+    at = Window(*origin, place.rows, place.columns)
+    panel = map_panel(subject.results, subject.measure, subject.part, at=at, rank=subject.rank,
+                      planned=subject.planned, running=subject.running)  # fmt: skip
+    column = grid.columns.factor
+    counted = column is not None and FACTORS[column].type is int
+    return draw_map(
+        panel, place, subject.palette, cursor=cursor, beyond=beyond_words(grid, place, origin), counted=counted
+    )
 
 
 class MapView(Widget, can_focus=True):
@@ -33,74 +84,99 @@ class MapView(Widget, can_focus=True):
 
     def __init__(self) -> None:
         super().__init__(id="map")
-        self._grid: Grid | None = None
-        self._look: Look | None = None
-        self._slice = 0
+        self._subject: MapSubject | None = None
         self.cursor = (0, 0)
         self._origin = (0, 0)
+        self._strips: list[Strip] | None = None
+        """The lines as they are drawn; None until they are needed again."""
+        self._size_drawn = Size(0, 0)
 
-    def show(self, grid: Grid, look: Look, part: int) -> None:
-        """Draw this grid from now on."""
-        self._grid, self._look, self._slice = grid, look, part % len(grid.slices)
-        rows = self._grid.slices[self._slice].rows
+    def show(self, subject: MapSubject) -> None:
+        """Draw this from now on."""
+        self._subject = replace(subject, part=subject.part % len(subject.grid.slices))
+        rows = self._rows
         self.cursor = (min(self.cursor[0], len(rows) - 1), min(self.cursor[1], len(rows[0]) - 1))
-        self.refresh()
+        self._draw_changes()
 
-    def mark_running(self, index: int | None) -> None:
+    def mark_running(self, key: str | None) -> None:
         """Another cell is being measured; nothing is drawn where it is the same one."""
-        if self._look is not None and self._look.running != index:
-            self._look = replace(self._look, running=index)
-            self.refresh()
+        if self._subject is not None and self._subject.running != key:
+            self._subject = replace(self._subject, running=key)
+            self._draw_changes()
 
     @property
-    def chosen(self) -> CellView | None:
-        """The cell under the cursor."""
-        if self._grid is None:
-            return None
-        return self._grid.slices[self._slice].rows[self.cursor[0]][self.cursor[1]]
+    def _rows(self) -> tuple[tuple[str, ...], ...]:
+        """Keys of the slice's cells."""
+        return () if self._subject is None else self._subject.grid.slices[self._subject.part].rows
 
-    def choose(self, index: int) -> None:
-        """Put the cursor on a cell of the plan, if it is in this slice."""
-        if self._grid is None:
-            return
-        for r, row in enumerate(self._grid.slices[self._slice].rows):
-            for c, cell in enumerate(row):
-                if cell.cell.index == index:
-                    self.cursor = (r, c)
+    @property
+    def chosen(self) -> str | None:
+        """Key of the cell under the cursor."""
+        rows = self._rows
+        return rows[self.cursor[0]][self.cursor[1]] if rows else None
 
     def _place(self) -> Layout:
-        assert self._grid is not None
-        return layout(self._grid, self.size.width, self.size.height)
+        assert self._subject is not None
+        return layout(self._subject.grid, self.size.width, self.size.height)
 
     def render(self) -> Text:
-        """The map; a hint where there is none."""
-        if self._grid is None or self._look is None:
-            return Text("reading the study …")
-        chosen = self.chosen
-        look = replace(self._look, cursor=chosen.cell.index if chosen else None)
+        """A hint where there is no map."""
+        return Text("reading the study …")
+
+    def refresh(self, *regions: Region, **more: Any) -> Self:
+        """Draw it again: all of it, or some regions."""
+        if not regions:
+            self._strips = None
+        return super().refresh(*regions, **more)
+
+    def render_line(self, y: int) -> Strip:
+        """One line of the map."""
+        if self._subject is None:
+            return super().render_line(y)
+        if self._strips is None or self._size_drawn != self.size:
+            self._strips = self._draw(self._subject)
+        return self._strips[y]
+
+    def _draw(self, subject: MapSubject) -> list[Strip]:
         place = self._place()
+        self._size_drawn = self.size
         self._origin = place.follow(self._origin, self.cursor)
-        return draw(self._grid, self._grid.slices[self._slice], place, look, self._origin)
+        lines = map_lines(subject, place, self._origin, self.chosen)
+        base, width, height = self.rich_style, self.size.width, self.size.height
+        return [
+            Strip(Segment(text, base + style) for text, style in line).adjust_cell_length(width, base)
+            for line in (*lines[:height], *([[]] * (height - len(lines))))
+        ]
+
+    def _draw_changes(self) -> None:
+        """Draw the lines that are no longer what is shown."""
+        before = self._strips
+        if before is None or self._subject is None or self._size_drawn != self.size:
+            self.refresh()
+            return
+        self._strips = self._draw(self._subject)
+        changed = [y for y, (old, new) in enumerate(zip(before, self._strips, strict=True)) if old != new]
+        if changed:
+            self.refresh(*(Region(0, y, self.size.width, 1) for y in changed))
 
     def action_move(self, down: int, right: int) -> None:
         """Move the cursor, staying inside."""
-        if self._grid is None:
-            return
-        rows = self._grid.slices[self._slice].rows
-        row = min(max(0, self.cursor[0] + down), len(rows) - 1)
-        column = min(max(0, self.cursor[1] + right), len(rows[0]) - 1)
-        self._move_to(row, column)
+        rows = self._rows
+        if rows:
+            row = min(max(0, self.cursor[0] + down), len(rows) - 1)
+            column = min(max(0, self.cursor[1] + right), len(rows[0]) - 1)
+            self._move_to(row, column)
 
     def _move_to(self, row: int, column: int) -> None:
         self.cursor = (row, column)
-        self.refresh()
+        self._draw_changes()
         self.post_message(self.Moved())
 
     def on_click(self, event: events.Click) -> None:
         """Choose a cell; a second click on it opens it."""
-        if self._grid is None:
+        rows = self._rows
+        if not rows:
             return
-        rows = self._grid.slices[self._slice].rows
         top, left = self._origin
         place = self._place()
         seen = place.hit(event.x, event.y, min(place.rows, len(rows) - top), min(place.columns, len(rows[0]) - left))

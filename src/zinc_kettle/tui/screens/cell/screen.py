@@ -2,38 +2,36 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Digits, Footer, Input, Static
 
-from zinc_kettle.core.catalogue import MEASURES
-from zinc_kettle.present.view import STATE_MARKS, CellView
-from zinc_kettle.present.words import bound_name, bounds_text, main_measure, value_text
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.results import CellResults
+from zinc_kettle.core.text import neutralise
+from zinc_kettle.present.findings import main_measure
+from zinc_kettle.present.values import STATE_MARKS, bound_name, bounds_text, value_text
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import host
-from zinc_kettle.tui.screens.cell.load_parts import driver, family
-from zinc_kettle.tui.screens.cell.parts import cautions, engine, figures, strips
+from zinc_kettle.tui.screens.cell.provenance import driver, engine
+from zinc_kettle.tui.screens.cell.sections import cautions, family, figures, strips
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.stations import Stations
+from zinc_kettle.tui.widgets.station_line import Stations
 
 
 class CellScreen(Station):
     """Shows one cell of the open study."""
 
     BINDINGS = bindings("cell")
-    CSS_PATH = Path(__file__).parent / "screen.tcss"
-    HELP_FILE = Path(__file__).parent / "help.md"
 
-    def __init__(self, index: int) -> None:
+    def __init__(self, key: str) -> None:
         super().__init__()
-        self.index = index
+        self.key = key
 
-    def compose(self) -> ComposeResult:
+    def widgets(self) -> ComposeResult:
         """Headline, figures, strips, cautions and engine."""
-        yield Stations("Cell")
+        yield Stations("cell")
         with Horizontal(id="head"):
             yield Digits("", id="number")
             yield Static(id="unit")
@@ -46,7 +44,7 @@ class CellScreen(Station):
             with VerticalScroll(id="cautions-column"), Vertical(id="words"):
                 yield Static(id="cautions")
                 yield Static(id="engine")
-        yield Input(placeholder="a note to this cell; enter keeps it, escape leaves it", id="note")
+        yield Input(placeholder="a note on this cell; enter keeps it, escape cancels", id="note")
         yield Footer()
 
     def on_mount(self) -> None:
@@ -59,31 +57,31 @@ class CellScreen(Station):
         self.call_after_refresh(self.redraw)
 
     @property
-    def cell(self) -> CellView | None:
-        """The cell shown."""
-        view = host(self).view
-        return None if view is None else view.cells[self.index % len(view.cells)]
+    def cell(self) -> CellResults | None:
+        """The cell shown; none where another study was opened meanwhile."""
+        results = host(self).results
+        return None if results is None or self.key not in results.study.by_key else results.cell(self.key)
 
     def redraw(self) -> None:
         """Draw everything."""
-        cell, view, p = self.cell, host(self).view, self.palette
-        if cell is None or view is None:
+        cell, results, p = self.cell, host(self).results, self.palette
+        if cell is None or results is None:
             return
         self._headline(cell)
         self.query_one("#figures", Static).update(figures(cell, p))
         room = self.query_one("#strips-column").content_size
         self.query_one("#strips", Static).update(strips(cell, max(30, room.width - 1), room.height, p))
-        notes = [text for index, text in view.record.notes if index == cell.cell.index]
+        notes = [text for key, text in results.run.notes if key == cell.cell.key]
         self.query_one("#cautions", Static).update(cautions(cell, notes, p))
-        rest = [family(view, cell, p), engine(cell, p), driver(view, cell, p)]
+        rest = [family(results, cell, p), engine(cell, p), driver(results, cell, p)]
         self.query_one("#engine", Static).update(Text.assemble(*rest))
         self.query_one(Stations).show(p)
 
-    def _headline(self, cell: CellView) -> None:
+    def _headline(self, cell: CellResults) -> None:
         p = self.palette
-        view = host(self).view
-        assert view is not None
-        name = main_measure(view.study)
+        results = host(self).results
+        assert results is not None
+        name = main_measure(results.study)
         figure = cell.value(name)
         text, unit = value_text(figure)
         self.query_one("#number", Digits).update(text if text != "–" else "-")
@@ -95,7 +93,7 @@ class CellScreen(Station):
         what = Text()
         what.append(cell.title + "\n", f"bold {p.ink}")
         what.append(f"{STATE_MARKS[cell.state]} {cell.state}, {cell.done} of {cell.wanted} repeats\n", p.muted)
-        what.append(f"cell {cell.cell.index + 1} of {len(view.cells)} · {view.study.question}", p.muted)
+        what.append(f"cell {cell.cell.index + 1} of {len(results.cells)} · {results.study.question}", p.muted)
         self.query_one("#what", Static).update(what)
 
     # actions
@@ -108,15 +106,15 @@ class CellScreen(Station):
         self._go(-1)
 
     def _go(self, step: int) -> None:
-        view = host(self).view
-        if view is not None:
-            self.index = (self.index + step) % len(view.cells)
+        results, cell = host(self).results, self.cell
+        if results is not None and cell is not None:
+            self.key = results.cells[(cell.cell.index + step) % len(results.cells)].cell.key
             self.redraw()
 
     def action_note(self) -> None:
         """Write a note."""
-        view = host(self).view
-        if view is None or not view.record.study_id:
+        results = host(self).results
+        if results is None or not results.run.run_id:
             self.notify("Notes are kept with measured studies. Press r on the map to run this one.")
             return
         line = self.query_one("#note", Input)
@@ -125,11 +123,11 @@ class CellScreen(Station):
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Keep the note."""
-        view, cell = host(self).view, self.cell
-        text = event.value.strip()
-        if text and view is not None and cell is not None:
-            host(self).desk.add_note(view.record.study_id, cell.cell.index, text)
-            view.add_note(cell.cell.index, text)
+        results, cell = host(self).results, self.cell
+        text = neutralise(event.value.strip(), keep_newlines=False)
+        if text and results is not None and cell is not None:
+            host(self).desk.add_note(results.run.run_id, cell.cell.key, text)
+            results.add_note(cell.cell.key, text)
         self._close_note()
         self.redraw()
 
@@ -144,4 +142,4 @@ class CellScreen(Station):
         if self.query_one("#note", Input).display:
             self._close_note()
         else:
-            self.app.action_map()  # type: ignore[attr-defined]
+            host(self).go("map")

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
@@ -15,24 +13,25 @@ from zinc_kettle.core.fit.sizing import Wish
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.units import byte_size, digits, plural
 from zinc_kettle.errors import KettleError
-from zinc_kettle.present.fit_view import FitRow, detail
+from zinc_kettle.present.fit_rows import FitRow, detail
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.draw.fit import changed, controls, controls_line, detail_text, heads, line
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.stations import Stations
+from zinc_kettle.tui.widgets.choices import Choices
+from zinc_kettle.tui.widgets.station_line import Stations
 
 EMPTY = (
     "No models in the model folder. Put GGUF files there, or make one: zinc-kettle synth brine-250m --quantization Q4_0"
 )
 
 
-class ModelList(OptionList):
+class ModelList(Choices):
     """The list; left and right belong to the what-if controls."""
 
     BINDINGS = [  # noqa: RUF012
-        Binding("left", "screen.less", "less", tooltip="One step less of the chosen control."),
-        Binding("right", "screen.more", "more", tooltip="One step more of the chosen control."),
+        Binding("left", "screen.less", "less", tooltip="Lower the chosen control by one step."),
+        Binding("right", "screen.more", "more", tooltip="Raise the chosen control by one step."),
     ]
 
 
@@ -40,8 +39,6 @@ class FitScreen(Station):
     """Models against one rig's memory."""
 
     BINDINGS = bindings("fit")
-    CSS_PATH = Path(__file__).parent / "screen.tcss"
-    HELP_FILE = Path(__file__).parent / "help.md"
     AUTO_FOCUS = "#models"
 
     def __init__(self) -> None:
@@ -52,9 +49,9 @@ class FitScreen(Station):
         self._rows: list[FitRow] = []
         self._rig: Rig | None = None
 
-    def compose(self) -> ComposeResult:
+    def widgets(self) -> ComposeResult:
         """Rig, controls, models, the chosen one in detail."""
-        yield Stations("Fit")
+        yield Stations("fit")
         yield Static(id="title")
         yield Static(id="controls")
         yield Static(id="heads")
@@ -98,7 +95,7 @@ class FitScreen(Station):
         rig, p = self._rig, self.palette
         self.query_one(Stations).show(p)
         if rig is None:
-            self.query_one("#title", Static).update(Text("Asking the rig …", p.muted))
+            self.query_one("#title", Static).update(Text("Gathering the rig's facts …", p.muted))
             return
         try:
             self._rows = host(self).desk.fit(rig.name, self._wish, self._threads)
@@ -160,7 +157,7 @@ class FitScreen(Station):
                 words.append(f"prefill about {digits(row.prefill.value, significant=2)} tok/s\n", p.muted)
             words.append("with the context half full", p.muted)
         else:
-            words.append(row.reason or "no speed for what does not fit", p.muted)
+            words.append(row.reason or "no prediction for what does not fit", p.muted)
         self.query_one("#number", Digits).update(number)
         self.query_one("#number").display = bool(number)
         self.query_one("#unit", Static).update(words)
@@ -185,7 +182,7 @@ class FitScreen(Station):
             self._detail()
 
     def action_less(self) -> None:
-        """One step less of the chosen control."""
+        """Lower the chosen control by one step."""
         self._change(-1)
 
     def action_more(self) -> None:
@@ -213,4 +210,4 @@ class FitScreen(Station):
 
     def action_back(self) -> None:
         """Back to the shelf."""
-        self.app.action_shelf()  # type: ignore[attr-defined]
+        host(self).go("shelf")

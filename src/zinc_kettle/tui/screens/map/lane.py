@@ -1,30 +1,38 @@
-"""What stands beside the map: the live lane while a study runs, and what is worth knowing."""
+"""What stands beside the map: the live lane while a study runs, then the answer and the findings."""
 
 from __future__ import annotations
 
 from rich.text import Text
 
 from zinc_kettle.core.plan import rigs_of
+from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.units import byte_size, digits, duration
-from zinc_kettle.present.sentence import Sentence
-from zinc_kettle.present.view import STATE_MARKS, StudyView
-from zinc_kettle.present.words import answer, worth_knowing
+from zinc_kettle.present.findings import Finding
+from zinc_kettle.present.values import STATE_MARKS
 from zinc_kettle.tui.draw.canvas import bar, columns_of
 from zinc_kettle.tui.draw.fold import fold
 from zinc_kettle.tui.run_state import RunState
+from zinc_kettle.tui.screens.map.digest import Digest
 from zinc_kettle.tui.theme import Palette
 
 TAIL_LINES = 3
 MARKS = {"finding": "●", "hint": "○", "caution": "▲", "failure": "✕"}
 
 
-def lane(view: StudyView, run: RunState, width: int, palette: Palette) -> Text:
-    """The running episode: what, how fast, how much memory, the text coming."""
+def lane(results: StudyResults, run: RunState, width: int, palette: Palette) -> Text:
+    """The running episode: what, how fast, how much memory, the text coming.
+
+    Args:
+        results: The run that is shown.
+        run: The running state.
+        width: Room, in characters.
+        palette: The theme's colours.
+    """
     out = Text()
-    cell = view.cells[run.cell] if run.cell is not None else None
+    cell = results.cell(run.cell) if run.cell is not None else None
     out.append(cell.title if cell else "starting", f"bold {palette.ink}")
     if cell:
-        repeats = view.study.repeats
+        repeats = results.study.repeats
         bound = f" of {repeats.count}" if repeats.until_percent is None else f", {repeats.most} at most"
         out.append(f"\nblock {run.block + 1}{bound}", palette.muted)
     out.append(f" · {run.phase}\n", palette.muted)
@@ -92,19 +100,24 @@ def shares(counts: list[int], width: int) -> list[int]:
     return cells
 
 
-def knowing(view: StudyView, measure: str, plan: str, palette: Palette) -> Text:
-    """The answer so far, then findings and cautions in plain sentences."""
+def beside(results: StudyResults, said: Digest, plan: str, palette: Palette) -> Text:
+    """The answer so far, then findings and cautions in plain sentences.
+
+    Args:
+        results: The run that is shown.
+        said: Answer and findings.
+        plan: What the study holds and how long it may take, in a sentence.
+        palette: The theme's colours.
+    """
     out = Text()
-    if not view.done_repeats and not view.failed_cells:
-        return _before(plan, palette, "on its rigs" if rigs_of(view.study) else "on this machine")
-    said = answer(view, measure)
-    out.append(said[:1].upper() + said[1:] + ".\n", palette.ink)
-    sentences = worth_knowing(view, measure)
-    if sentences:
-        out.append("\nworth knowing\n", palette.muted)
-    for sentence in sentences:
-        out.append(f"{MARKS[sentence.tone]} ", _colour(sentence, palette))
-        out.append(sentence.text + "\n", palette.ink)
+    if not results.done_repeats and not results.failed_cells:
+        return _before(plan, palette, "on its rigs" if rigs_of(results.study) else "on this machine")
+    out.append(f"{said.answer or 'Finding the answer …'}\n", palette.ink)
+    if said.findings:
+        out.append("\nfindings\n", palette.muted)
+    for finding in said.findings:
+        out.append(f"{MARKS[finding.tone]} ", _colour(finding, palette))
+        out.append(finding.text + "\n", palette.ink)
     return out
 
 
@@ -113,13 +126,13 @@ def _before(plan: str, palette: Palette, where: str) -> Text:
     out = Text("nothing measured yet\n\n", palette.muted)
     out.append(plan + "\n\n", palette.ink)
     out.append("r", f"bold {palette.ink}")
-    out.append(f" measures it {where}. Close other programs first: they would be measured too. ", palette.ink)
-    out.append("s stops at any time; what is measured is kept, and r goes on from there.", palette.ink)
+    out.append(f" measures it {where}. Close other programs first, or they are measured too. ", palette.ink)
+    out.append("s stops at any time; everything measured is kept, and r continues from there.", palette.ink)
     return out
 
 
-def _colour(sentence: Sentence, palette: Palette) -> str:
-    return {"caution": palette.caution, "failure": palette.failure}.get(sentence.tone, palette.high)
+def _colour(finding: Finding, palette: Palette) -> str:
+    return {"caution": palette.caution, "failure": palette.failure}.get(finding.tone, palette.high)
 
 
 def legend(palette: Palette, width: int) -> Text:
@@ -127,12 +140,19 @@ def legend(palette: Palette, width: int) -> Text:
     words = [f"{STATE_MARKS[state]} {state}" for state in ("planned", "partly", "measured", "failed")]
     pieces = [Text(word, palette.muted) for word in (*words, "▸ running", "▲ caution")]
     pieces.append(Text.assemble(("■", palette.copper), (" best", palette.muted)))
-    return fold([*pieces, Text("≈ not told apart", palette.muted)], width)
+    return fold([*pieces, Text("≈ no clear difference", palette.muted)], width)
 
 
-def progress(view: StudyView, run: RunState | None, width: int, palette: Palette) -> Text:
-    """How far, how long still, what failed."""
-    done, wanted = view.done_repeats, view.wanted_repeats
+def progress(results: StudyResults, run: RunState | None, width: int, palette: Palette) -> Text:
+    """How far, how long still, what failed.
+
+    Args:
+        results: The run that is shown.
+        run: The running state; None where nothing ran since the start.
+        width: Room, in characters.
+        palette: The theme's colours.
+    """
+    done, wanted = results.done_repeats, results.wanted_repeats
     head = f"{done} of {wanted} repeats "
     tail = ""
     if run is not None and run.active:
@@ -140,8 +160,8 @@ def progress(view: StudyView, run: RunState | None, width: int, palette: Palette
         if run.stopping:
             tail = "  stopping …"
     elif done < wanted:
-        tail = "  stopped, r goes on" if view.record.state == "stopped" else "  r runs it here"
-    failed = f"  ✕ {view.failed_cells} failed" if view.failed_cells else ""
+        tail = "  stopped, r continues" if results.run.state == "stopped" else "  r runs it here"
+    failed = f"  ✕ {results.failed_cells} failed" if results.failed_cells else ""
     room = max(8, min(60, width - len(head) - len(tail) - len(failed) - 2))
     out = Text(no_wrap=True)
     out.append(head, palette.ink)

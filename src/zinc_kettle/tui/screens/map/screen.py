@@ -2,56 +2,66 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
-from pathlib import Path
+import time
 
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Digits, Footer, Static
 
-from zinc_kettle.core.budget import guess_cell_s, launches, time_left_s
-from zinc_kettle.core.catalogue import MAP_MEASURES, MEASURES
+from zinc_kettle.core.budget import launches
+from zinc_kettle.core.compare import Standing
 from zinc_kettle.core.factors import HERE
-from zinc_kettle.core.plan import order, rigs_of
+from zinc_kettle.core.grid import grid_of
+from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
+from zinc_kettle.core.plan import rigs_of
+from zinc_kettle.core.results import StudyResults
 from zinc_kettle.errors import KettleError
-from zinc_kettle.present.figure import measure_line
-from zinc_kettle.present.fit_view import FitRow, speeds_of
+from zinc_kettle.present.planned import Planned, planned_cells, whole_seconds
 from zinc_kettle.present.table import plan_line
-from zinc_kettle.present.view import Grid, StudyView
-from zinc_kettle.present.words import best, bounds_text, value_text
+from zinc_kettle.present.values import bounds_text, value_text
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import host
-from zinc_kettle.tui.draw.heatmap import Look
-from zinc_kettle.tui.screens.map.lane import knowing, lane, legend, progress
+from zinc_kettle.tui.screens.map.digest import Digest, digest
+from zinc_kettle.tui.screens.map.lane import beside, lane, legend, progress
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.map_view import MapView
-from zinc_kettle.tui.widgets.stations import Stations
+from zinc_kettle.tui.widgets.map_view import MapSubject, MapView
+from zinc_kettle.tui.widgets.station_line import Stations
 
 LEGEND_WIDTH = 80
 """Before the layout is known."""
 REDRAWS_PER_S = 2
 """While a study runs the screen must cost little: each redraw takes processor time from the engine."""
+AT_ONCE = 200
+"""Cells of a study whose answer and findings are found within a redraw; those of a larger one are found in a thread,
+while the screen shows the last ones."""
+REST = 4.0
+"""How much longer that thread rests than it has worked: what it takes is taken from the engine."""
 
 
 class MapScreen(Station):
     """Shows the open study, and runs it."""
 
     BINDINGS = bindings("map")
-    CSS_PATH = Path(__file__).parent / "screen.tcss"
-    HELP_FILE = Path(__file__).parent / "help.md"
     AUTO_FOCUS = "#map"
 
     def __init__(self) -> None:
         super().__init__()
-        self._slice = 0
-        self._sizes: dict[int, float | None] = {}
-        self._sizes_of = ""
-        self._predicted: dict[int, FitRow] = {}
+        self._part = 0
+        self._digest = Digest()
+        self._digesting = False
+        self._stale = False
+        self._soon = asyncio.Event()
+        self._said: dict[str, Text] = {}
+        self._planned: dict[str, Planned] = {}
+        self._plan = ""
+        self._planned_of: object = None
 
-    def compose(self) -> ComposeResult:
+    def widgets(self) -> ComposeResult:
         """Question, map and lane, progress, footer."""
-        yield Stations("Map")
+        yield Stations("map")
         yield Static(id="question")
         yield Static(id="measure")
         with Horizontal(id="body"):
@@ -63,7 +73,7 @@ class MapScreen(Station):
                 with Horizontal(id="headline"):
                     yield Digits("", id="number")
                     yield Static(id="unit")
-                yield Static(id="knowing")
+                yield Static(id="findings")
         yield Static(id="progress")
         yield Footer()
 
@@ -75,15 +85,22 @@ class MapScreen(Station):
 
     async def _predict(self) -> None:
         """Before anything was measured: learn what is needed to say what fits here and how fast it may run."""
-        view = self.view
-        if view is None or view.done_repeats or view.study.endpoint is not None:
+        results = self.results
+        if results is None or results.done_repeats or results.study.endpoint is not None:
             return
-        for name in rigs_of(view.study) or [HERE]:
+        for name in rigs_of(results.study) or [HERE]:
             with contextlib.suppress(KettleError):
                 await host(self).desk.ready_rig(name)
+        await asyncio.to_thread(self._learn, results)
         if self.is_attached:
-            self._sizes_of = ""
             self.redraw()
+
+    def _learn(self, results: StudyResults) -> None:
+        """Sizes, predictions and the length of what is still to be measured."""
+        desk, study = host(self).desk, results.study
+        self._planned = planned_cells(study, desk.sizes(study), desk.predicted(study))
+        self._plan = plan_line(results, launches(study), whole_seconds(study, self._planned)) + "."
+        self._planned_of = study
 
     def on_screen_resume(self) -> None:
         """Coming back from a sheet."""
@@ -94,9 +111,9 @@ class MapScreen(Station):
         self.call_after_refresh(self.redraw)
 
     @property
-    def view(self) -> StudyView | None:
+    def results(self) -> StudyResults | None:
         """The open study."""
-        return host(self).view
+        return host(self).results
 
     def _tick(self) -> None:
         run = host(self).run_state
@@ -105,79 +122,106 @@ class MapScreen(Station):
 
     def redraw(self) -> None:
         """Draw everything."""
-        view, p = self.view, self.palette
-        if view is None:
+        results, p = self.results, self.palette
+        if results is None:
             return
-        self.query_one("#question", Static).update(Text(view.study.question, f"bold {p.ink}"))
-        line = measure_line(view, host(self).measure)
-        grid = view.grid()
-        where = "" if len(grid.slices) < 2 else f" · {self._slice_title(grid)}"
-        self.query_one("#measure", Static).update(Text(line + where, p.muted))
+        if len(results.cells) <= AT_ONCE:
+            if not results.done_repeats and self._planned_of is not results.study:
+                self._learn(results)
+            self._digest = digest(results, host(self).measure)
+        else:
+            self._digest_later()
+        self._say("question", Text(results.study.question, f"bold {p.ink}"))
         below = self.query_one("#legend", Static)
-        below.update(legend(p, below.content_size.width or LEGEND_WIDTH))
-        self._headline(view)
-        plan = "" if view.done_repeats else self._plan(view)
-        self.query_one("#knowing", Static).update(knowing(view, host(self).measure, plan, p))
+        self._say("legend", legend(p, below.content_size.width or LEGEND_WIDTH))
+        self._draw_digest(results)
         self._draw_run()
-        self.query_one(MapView).show(grid, self._look(view), self._slice)
         self.query_one(Stations).show(p)
 
-    def _plan(self, view: StudyView) -> str:
-        """Size and length of the study, in a sentence."""
-        runs = order(view.study)
-        seconds = time_left_s(view.study, view.plan, runs, model_bytes=self._model_sizes(view), seen_s={},
-                              speeds=speeds_of(self._predicted))  # fmt: skip
-        return plan_line(view, launches(view.study, view.plan, runs), seconds) + "."
+    def cells_changed(self) -> None:
+        """A repeat has ended: what stands beside a large map follows when it has been found."""
+        results = self.results
+        if results is None or len(results.cells) <= AT_ONCE:
+            self.redraw()
+            return
+        self._digest_later(soon=False)
+        self.query_one(MapView).show(self._subject(results))
 
-    def _model_sizes(self, view: StudyView) -> dict[int, float | None]:
-        if self._sizes_of != view.study.name + view.record.study_id:
-            self._sizes = host(self).desk.sizes(view.study)
-            self._predicted = host(self).desk.predicted(view.study)
-            self._sizes_of = view.study.name + view.record.study_id
-        return self._sizes
+    def _say(self, name: str, text: Text) -> None:
+        """Show a text, where it is not shown already: laying the screen out is most of what a redraw costs."""
+        shown = self._said.get(name)
+        if shown is None or shown != text or shown.style != text.style:
+            self._said[name] = text
+            self.query_one(f"#{name}", Static).update(text)
 
-    def _headline(self, view: StudyView) -> None:
+    def _draw_digest(self, results: StudyResults) -> None:
+        """What follows from all cells: what the figures are, the best value, the findings, the map's shades."""
+        parts = grid_of(results).slices
+        part = self._part % len(parts)
+        where = "" if len(parts) < 2 else f" · {parts[part].title} (slice {part + 1} of {len(parts)})"
+        self._say("measure", Text(self._digest.line + where, self.palette.muted))
+        self._headline()
+        plan = "" if results.done_repeats else self._plan
+        self._say("findings", beside(results, self._digest, plan, self.palette))
+        self.query_one(MapView).show(self._subject(results))
+
+    def _digest_later(self, *, soon: bool = True) -> None:
+        """Find the answer in a thread, one at a time; what came meanwhile is looked at after it.
+
+        Args:
+            soon: A person waits for it; else the thread may rest first.
+        """
+        self._stale = True
+        if soon:
+            self._soon.set()
+        if not self._digesting:
+            self._digesting = True
+            self.run_worker(self._digest_now(), group="digest", exit_on_error=False)
+
+    async def _digest_now(self) -> None:
+        try:
+            while self._stale and self.is_attached and self.results is not None:
+                self._stale = False
+                self._soon.clear()
+                results, begun = self.results, time.monotonic()
+                self._digest = await asyncio.to_thread(digest, results, host(self).measure)
+                if self.is_attached and self.results is results:
+                    self._draw_digest(results)
+                with contextlib.suppress(TimeoutError):
+                    await asyncio.wait_for(self._soon.wait(), REST * (time.monotonic() - begun))
+        finally:
+            self._digesting = False
+
+    def _headline(self) -> None:
         """The one number that matters: the best value, large."""
-        measure, p = host(self).measure, self.palette
-        top = best(view, measure)
-        self.query_one("#headline").display = bool(top)
-        if top:
-            text, unit = value_text(top[0].value(measure))
+        p, rank, measure = self.palette, self._digest.rank, self._digest.measure
+        self.query_one("#headline").display = rank.best is not None
+        if rank.best is not None:
+            figure = rank.best.value(measure)
+            text, unit = value_text(figure)
             self.query_one("#number", Digits).update(text)
             words = Text(f"{unit}\n", f"bold {p.ink}")
-            words.append(f"{bounds_text(top[0].value(measure))}\n", p.ink)
+            words.append(f"{bounds_text(figure)}\n", p.ink)
             words.append(f"best {MEASURES[measure].title}", p.muted)
             self.query_one("#unit", Static).update(words)
 
     def _draw_run(self) -> None:
-        view, run, p = self.view, host(self).run_state, self.palette
-        if view is None:
+        results, run, p = self.results, host(self).run_state, self.palette
+        if results is None:
             return
         active = run is not None and run.active
         panel = self.query_one("#lane", Static)
         panel.display = active
         if run is not None and active:
-            panel.update(lane(view, run, max(20, panel.content_size.width or 34), p))
+            panel.update(lane(results, run, max(20, panel.content_size.width or 34), p))
             self.query_one(MapView).mark_running(run.cell)
-        self.query_one("#progress", Static).update(progress(view, run, self.size.width - 2, p), layout=False)
+        self.query_one("#progress", Static).update(progress(results, run, self.size.width - 2, p), layout=False)
 
-    def _look(self, view: StudyView) -> Look:
-        app, run = host(self), host(self).run_state
-        sizes = self._model_sizes(view)
-        speeds = speeds_of(self._predicted)
-        guesses = {c.index: guess_cell_s(view.study, c, sizes.get(c.index), speeds) for c in view.plan}
-        measure = MEASURES[app.measure]
-        top = best(view, app.measure)
-        alone = top[0].cell.index if top else None
-        level = frozenset(c.cell.index for c in top[1:])
+    def _subject(self, results: StudyResults) -> MapSubject:
+        run, measure = host(self).run_state, host(self).measure
         running = run.cell if run is not None and run.active else None
-        return Look(
-            app.measure, measure.better, self.palette, None, running, alone, level, sizes, guesses, self._predicted
-        )
-
-    def _slice_title(self, grid: Grid) -> str:
-        slices = grid.slices
-        return f"{slices[self._slice % len(slices)].title} (slice {self._slice % len(slices) + 1} of {len(slices)})"
+        rank = self._digest.rank if self._digest.measure == measure else Standing()
+        return MapSubject(results, measure, self.palette, self._part, rank, self._planned, running)
 
     # actions
     def action_run(self) -> None:
@@ -192,7 +236,7 @@ class MapScreen(Station):
         """Open the chosen cell."""
         chosen = self.query_one(MapView).chosen
         if chosen is not None:
-            host(self).open_cell(chosen.cell.index)
+            host(self).open_cell(chosen)
 
     def on_map_view_opened(self, _event: MapView.Opened) -> None:
         """A second click on a cell."""
@@ -207,8 +251,8 @@ class MapScreen(Station):
 
     def action_next_slice(self) -> None:
         """Show the next slice."""
-        if self.view is not None:
-            self._slice = (self._slice + 1) % len(self.view.grid().slices)
+        if self.results is not None:
+            self._part = (self._part + 1) % len(grid_of(self.results).slices)
             self.redraw()
 
     def action_export(self) -> None:
@@ -216,13 +260,13 @@ class MapScreen(Station):
         self.run_worker(self._export(), exclusive=True, group="export")
 
     async def _export(self) -> None:
-        view = self.view
-        if view is None or not view.record.study_id or not view.done_repeats:
-            self.notify("There is nothing measured to draw yet. Press r to run the study.", severity="warning")
+        results = self.results
+        if results is None or not results.run.run_id or not results.done_repeats:
+            self.notify("There is nothing to draw yet. Press r to run the study.", severity="warning")
             return
         self.notify("Drawing …", timeout=2)
         try:
-            written = await host(self).desk.export(view.record.study_id, host(self).measure)
+            written = await host(self).desk.export(results.run.run_id, host(self).measure)
         except KettleError as error:
             self.notify(str(error), title="The charts were not written", severity="error")
             return
@@ -239,4 +283,4 @@ class MapScreen(Station):
 
     def action_back(self) -> None:
         """Back to the shelf."""
-        self.app.action_shelf()  # type: ignore[attr-defined]
+        host(self).go("shelf")

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.containers import Horizontal, VerticalScroll
@@ -17,9 +15,10 @@ from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.draw.rig import about, headline, rig_line
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.stations import Stations
+from zinc_kettle.tui.widgets.choices import Choices
+from zinc_kettle.tui.widgets.station_line import Stations
 
-HINT = "The rig file names machines reached over SSH or by an address; docs/rigs.md tells how. "
+HINT = "The rig file names machines reached over SSH or by an address; docs/rigs.md explains how. "
 EXAMPLE = "bandwidth = 51.2 GB/s, data sheet    (bandwidth, price, idle_w, power_limit_w, case, note …)"
 
 
@@ -27,8 +26,6 @@ class RigsScreen(Station):
     """Lists rigs; the chosen one's page stands beside."""
 
     BINDINGS = bindings("rigs")
-    CSS_PATH = Path(__file__).parent / "screen.tcss"
-    HELP_FILE = Path(__file__).parent / "help.md"
     AUTO_FOCUS = "#rigs"
 
     def __init__(self) -> None:
@@ -39,12 +36,12 @@ class RigsScreen(Station):
         self._failed: dict[str, str] = {}
         """What went wrong when a rig was last asked; a notice alone is gone too soon."""
 
-    def compose(self) -> ComposeResult:
+    def widgets(self) -> ComposeResult:
         """List, page, a line to type in."""
-        yield Stations("Rigs")
+        yield Stations("rigs")
         yield Static(id="title")
         with Horizontal(id="body"):
-            yield OptionList(id="rigs")
+            yield Choices(id="rigs")
             with VerticalScroll(id="page", can_focus=False):
                 with Horizontal(id="headline"):
                     yield Digits("", id="number")
@@ -195,4 +192,4 @@ class RigsScreen(Station):
         if self.query_one("#type", Input).display:
             self._close_line()
         else:
-            self.app.action_shelf()  # type: ignore[attr-defined]
+            host(self).go("shelf")

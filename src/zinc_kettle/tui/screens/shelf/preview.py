@@ -1,39 +1,71 @@
-"""The map of the study one is on, small, below the list."""
+"""What stands below the list: the runs of the study one is on, and the map of the chosen one, small."""
 
 from __future__ import annotations
 
 from rich.text import Text
 
-from zinc_kettle.core.catalogue import MEASURES
-from zinc_kettle.present.figure import measure_line
-from zinc_kettle.present.view import StudyView
-from zinc_kettle.present.words import best
-from zinc_kettle.tui.draw.heatmap import Look, draw, layout
+from zinc_kettle.core.compare import standing
+from zinc_kettle.core.results import StudyResults
+from zinc_kettle.present.charts.subtitle import measure_line
+from zinc_kettle.present.findings import main_measure
+from zinc_kettle.tui.bridge import ShelfEntry
+from zinc_kettle.tui.draw.map import layout
 from zinc_kettle.tui.theme import Palette
+from zinc_kettle.tui.widgets.map_view import MapSubject, map_lines
 
-MEASURE = "decode"
 MAX_WIDTH = 90
 """A preview that fills a wide screen would pass for the map itself."""
+MOST_RUNS = 4
+"""Runs that are named; earlier ones are counted."""
+MOST_CELLS = 2_000
+"""A larger study is not ranked for a preview."""
 
 
-def preview(view: StudyView, width: int, height: int, palette: Palette) -> Text:
-    """The first slice of a study's map, as large as the room below the list allows."""
-    grid = view.grid()
-    top = best(view, MEASURE)
-    look = Look(
-        measure=MEASURE,
-        better=MEASURES[MEASURE].better,
-        palette=palette,
-        cursor=None,
-        running=None,
-        best=top[0].cell.index if top else None,
-        level=frozenset(c.cell.index for c in top[1:]),
-        sizes={},
-        guesses_s={},
-    )
+def run_lines(entry: ShelfEntry, chosen: int, width: int, palette: Palette) -> Text:
+    """The runs of a study, newest first, the chosen one marked; nothing where there is only one.
+
+    Args:
+        entry: The study.
+        chosen: Index of the chosen run.
+        width: Room, in characters.
+        palette: The theme's colours.
+    """
     out = Text(no_wrap=True, overflow="ellipsis")
-    out.append(measure_line(view, MEASURE) + "\n\n", palette.muted)
-    out.append_text(draw(grid, grid.slices[0], layout(grid, min(width, MAX_WIDTH), height - 2), look))
-    if len(grid.slices) > 1:
-        out.append(f"and {len(grid.slices) - 1} more slices", palette.muted)
+    if len(entry.runs) < 2:
+        return out
+    first = max(0, min(chosen - 1, len(entry.runs) - MOST_RUNS))
+    for place, run in list(enumerate(entry.runs))[first : first + MOST_RUNS]:
+        here = place == chosen
+        out.append("▸ " if here else "  ", palette.ink)
+        out.append(f"run {run.number}", f"bold {palette.ink}" if here else palette.muted)
+        out.append(f"  {run.when}  {run.state}  {run.engine}  {run.answer}"[: max(8, width - 8)], palette.muted)
+        out.append("\n")
+    rest = len(entry.runs) - MOST_RUNS
+    if rest > 0:
+        out.append(f"  and {rest} more; left and right choose\n", palette.muted)
+    out.append("\n")
+    return out
+
+
+def preview(results: StudyResults, width: int, height: int, palette: Palette) -> Text:
+    """The first slice of a study's map, as large as the room below the list allows.
+
+    Args:
+        results: The run that is shown.
+        width: Room, in characters.
+        height: Room, in lines.
+        palette: The theme's colours.
+    """
+    name = main_measure(results.study)
+    subject = MapSubject(results, name, palette)
+    if len(results.cells) <= MOST_CELLS:
+        subject = MapSubject(results, name, palette, rank=standing(results, name))
+    parts = subject.grid.slices
+    out = Text(no_wrap=True, overflow="ellipsis")
+    if len(results.cells) <= MOST_CELLS:
+        out.append(measure_line(results, name) + "\n\n", palette.muted)
+    place = layout(subject.grid, min(width, MAX_WIDTH), height - 2)
+    out.append_text(Text("\n").join(Text.assemble(*line) for line in map_lines(subject, place, (0, 0), None)))
+    if len(parts) > 1:
+        out.append(f"and {len(parts) - 1} more slices", palette.muted)
     return out

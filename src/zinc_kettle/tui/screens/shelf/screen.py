@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rich.text import Text
@@ -15,10 +14,11 @@ from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import ShelfEntry, host
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.stations import Stations
+from zinc_kettle.tui.widgets.choices import Choices
+from zinc_kettle.tui.widgets.station_line import Stations
 
 if TYPE_CHECKING:
-    from zinc_kettle.present.view import StudyView
+    from zinc_kettle.core.results import StudyResults
 
 MARKS = {"measured": "●", "running": "◐", "stopped": "◐", "planned": "○"}
 
@@ -26,12 +26,12 @@ MARKS = {"measured": "●", "running": "◐", "stopped": "◐", "planned": "○"
 PREVIEW_ROWS = 8
 """Under this a map has no room for its cells."""
 HINT = (
-    "A kept study can be walked through, a ready one is measured here with r. Any other study file runs with "
-    "zinc-kettle run FILE and then stands here too."
+    "Open a measured study to explore it, or a ready one to measure it with r. Any other study file can be run "
+    "with zinc-kettle run FILE and is then listed here too."
 )
 
 
-class StudyList(OptionList):
+class StudyList(Choices):
     """The list; it says in the footer what enter does."""
 
     BINDINGS = [Binding("enter", "select", "open", tooltip="Open the study's map.")]  # noqa: RUF012
@@ -41,17 +41,17 @@ class ShelfScreen(Station):
     """Lists studies; enter opens one."""
 
     BINDINGS = bindings("shelf")
-    CSS_PATH = Path(__file__).parent / "screen.tcss"
-    HELP_FILE = Path(__file__).parent / "help.md"
 
     def __init__(self) -> None:
         super().__init__()
         self._entries: list[ShelfEntry] = []
-        self._views: dict[str, StudyView] = {}
+        self._opened: dict[tuple[str, int], StudyResults] = {}
+        self._run = 0
+        """Which run of the study one is on, from the newest."""
 
-    def compose(self) -> ComposeResult:
+    def widgets(self) -> ComposeResult:
         """Station line, title, list, footer."""
-        yield Stations("Shelf")
+        yield Stations("shelf")
         yield Static("Reading the shelf …", id="title")
         yield StudyList(id="studies")
         yield Static(id="preview")
@@ -77,7 +77,7 @@ class ShelfScreen(Station):
         except KettleError as error:
             self.query_one("#title", Static).update(f"The shelf cannot be read. {error}")
             return
-        self._views.clear()
+        self._opened.clear()
         options.clear_options()
         options.add_options([Option(self._line(entry), id=str(i)) for i, entry in enumerate(self._entries)])
         if self._entries:
@@ -92,31 +92,43 @@ class ShelfScreen(Station):
 
     def _title(self) -> None:
         ready = sum(1 for e in self._entries if e.ready)
-        kept = len(self._entries) - ready
+        kept = sum(1 for e in self._entries if e.runs)
         if not self._entries:
             text = (
                 "The shelf is empty. Put a study file (docs/study-files.md) into the studies folder, run one with "
                 "zinc-kettle run FILE, or see the demo: zinc-kettle demo"
             )
         else:
-            text = f"Studies: {kept} kept, {ready} ready to run"
+            text = f"Studies: {kept} measured or begun, {ready} ready to run"
         self.query_one("#title", Static).update(Text(text, f"bold {self.palette.ink}"))
         self.query_one("#hint", Static).update(HINT if self._entries else "")
 
     def _line(self, entry: ShelfEntry) -> Text:
-        p = self.palette
-        mark = "✕" if entry.trouble else ("○" if entry.ready else MARKS.get(entry.state, "○"))
-        state = "not usable" if entry.trouble else ("ready to run" if entry.ready else entry.state)
+        p, last = self.palette, entry.runs[0] if entry.runs else None
+        mark, state = ("○", "ready to run") if last is None else (MARKS.get(last.state, "○"), last.state)
+        if entry.trouble:
+            mark, state = "✕", "not usable"
         out = Text(no_wrap=True, overflow="ellipsis")
         out.append(f" {mark} ", p.failure if entry.trouble else p.ink)
         out.append(entry.question, f"bold {p.ink}")
-        out.append(f"   {state}" + (f", {entry.when}" if entry.when else ""), p.muted)
+        out.append(f"   {state}" + (f", {last.when}" if last else ""), p.muted)
+        if len(entry.runs) > 1:
+            out.append(f", {len(entry.runs)} runs", p.muted)
         if entry.simulated:
             out.append("  SIMULATED", f"bold {p.caution}")
-        detail = entry.trouble or entry.answer
-        out.append(f"\n   {detail}", p.failure if entry.trouble else (p.copper if _has_answer(entry) else p.muted))
-        out.append(f"\n   {entry.where}\n", p.muted)
+        detail, colour = entry.about, p.muted
+        if last is not None:
+            detail, colour = last.answer, p.copper if last.has_answer else p.muted
+        if entry.trouble:
+            first, *more = entry.trouble.splitlines()
+            detail, colour = (f"{len(more) + 1} problems, the first: " if more else "") + first, p.failure
+        out.append(f"\n   {detail}", colour)
+        out.append(f"\n   {last.where if last else self._file(entry)}\n", p.muted)
         return out
+
+    @staticmethod
+    def _file(entry: ShelfEntry) -> str:
+        return f"study file {entry.file.name}" if entry.file is not None else ""
 
     def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
         """Open the chosen study."""
@@ -124,10 +136,11 @@ class ShelfScreen(Station):
         if entry.trouble:
             self.notify(entry.trouble, title="This study file cannot be used", severity="error")
             return
-        host(self).open_study(entry)
+        host(self).open_study(entry, self._run)
 
     def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
         """Show the map of the study one is on."""
+        self._run = 0
         self.call_after_refresh(self._preview_chosen)
 
     def on_resize(self) -> None:
@@ -142,7 +155,7 @@ class ShelfScreen(Station):
 
     def _preview(self, entry: ShelfEntry) -> None:
         # Imported late: drawing a map needs what the first paint does not wait for.
-        from zinc_kettle.tui.screens.shelf.preview import preview
+        from zinc_kettle.tui.screens.shelf.preview import preview, run_lines
 
         panel = self.query_one("#preview", Static)
         room = panel.content_size
@@ -150,19 +163,31 @@ class ShelfScreen(Station):
             panel.update("")
             return
         try:
-            if entry.key not in self._views:
-                from zinc_kettle.present.view import StudyView
-
-                self._views[entry.key] = StudyView(host(self).desk.open(entry))
+            if (entry.key, self._run) not in self._opened:
+                self._opened[entry.key, self._run] = host(self).desk.open(entry, self._run)
         except KettleError as error:
-            panel.update(str(error))
+            panel.update(Text(str(error), self.palette.failure))
             return
-        panel.update(preview(self._views[entry.key], room.width, room.height, self.palette))
+        runs = run_lines(entry, self._run, room.width, self.palette)
+        below = max(PREVIEW_ROWS, room.height - len(runs.plain.splitlines()))
+        shown = preview(self._opened[entry.key, self._run], room.width, below, self.palette)
+        panel.update(Text.assemble(runs, shown))
 
     def action_open(self) -> None:
         """Open the chosen study."""
         self.query_one(OptionList).action_select()
 
+    def action_earlier_run(self) -> None:
+        """Choose an earlier run of the study one is on."""
+        self._choose_run(1)
 
-def _has_answer(entry: ShelfEntry) -> bool:
-    return not entry.ready and "tok/s" in entry.answer
+    def action_later_run(self) -> None:
+        """Choose a later run."""
+        self._choose_run(-1)
+
+    def _choose_run(self, step: int) -> None:
+        chosen = self.query_one(OptionList).highlighted
+        if chosen is not None and chosen < len(self._entries):
+            runs = self._entries[chosen].runs
+            self._run = min(max(0, self._run + step), max(0, len(runs) - 1))
+            self._preview_chosen()

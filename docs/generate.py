@@ -1,0 +1,60 @@
+"""`make docs`: tables of these pages that are made from what the code declares.
+
+    python docs/generate.py           writes them
+    python docs/generate.py --check   ends with 1 where a page is stale, and says which
+
+A table stands between two marks, the first of which names it; all else on a page is written by people.
+"""
+
+from __future__ import annotations
+
+import re
+import sys
+from pathlib import Path
+
+from zinc_kettle.present.reference import TABLES, table
+from zinc_kettle.tui.actions import ACTIONS, EVERYWHERE
+from zinc_kettle.tui.stations import STATIONS
+
+DOCS = Path(__file__).parent
+END = "<!-- end of table -->"
+MARK = re.compile(r"(<!-- table of ([a-z ]+), made by `make docs` -->\n).*?(" + re.escape(END) + ")", re.DOTALL)
+
+
+def stations() -> str:
+    """Every station of the screen."""
+    return table(("station", "key", "its question"), ((s.title, s.key or "–", s.question) for s in STATIONS))
+
+
+def keys() -> str:
+    """Every key and what it does."""
+    titles = {s.name: s.title for s in STATIONS} | {EVERYWHERE: EVERYWHERE}
+    rows = ((titles[a.place], f"`{a.shown_key or a.key}`", a.title, a.help) for a in ACTIONS)
+    return table(("where", "key", "action", "what it does"), rows)
+
+
+MAKERS = {**TABLES, "stations": stations, "keys": keys}
+
+
+def page(text: str) -> str:
+    """A page with its tables as they should be."""
+    return MARK.sub(lambda found: f"{found[1]}\n{MAKERS[found[2]]()}\n\n{found[3]}", text)
+
+
+def main() -> int:
+    """Write, or check."""
+    stale = []
+    for path in sorted(DOCS.glob("*.md")):
+        text = path.read_text(encoding="utf-8")
+        if page(text) != text:
+            stale.append(path.name)
+            if "--check" not in sys.argv:
+                path.write_text(page(text), encoding="utf-8")
+    if stale and "--check" in sys.argv:
+        sys.stderr.write(f"stale: {', '.join(stale)}. Run `make docs` and commit what it writes.\n")
+        return 1
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

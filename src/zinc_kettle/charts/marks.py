@@ -1,0 +1,108 @@
+"""Each mark of a chart, drawn with matplotlib."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from zinc_kettle.charts.style import COPPER, EMPTY, INK, MARKERS, MUTED, ZINC, colour, safe, text_colour
+from zinc_kettle.core.chart import Band, Bars, Cell, Label, Line, Panel, Points, Rule, Spans, Steps
+
+SIDE_STEP = 0.03
+"""Lines over categories stand so far beside each other, so that bounds of lines that meet stay readable."""
+LINE_STEP = 0.28
+"""Between two lines of text in a cell."""
+
+
+def draw_marks(ax: Any, panel: Panel, fx: float, fy: float) -> None:
+    """Draw a panel's marks, its values times these factors, and a legend of its series.
+
+    Args:
+        ax: Axes of matplotlib.
+        panel: What to draw.
+        fx: Factor from the unit of the x axis to the one shown.
+        fy: The same of the y axis.
+    """
+    series = sorted({mark.series for mark in panel.marks if isinstance(mark, (Line, Points, Bars, Steps))})
+    beside = panel.x.scale == "categories"
+    for mark in panel.marks:
+        shift = 0.0
+        if beside and isinstance(mark, (Line, Points)):
+            shift = (series.index(mark.series) - (len(series) - 1) / 2) * SIDE_STEP
+        _draw(ax, mark, fx, fy, shift)
+    named = {m.name for m in panel.marks if isinstance(m, (Line, Points, Bars, Steps, Spans)) and m.name}
+    if named:
+        ax.legend(frameon=False, fontsize=8, loc="best", ncols=min(len(named), 4))
+
+
+def _draw(ax: Any, mark: object, fx: float, fy: float, shift: float) -> None:
+    if isinstance(mark, Cell):
+        _cell(ax, mark)
+    elif isinstance(mark, Points):
+        _points(ax, mark, fx, fy, shift)
+    elif isinstance(mark, Line):
+        ax.plot(_times(mark.x, fx, shift), _times(mark.y, fy), color=colour(mark.tone, mark.series), linewidth=1.6)
+    elif isinstance(mark, Steps):
+        ax.step(
+            _times(mark.x, fx), _times(mark.y, fy), where="post", color=colour(mark.tone, mark.series), linewidth=1.2
+        )
+    elif isinstance(mark, Bars):
+        ax.bar(_times(mark.x, fx), _times(mark.height, fy), width=0.6, color=colour("series", mark.series),
+               label=safe(mark.name) or None)  # fmt: skip
+    elif isinstance(mark, Band):
+        ax.fill_between(_times(mark.x, fx), _times(mark.low, fy), _times(mark.high, fy), alpha=0.18, linewidth=0,
+                        color=colour("series", mark.series))  # fmt: skip
+    elif isinstance(mark, Spans):
+        lengths = [(end - start) * fx for start, end in zip(mark.start, mark.end, strict=True)]
+        ax.barh(mark.row, lengths, left=_times(mark.start, fx), height=0.6, color=colour(mark.tone, 0),
+                label=safe(mark.name) or None)  # fmt: skip
+    elif isinstance(mark, Rule):
+        (ax.axvline if mark.axis == "x" else ax.axhline)(
+            mark.at * (fx if mark.axis == "x" else fy), color=colour(mark.tone, 0), linewidth=1.0, linestyle=(0, (4, 2))
+        )
+        _rule_label(ax, mark, fx, fy)
+    elif isinstance(mark, Label):
+        ax.annotate(safe(mark.text), (mark.x * fx, mark.y * fy), xytext=(4, 0), textcoords="offset points", va="center",
+                    fontsize=7, color=colour(mark.tone, 0), annotation_clip=False)  # fmt: skip
+
+
+def _times(values: Sequence[float], factor: float, shift: float = 0.0) -> list[float]:
+    return [value * factor + shift for value in values]
+
+
+def _points(ax: Any, mark: Points, fx: float, fy: float, shift: float) -> None:
+    x, y, tint = _times(mark.x, fx, shift), _times(mark.y, fy), colour(mark.tone, mark.series)
+    marker = MARKERS[mark.series % len(MARKERS)]
+    bounds = None
+    if mark.low and mark.high:
+        below = [(v - low) * fy for v, low in zip(mark.y, mark.low, strict=True)]
+        above = [(high - v) * fy for v, high in zip(mark.y, mark.high, strict=True)]
+        bounds = [below, above]
+    ax.errorbar(x, y, yerr=bounds, color=tint, marker=marker, markersize=5, linestyle="none", capsize=3,
+                label=safe(mark.name) or None)  # fmt: skip
+    for i in mark.hollow:
+        ax.plot([x[i]], [y[i]], marker=marker, markersize=7, color="#ffffff", markeredgecolor=tint, linestyle="none")
+
+
+def _rule_label(ax: Any, mark: Rule, fx: float, fy: float) -> None:
+    if mark.label:
+        at = (mark.at * fx, 1.0) if mark.axis == "x" else (1.0, mark.at * fy)
+        frame = ("data", "axes fraction") if mark.axis == "x" else ("axes fraction", "data")
+        ax.annotate(safe(mark.label), at, xycoords=frame, xytext=(2, -2), textcoords="offset points", fontsize=7,
+                    color=MUTED, va="top", ha="left" if mark.axis == "x" else "right")  # fmt: skip
+
+
+def _cell(ax: Any, mark: Cell) -> None:
+    from matplotlib.colors import LinearSegmentedColormap
+    from matplotlib.patches import Rectangle
+
+    shade = LinearSegmentedColormap.from_list("zinc", list(ZINC))
+    fill = EMPTY if mark.shade is None else (COPPER if mark.best else shade(mark.shade))
+    ax.add_patch(Rectangle((mark.column - 0.48, mark.row - 0.46), 0.96, 0.92, facecolor=fill, edgecolor="none"))
+    tint = text_colour(fill) if mark.shade is not None else INK
+    top = mark.row - LINE_STEP * (len(mark.lines) - 1) / 2
+    for i, text in enumerate(mark.lines):
+        ax.text(
+            mark.column, top + i * LINE_STEP, safe(text), ha="center", va="center", color=tint,
+            fontweight="bold" if i == 0 and len(mark.lines) > 1 else "normal", fontsize=9 if i == 0 else 8,
+        )  # fmt: skip

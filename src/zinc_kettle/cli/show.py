@@ -1,0 +1,47 @@
+"""`show`: the figures of a kept run, without measuring anything."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+from zinc_kettle.cli import output
+from zinc_kettle.config import places
+from zinc_kettle.core.results import StudyResults
+from zinc_kettle.present.findings import answer, findings
+from zinc_kettle.present.json import cell_json
+from zinc_kettle.present.table import result_rows
+from zinc_kettle.store.reading import find, open_run
+from zinc_kettle.wiring.build import open_store
+
+
+def show_run(place: str, store_path: Path | None, *, as_json: bool) -> None:
+    """Print a kept run.
+
+    Raises:
+        UsageError: There is no such study or run.
+    """
+    store = open_store(places(store_path))
+    results = open_run(store, find(store, place))
+    if as_json:
+        for cell in results.cells:
+            output.json_line(cell_json(results, cell))
+        return
+    run = results.run
+    when = time.strftime("%Y-%m-%d %H:%M", time.localtime(run.created_s))
+    output.line(
+        f"{results.study.name}, run {run.number}, {when}, {run.state}" + ("  SIMULATED" if run.simulated else "")
+    )
+    tell(results)
+
+
+def tell(results: StudyResults) -> None:
+    """Print the question, a table, the answer and the findings."""
+    output.line(results.study.question)
+    output.line()
+    output.table(*result_rows(results))
+    output.line()
+    said = answer(results)
+    output.line(said[:1].upper() + said[1:] + ".")
+    for finding in findings(results):
+        output.line(f"- {finding.text}")

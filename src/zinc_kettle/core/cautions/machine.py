@@ -1,0 +1,107 @@
+"""Cautions about the machine: who else used it, what measuring cost, and where the model really was."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from zinc_kettle.core.cautions.kinds import Kind, Setting
+from zinc_kettle.core.measures import per_repeat
+from zinc_kettle.core.measures.machine import observer_cores
+from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.stats import median
+from zinc_kettle.core.units import digits, plural
+
+STOLEN_SHARE = 0.02
+"""Share of processor time taken by the hypervisor; single cores then lose several times as much."""
+BUSY_CORES = 0.25
+"""Cores others kept busy. A quiet desktop idles below a tenth of a core."""
+OBSERVER_CORES = 0.08
+"""Our own driver and sampler; more would show in the engine's speed on two cores."""
+QUEUE_S = 0.005
+"""Under load the driver rests up to a millisecond or two on purpose, which no stamp of the kernel feels; what waits
+longer waits for a processor, and so do the requests that are to follow."""
+SPILLED_SHARE = 0.6
+"""Of the low end of the band predicted for fast memory, where Fit sees no spill: that must be far off to be said."""
+SPILLED_CORES = 0.5
+"""Cores of the host in use while a device should do the work."""
+
+
+def _stolen(repeats: Sequence[Repeat], _: Setting) -> str | None:
+    shares = [r.machine.stolen_share for r in repeats if r.machine is not None]
+    if not shares or max(shares) <= STOLEN_SHARE:
+        return None
+    hit = sum(1 for s in shares if s > STOLEN_SHARE)
+    return f"up to {max(shares):.0%} of the processor, in {hit} of {plural(len(shares), 'repeat')}"
+
+
+def _busy(repeats: Sequence[Repeat], _: Setting) -> str | None:
+    others = [r.machine.other_cores for r in repeats if r.machine is not None]
+    if not others or max(others) <= BUSY_CORES:
+        return None
+    hit = sum(1 for c in others if c > BUSY_CORES)
+    most = digits(max(others), significant=2)
+    return f"others used up to {most} cores, in {hit} of {plural(len(others), 'repeat')}"
+
+
+def _observer(repeats: Sequence[Repeat], setting: Setting) -> str | None:
+    if not setting.here:
+        return None
+    cores = [observer_cores(r) for r in repeats]
+    if cores and median(cores) > OBSERVER_CORES:
+        return f"{median(cores):.2f} cores; {OBSERVER_CORES} allowed"
+    waits = per_repeat(repeats, "queue_p99")
+    if not waits or median(waits) <= QUEUE_S:
+        return None
+    return f"chunks waited {digits(median(waits) * 1e3)} ms (p99) for the driver; {QUEUE_S * 1e3:g} allowed"
+
+
+def _spilled(repeats: Sequence[Repeat], _: Setting) -> str | None:
+    """Prediction and measurement together: below what was predicted for fast memory where Fit says that it spills;
+    or far below it, with the host's processor busy while a device should do the work."""
+    decode = per_repeat([r for r in repeats if r.alone], "decode")
+    known = [r for r in repeats if "predicted_decode_low" in r.extras]
+    if not decode or not known:
+        return None
+    hoped, extras = known[0].extras["predicted_decode_low"], known[0].extras
+    share = 1.0 if extras.get("spill_predicted") else SPILLED_SHARE
+    if median(decode) >= share * hoped:
+        return None
+    cores = per_repeat(known, "cpu")
+    busy = bool(extras.get("has_devices")) and bool(cores) and median(cores) > SPILLED_CORES
+    if not extras.get("spill_predicted") and not busy:
+        return None
+    why = "Fit says it spills here" if extras.get("spill_predicted") else f"the host used {median(cores):.1f} cores"
+    return f"{digits(median(decode))} tok/s where {digits(hoped)} or more were predicted, and {why}"
+
+
+def _over_threaded(_repeats: Sequence[Repeat], setting: Setting) -> str | None:
+    if setting.threads is None or setting.physical_cores is None or setting.threads <= setting.physical_cores:
+        return None
+    return f"{setting.threads} threads on {plural(setting.physical_cores, 'physical core')}"
+
+
+STOLEN_TIME = Kind(
+    "stolen-time", "The hypervisor gave this machine's processor time to others.",
+    "Measure on a dedicated machine, or trust only ratios within one interleaved run.",
+    f"over {STOLEN_SHARE:.0%} of the processor in any repeat", _stolen,
+)  # fmt: skip
+BUSY_MACHINE = Kind(
+    "busy-machine", "Other programs were using the processor while this was measured.",
+    "Close them and measure these cells again.", f"others used over {BUSY_CORES:g} cores in any repeat", _busy,
+)  # fmt: skip
+OBSERVER_HEAVY = Kind(
+    "observer-heavy", "The measuring itself used a noticeable share of the processor.",
+    "Measure without the screen, or with fewer streams.",
+    f"driver and sampler over {OBSERVER_CORES:g} cores, or a wait for the driver of over {QUEUE_S * 1e3:g} ms (p99)",
+    _observer,
+)  # fmt: skip
+SPILLED = Kind(
+    "spilled", "The model does not lie where it should: decoding is far slower than the predicted memory allows.",
+    "Check this rig on Fit: use a shorter context or a smaller quantization.",
+    "below the low end predicted for fast memory where Fit sees a spill; else below "
+    f"{SPILLED_SHARE:g} of it with over {SPILLED_CORES:g} cores of the host busy", _spilled,
+)  # fmt: skip
+OVER_THREADED = Kind(
+    "over-threaded", "There are more threads than physical cores, which is rarely faster.",
+    "Compare with as many threads as cores.", "any", _over_threaded,
+)  # fmt: skip

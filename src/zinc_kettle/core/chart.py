@@ -1,0 +1,205 @@
+"""One description of a chart: panels of marks on axes, as pure data. Who draws it decides how, never what."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal, TypeAlias
+
+Scale = Literal["linear", "log", "categories"]
+Tone = Literal["series", "ink", "muted", "faint", "best", "caution", "failure", "waiting", "busy"]
+"""What a mark stands for; each backend has a colour, and where it must a shape, for each."""
+
+
+@dataclass(frozen=True, slots=True)
+class Axis:
+    """One side of a panel. Positions of categories are 0, 1, 2 …"""
+
+    title: str = ""
+    scale: Scale = "linear"
+    labels: tuple[str, ...] = ()
+    """Of categories, in order."""
+    low: float | None = None
+    """Where it begins; by the marks where it is not said."""
+    high: float | None = None
+    unit: str = ""
+    """Unit of the numbers along it, as units.with_unit knows it; empty for plain numbers."""
+    hidden: bool = False
+    """True where its numbers say nothing."""
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """A box of a grid with a few lines of text."""
+
+    key: str
+    """The cell of the study it stands for."""
+    column: int
+    row: int
+    lines: tuple[str, ...]
+    shade: float | None = None
+    """From 0, the worst, to 1, the best of the panel's values; None where it has no value."""
+    best: bool = False
+    level: bool = False
+    """True where it shows no clear difference from the best; its last line says so."""
+    failed: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """A line through points."""
+
+    x: tuple[float, ...]
+    y: tuple[float, ...]
+    name: str = ""
+    series: int = 0
+    """Marks of one series have one colour."""
+    tone: Tone = "series"
+
+
+@dataclass(frozen=True, slots=True)
+class Points:
+    """Points, with intervals where `low` and `high` are given."""
+
+    x: tuple[float, ...]
+    y: tuple[float, ...]
+    low: tuple[float, ...] = ()
+    high: tuple[float, ...] = ()
+    name: str = ""
+    series: int = 0
+    tone: Tone = "series"
+    hollow: frozenset[int] = frozenset()
+    """Indexes of points that are drawn hollow: flukes."""
+
+
+@dataclass(frozen=True, slots=True)
+class Bars:
+    """Upright bars from zero."""
+
+    x: tuple[float, ...]
+    height: tuple[float, ...]
+    name: str = ""
+    series: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Spans:
+    """Lying bars from a start to an end, each in a row of the y axis."""
+
+    row: tuple[int, ...]
+    start: tuple[float, ...]
+    end: tuple[float, ...]
+    tone: Tone
+    name: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Band:
+    """The area between two lines."""
+
+    x: tuple[float, ...]
+    low: tuple[float, ...]
+    high: tuple[float, ...]
+    series: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Steps:
+    """A value that holds until the next one."""
+
+    x: tuple[float, ...]
+    y: tuple[float, ...]
+    name: str = ""
+    series: int = 0
+    tone: Tone = "series"
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """A straight line across the panel at a value of one axis."""
+
+    at: float
+    axis: Literal["x", "y"]
+    label: str = ""
+    tone: Tone = "ink"
+
+
+@dataclass(frozen=True, slots=True)
+class Label:
+    """A word at a point, to the right of it."""
+
+    x: float
+    y: float
+    text: str
+    tone: Tone = "muted"
+
+
+Mark: TypeAlias = Cell | Line | Points | Bars | Spans | Band | Steps | Rule | Label
+
+
+@dataclass(frozen=True, slots=True)
+class Panel:
+    """Marks that share two axes."""
+
+    x: Axis
+    y: Axis
+    marks: tuple[Mark, ...] = ()
+    title: str = ""
+    empty: str = ""
+    """What to say where there are no marks."""
+
+    @property
+    def cells(self) -> tuple[Cell, ...]:
+        """Its boxes, where it is a grid."""
+        return tuple(mark for mark in self.marks if isinstance(mark, Cell))
+
+
+@dataclass(frozen=True, slots=True)
+class Chart:
+    """A chart whole: its question, what its figures are, its panels, and what must be said with it."""
+
+    title: str
+    subtitle: str
+    panels: tuple[Panel, ...]
+    notes: tuple[str, ...] = ()
+
+
+def extent(values: Sequence[float], low: float | None, high: float | None) -> tuple[float, float]:
+    """Where an axis begins and ends: as it says, else by the values; never of no length."""
+    bottom = min(values, default=0.0) if low is None else low
+    top = max(values, default=1.0) if high is None else high
+    return (bottom, top) if top > bottom else (bottom, bottom + (abs(bottom) or 1.0))
+
+
+def positions(panel: Panel, axis: Literal["x", "y"]) -> list[float]:
+    """Every position the marks of a panel take on an axis, bounds of intervals included."""
+    out: list[float] = []
+    for mark in panel.marks:
+        out += _along_x(mark) if axis == "x" else _along_y(mark)
+    return out
+
+
+def _along_x(mark: Mark) -> list[float]:
+    if isinstance(mark, Cell):
+        return [float(mark.column)]
+    if isinstance(mark, Spans):
+        return [*mark.start, *mark.end]
+    if isinstance(mark, Rule):
+        return [mark.at] if mark.axis == "x" else []
+    return [mark.x] if isinstance(mark, Label) else [*mark.x]
+
+
+def _along_y(mark: Mark) -> list[float]:
+    if isinstance(mark, Cell):
+        return [float(mark.row)]
+    if isinstance(mark, Spans):
+        return [float(row) for row in mark.row]
+    if isinstance(mark, Rule):
+        return [mark.at] if mark.axis == "y" else []
+    if isinstance(mark, Bars):
+        return [0.0, *mark.height]
+    if isinstance(mark, Band):
+        return [*mark.low, *mark.high]
+    if isinstance(mark, Label):
+        return [mark.y]
+    return [*mark.y, *mark.low, *mark.high] if isinstance(mark, Points) else [*mark.y]

@@ -1,0 +1,60 @@
+"""Families of cells that are equal but for their prompt length: prefill as a slope, decode over depth."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass
+from functools import cached_property
+
+from zinc_kettle.core.factors import level_name
+from zinc_kettle.core.family import DepthFall, PrefillSlope, depth_fall, prefill_slope
+from zinc_kettle.core.repeat import Missing
+from zinc_kettle.core.results import CellResults, StudyResults
+
+FACTOR = "prompt_tokens"
+
+
+@dataclass(frozen=True)
+class LengthFamily:
+    """Cells that are equal but for their prompt length."""
+
+    title: str
+    """The levels they share; empty where nothing else varies."""
+    cells: tuple[CellResults, ...]
+
+    @cached_property
+    def slope(self) -> PrefillSlope | Missing:
+        """Prefill speed from TTFT over prompt length."""
+        return prefill_slope([point for c in self.cells for point in c.summary.prompt_points])
+
+    @cached_property
+    def fall(self) -> DepthFall | Missing:
+        """Decode over depth; reads the requests of all its cells."""
+        return depth_fall([t for c in self.cells for r in c.repeats if r.alone for t in r.measured])
+
+
+def families(results: StudyResults) -> list[LengthFamily]:
+    """The families of a study, kept while no cell changes; none where the prompt length does not vary."""
+    if "families" not in results.memo:
+        results.memo["families"] = _families(results)
+    found: list[LengthFamily] = results.memo["families"]
+    return found
+
+
+def _families(results: StudyResults) -> list[LengthFamily]:
+    if len(results.study.vary.get(FACTOR, ())) < 2:
+        return []
+    groups: dict[tuple[object, ...], list[CellResults]] = defaultdict(list)
+    for cell in results.cells:
+        groups[tuple(level for name, level in cell.cell.levels.items() if name != FACTOR)].append(cell)
+    return [_family(tuple(members)) for members in groups.values()]
+
+
+def _family(cells: tuple[CellResults, ...]) -> LengthFamily:
+    shared = [level_name(n, v) for n, v in cells[0].cell.levels.items() if n != FACTOR]
+    return LengthFamily(" · ".join(shared), cells)
+
+
+def family_of(results: StudyResults, cell: CellResults) -> LengthFamily | None:
+    """The family a cell belongs to."""
+    return next((f for f in families(results) if cell in f.cells), None)

@@ -1,0 +1,127 @@
+"""The engine's process on its machine: load time, memory, processor time, and what watching it cost."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+from zinc_kettle.core.measures.kinds import Group, Measure, OverLaunches, PerRepeat
+from zinc_kettle.core.repeat import NO_PROCESS, Figure, Missing, Repeat
+from zinc_kettle.core.stats import quantile
+from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.core.units import NS_PER_S
+
+GROUP = Group("machine")
+
+
+def load_s(launch: Launch) -> float | None:
+    """Seconds from handing an engine its settings until it listens."""
+    return None if launch.load_ns is None else launch.load_ns / NS_PER_S
+
+
+def memory_loaded(repeat: Repeat) -> Figure:
+    """Bytes resident after the load, the launcher subtracted."""
+    launch = repeat.launch
+    return NO_PROCESS if launch is None or launch.loaded_bytes is None else float(launch.loaded_bytes)
+
+
+def memory_peak(repeat: Repeat) -> Figure:
+    """Most bytes resident, by samples and by the system's high-water mark, the launcher subtracted."""
+    launch, trace = repeat.launch, repeat.trace
+    if launch is None or launch.loaded_bytes is None:
+        return NO_PROCESS
+    peak = launch.loaded_bytes
+    if trace is not None and len(trace.resident_bytes):
+        peak = max(peak, int(trace.resident_bytes.max()) - launch.baseline_bytes)
+    if trace is not None and trace.high_water_bytes > 0:
+        peak = max(peak, trace.high_water_bytes - launch.baseline_bytes)
+    return float(peak)
+
+
+def _most(repeat: Repeat, column: npt.NDArray[np.int64] | None) -> Figure:
+    if repeat.launch is None or repeat.launch.loaded_bytes is None:
+        return NO_PROCESS
+    if column is None or not len(column) or int(column.max()) < 0:
+        return Missing("this system does not report anonymous and file-backed memory separately")
+    return float(column.max())
+
+
+def memory_anonymous(repeat: Repeat) -> Figure:
+    """Most bytes of anonymous resident memory."""
+    return _most(repeat, repeat.trace.anonymous_bytes if repeat.trace else None)
+
+
+def memory_file(repeat: Repeat) -> Figure:
+    """Most bytes of file-backed resident memory."""
+    return _most(repeat, repeat.trace.file_bytes if repeat.trace else None)
+
+
+def cpu(repeat: Repeat) -> Figure:
+    """Cores the engine kept busy: its processor time over wall time."""
+    trace = repeat.trace
+    if trace is None or len(trace.at_ns) < 2 or trace.at_ns[-1] <= trace.at_ns[0]:
+        return NO_PROCESS
+    return float(trace.cpu_ns[-1] - trace.cpu_ns[0]) / int(trace.at_ns[-1] - trace.at_ns[0])
+
+
+def observer_cores(repeat: Repeat) -> float:
+    """Cores the driver and the sampler kept busy; 0 for an episode of no length."""
+    sampler = repeat.trace.sampler_cpu_ns if repeat.trace is not None else 0
+    return (repeat.driver_cpu_ns + sampler) / repeat.wall_ns if repeat.wall_ns > 0 else 0.0
+
+
+def observer_share(repeat: Repeat) -> Figure:
+    """Driver and sampler as a share of the machine's processor time."""
+    if repeat.machine is None or repeat.wall_ns <= 0:
+        return Missing("the machine's processor time was not read")
+    return observer_cores(repeat) / repeat.machine.cores
+
+
+def queue_p99(repeat: Repeat) -> Figure:
+    """99th percentile of what chunks waited for our driver after the kernel had them, in seconds."""
+    waits = [q for t in repeat.measured if (q := t.queue_ns) is not None and len(q)]
+    if not waits:
+        return Missing("the system gives no kernel stamps here")
+    return float(quantile(np.concatenate(waits), 0.99)) / NS_PER_S
+
+
+_TWICE = "If the engine repacks the weights of a mapped file, they count twice in resident memory: look at the "
+"own and file parts separately."
+MEASURES = (
+    Measure(
+        "load_time", "load time", "s", "less", GROUP, "from giving the engine its settings until it listens",
+        OverLaunches(load_s, "the engine was not started by this tool"),
+        mistakes="A file that is still in the file cache loads many times faster; the sheet says how much of it was.",
+        map_rank=5,
+    ),
+    Measure(
+        "memory_loaded", "memory, loaded", "bytes", "less", GROUP, "resident memory after loading, launcher subtracted",
+        PerRepeat(memory_loaded), mistakes=_TWICE,
+    ),
+    Measure(
+        "memory_peak", "memory, peak", "bytes", "less", GROUP, "highest resident memory, launcher subtracted",
+        PerRepeat(memory_peak), mistakes=_TWICE, map_rank=4,
+    ),
+    Measure(
+        "memory_anonymous", "memory, own", "bytes", "less", GROUP, "highest anonymous part of the resident memory",
+        PerRepeat(memory_anonymous),
+    ),
+    Measure(
+        "memory_file", "memory, file", "bytes", "less", GROUP, "highest file-backed part of the resident "
+        "memory; shared with the file cache",
+        PerRepeat(memory_file),
+    ),
+    Measure(
+        "cpu", "engine CPU", "cores", "neither", GROUP, "processor time of the engine divided by wall "
+        "time", PerRepeat(cpu),
+    ),
+    Measure(
+        "observer_share", "observer", "share", "less", GROUP, "processor time of driver and sampler, as a share "
+        "of the machine",
+        PerRepeat(observer_share),
+    ),
+    Measure(
+        "queue_p99", "driver queue p99", "s", "less", GROUP,
+        "how long chunks waited for the driver; not part of any figure", PerRepeat(queue_p99),
+    ),
+)  # fmt: skip

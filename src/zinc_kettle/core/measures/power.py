@@ -1,0 +1,88 @@
+"""Power and energy of the rig, where something tells them; memory of its devices."""
+
+from __future__ import annotations
+
+from zinc_kettle.core import energy
+from zinc_kettle.core.measures.kinds import Group, Measure, PerRepeat
+from zinc_kettle.core.repeat import Figure, Missing, Repeat
+
+UNTOLD = Missing("nothing on this rig reports its power")
+UNCOVERED = Missing("the power readings do not cover this window")
+GROUP = Group("power", together="power and energy")
+
+
+def _told(repeat: Repeat) -> bool:
+    return (repeat.trace is not None and repeat.trace.energy_uj is not None) or energy.WALL in repeat.extras
+
+
+def _or(value: float | None, repeat: Repeat, why: Missing) -> Figure:
+    """A value, or why there is none."""
+    if value is not None:
+        return value
+    return why if _told(repeat) else UNTOLD
+
+
+def power(repeat: Repeat) -> Figure:
+    """Mean watts of the rig while requests were answered."""
+    return _or(energy.mean_watts(repeat), repeat, UNCOVERED)
+
+
+def energy_token(repeat: Repeat) -> Figure:
+    """Joules of the whole episode per output token."""
+    return _or(energy.joules_per_token(repeat, net=False), repeat, UNCOVERED)
+
+
+def energy_token_net(repeat: Repeat) -> Figure:
+    """The same, less what the idle rig would have used."""
+    return _or(energy.joules_per_token(repeat, net=True), repeat, Missing("the idle power was not measured"))
+
+
+def _phase(value: float | None, repeat: Repeat) -> Figure:
+    overlap = Missing("prefill and decode overlap at concurrency above 1")
+    return _or(value, repeat, UNCOVERED if repeat.alone else overlap)
+
+
+def energy_prefill(repeat: Repeat) -> Figure:
+    """Joules from sending a request to its first output."""
+    return _phase(energy.prefill_joules(repeat), repeat)
+
+
+def energy_decode(repeat: Repeat) -> Figure:
+    """Joules per token from first output to last."""
+    return _phase(energy.decode_joules(repeat), repeat)
+
+
+def memory_device(repeat: Repeat) -> Figure:
+    """Most bytes in use on fast devices."""
+    device = None if repeat.trace is None else repeat.trace.device_bytes
+    return Missing("no device reported its memory") if device is None or not len(device) else float(device.max())
+
+
+MEASURES = (
+    Measure(
+        "power", "power", "W", "less", GROUP, "mean power of the rig while requests were answered", PerRepeat(power),
+        mistakes="It covers only what its source sees: a processor's counter leaves out the rest of the machine.",
+    ),
+    Measure(
+        "energy_token", "energy", "J/token", "less", GROUP, "energy of the whole episode divided by its output tokens",
+        PerRepeat(energy_token), map_rank=12,
+    ),
+    Measure(
+        "energy_token_net", "energy, net", "J/token", "less", GROUP, "the same, minus what the idle rig would "
+        "have used",
+        PerRepeat(energy_token_net), mistakes="May be negative where the load is small.",
+    ),
+    Measure(
+        "energy_prefill", "energy, prefill", "J", "less", GROUP, "energy from sending a request to its first output",
+        PerRepeat(energy_prefill),
+    ),
+    Measure(
+        "energy_decode", "energy, decode", "J/token", "less", GROUP,
+        "energy from first output to last, divided by the tokens between",
+        PerRepeat(energy_decode),
+    ),
+    Measure(
+        "memory_device", "memory, device", "bytes", "less", GROUP, "highest memory in use on fast devices",
+        PerRepeat(memory_device),
+    ),
+)  # fmt: skip

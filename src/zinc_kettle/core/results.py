@@ -1,0 +1,304 @@
+"""What came out of a study: each cell with its state, its figures and its cautions, read from summaries.
+
+Opening a study needs no timelines; those of a cell are asked for when its sheet is opened.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any, Literal
+
+from zinc_kettle.core.cautions import Caution, Setting, timeline_cautions
+from zinc_kettle.core.facts import EngineFacts, RunFacts, machine_of
+from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
+from zinc_kettle.core.plan import Cell, Study, shape_of
+from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.schedule import Decision, Schedule, Tally
+from zinc_kettle.core.stats import Interval
+from zinc_kettle.core.summary import EMPTY, CellSummary, summarise
+from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.value import CellFigure
+
+RepeatState = Literal["open", "measured", "failed", "broken-off"]
+"""`open` while it runs; `broken-off` was interrupted: kept and shown, not counted, measured again on resume."""
+RunState = Literal["planned", "running", "stopped", "measured"]
+FailureKind = Literal["launch", "driver", "requests", "measure"]
+"""The engine did not start, the driver was lost, no request could be counted, or something else went wrong."""
+CellState = Literal["planned", "partly", "measured", "failed", "skipped"]
+
+
+@dataclass(frozen=True, slots=True)
+class Failure:
+    """Why a repeat failed."""
+
+    kind: FailureKind
+    what: str
+    last_words: str = ""
+    """The engine's, cleaned."""
+
+
+@dataclass(frozen=True, slots=True)
+class KeptRepeat:
+    """One repeat whole, and how it ended."""
+
+    state: RepeatState
+    repeat: Repeat
+    failure: Failure | None = None
+    facts: EngineFacts = field(default_factory=EngineFacts)
+    """What the engine said of itself at launch, and the launch line."""
+
+
+@dataclass(frozen=True)
+class CellKept:
+    """What is kept of a cell for the list of cells: enough for every table and map."""
+
+    summary: Callable[[], CellSummary] | CellSummary = EMPTY
+    """Read when it is first asked for: a study of ten thousand cells opens without reading them all."""
+    done: int = 0
+    failed: int = 0
+    failure: Failure | None = None
+    """Of the last repeat that failed."""
+    engine: EngineFacts = field(default_factory=EngineFacts)
+    """What the engine of its last repeat said of itself."""
+
+
+NO_REPEATS: tuple[KeptRepeat, ...] = ()
+Loader = Callable[[str], Sequence[KeptRepeat]]
+"""All repeats of a cell, by its key, in the order they ran."""
+
+
+class CellResults:
+    """One cell.
+
+    Args:
+        cell: The cell.
+        kept: What is kept of it.
+        wanted: Repeats it is to have.
+        setting: What its cautions need to know.
+        load: Reads its repeats.
+        skipped: A person left it out.
+    """
+
+    def __init__(
+        self, cell: Cell, kept: CellKept, wanted: int, setting: Setting, load: Loader, *, skipped: bool
+    ) -> None:
+        self.cell = cell
+        self.kept = kept
+        self.wanted = wanted
+        self.skipped = skipped
+        self._setting = setting
+        self._load = load
+        self.ratios: dict[tuple[str, str], tuple[CellResults, Interval | None]] = {}
+        """Ratios to other cells by their key and the measure, with the other cell as it was; kept by core.compare."""
+
+    @cached_property
+    def summary(self) -> CellSummary:
+        """Its figures."""
+        kept = self.kept.summary
+        return kept if isinstance(kept, CellSummary) else kept()
+
+    @property
+    def done(self) -> int:
+        """How many repeats are measured."""
+        return self.kept.done
+
+    @property
+    def state(self) -> CellState:
+        """How the cell stands."""
+        if self.skipped:
+            return "skipped"
+        if self.done and self.done >= self.wanted:
+            return "measured"
+        if self.done:
+            return "partly"
+        return "failed" if self.kept.failed else "planned"
+
+    def value(self, name: str) -> CellFigure:
+        """One measure, with its bounds or the reason it is missing."""
+        return self.summary.value(name)
+
+    def series(self, name: str) -> tuple[float, ...]:
+        """One measure of each repeat (of each launch for the load time), in order."""
+        return self.summary.series.get(name, ())
+
+    @property
+    def cautions(self) -> tuple[Caution, ...]:
+        """Cautions about this cell."""
+        return self.summary.cautions
+
+    @cached_property
+    def kept_repeats(self) -> tuple[KeptRepeat, ...]:
+        """All its repeats with their requests; read from the store when they are first asked for."""
+        return tuple(self._load(self.cell.key))
+
+    @property
+    def repeats(self) -> tuple[Repeat, ...]:
+        """Repeats that count, with their requests."""
+        return tuple(r.repeat for r in self.kept_repeats if r.state == "measured")
+
+    def request_cautions(self, timeline: Timeline) -> list[Caution]:
+        """Cautions about one of its requests."""
+        templates = (r.repeat.extras.get("template_tokens") for r in self.kept_repeats)
+        found = next((tokens for tokens in templates if tokens is not None), None)
+        setting = self._setting if found is None else replace(self._setting, template_tokens=int(found))
+        return timeline_cautions(timeline, setting)
+
+    @property
+    def simulated(self) -> bool:
+        """True where what it holds was simulated and not measured."""
+        return bool(self.kept.engine.get("simulated"))
+
+    @property
+    def title(self) -> str:
+        """Its levels, as people say them."""
+        return self.cell.title
+
+
+@dataclass(frozen=True)
+class RunInfo:
+    """One run of a study: when, where, and how it stands."""
+
+    run_id: str = ""
+    """Empty for a study that is only planned."""
+    study_id: str = ""
+    number: int = 0
+    """Counted from 1 within its study."""
+    state: RunState = "planned"
+    created_s: float = 0.0
+    """Seconds since 1970; 0 for a study that is only planned."""
+    facts: RunFacts = field(default_factory=RunFacts)
+    """Kind of machine; those of other rigs under `rigs`."""
+    simulated: bool = False
+    source: str = ""
+    """The study file as it was."""
+    decisions: tuple[Decision, ...] = ()
+    notes: tuple[tuple[str | None, str], ...] = ()
+    """Notes of the person: key of a cell, or None for the run, and the text."""
+
+
+class StudyResults:
+    """A run of a study and its cells; changes only by `take` and `add_note`.
+
+    Args:
+        study: As it was begun.
+        run: Its run.
+        kept: What is kept of each cell, by key; cells without an entry have nothing yet.
+        load: Reads all repeats of a cell.
+    """
+
+    def __init__(
+        self, study: Study, run: RunInfo | None = None, kept: Mapping[str, CellKept] | None = None,
+        load: Loader = lambda _key: NO_REPEATS,
+    ) -> None:  # fmt: skip
+        self.run = run or RunInfo()
+        self._load = load
+        self.schedule = Schedule(study, self.run.decisions)
+        self.study = self.schedule.whole
+        """With the levels that were added while it ran."""
+        self.cells = [self._cell(cell, (kept or {}).get(cell.key, CellKept())) for cell in self.study.cells]
+        self.memo: dict[Any, Any] = {}
+        """What was computed of several cells; forgotten when a cell changes."""
+        self._count()
+
+    @classmethod
+    def of_repeats(
+        cls, study: Study, repeats: Mapping[str, Sequence[KeptRepeat]], run: RunInfo | None = None
+    ) -> StudyResults:
+        """From whole repeats by cell key, where they are all at hand."""
+        info = run or RunInfo()
+        kept = {key: cell_kept(study, study.by_key[key], info.facts, mine) for key, mine in repeats.items() if mine}
+        return cls(study, info, kept, lambda key: repeats.get(key, NO_REPEATS))
+
+    def _cell(self, cell: Cell, kept: CellKept) -> CellResults:
+        setting = setting_of(self.study, cell, self.run.facts)
+        until = self.study.repeats.until_percent is not None
+        values: tuple[float, ...] = ()
+        if until and kept.done:
+            summary = kept.summary if isinstance(kept.summary, CellSummary) else kept.summary()
+            values = summary.series.get(self.study.repeats.until_measure, ())
+        wanted = self.schedule.wanted(cell.key, Tally(values=values))
+        skipped = cell.key in self.schedule.skipped
+        return CellResults(cell, kept, wanted, setting, self._load, skipped=skipped)
+
+    def _count(self) -> None:
+        self.done_repeats = sum(min(c.done, c.wanted) for c in self.cells)
+        """Measured repeats of all cells."""
+        self.wanted_repeats = sum(c.wanted for c in self.cells)
+        """Repeats of the whole plan."""
+        self.failed_cells = sum(1 for c in self.cells if c.state == "failed")
+        """Cells in which nothing could be measured."""
+
+    def cell(self, key: str) -> CellResults:
+        """A cell by its key.
+
+        Raises:
+            KeyError: There is none.
+        """
+        return self.cells[self.study.by_key[key].index]
+
+    def take(self, key: str, kept: CellKept) -> None:
+        """Take what a cell has become; nothing else is computed anew."""
+        old = self.cell(key)
+        new = self._cell(old.cell, kept)
+        self.cells[old.cell.index] = new
+        self.done_repeats += min(new.done, new.wanted) - min(old.done, old.wanted)
+        self.wanted_repeats += new.wanted - old.wanted
+        self.failed_cells += (new.state == "failed") - (old.state == "failed")
+        self.memo.clear()
+
+    def add_note(self, key: str | None, text: str) -> None:
+        """Take a note that has just been kept."""
+        self.run = replace(self.run, notes=(*self.run.notes, (key, text)))
+
+    def simulated(self, cell: CellResults) -> bool:
+        """True where a cell's figures were simulated and not measured."""
+        rigs = self.run.facts.get("rigs")
+        if not rigs:
+            return self.run.simulated
+        return cell.simulated or bool(rigs.get(str(cell.cell.settings["rig"]), {}).get("simulated"))
+
+    @property
+    def definitions(self) -> int:
+        """Version of the definitions its figures follow."""
+        return DEFINITIONS_VERSION
+
+
+def setting_of(study: Study, cell: Cell, facts: RunFacts, template_tokens: float | None = None) -> Setting:
+    """What cautions need to know of a cell.
+
+    Args:
+        study: The study.
+        cell: One of its cells.
+        facts: Those of the run.
+        template_tokens: Tokens of the chat template, where they were counted.
+    """
+    threads, rig = cell.settings["threads"], cell.settings["rig"]
+    others, own = facts.get("rigs"), machine_of(facts, None if rig is None else str(rig))
+    return Setting(
+        threads=None if threads is None else int(threads),
+        physical_cores=own.get("physical_cores"),
+        here=rig is None or not others,
+        prompt_cache=bool(cell.settings["prompt_cache"]) and shape_of(study, cell) == "conversation",
+        template_tokens=None if template_tokens is None else int(template_tokens),
+    )
+
+
+def cell_kept(study: Study, cell: Cell, facts: RunFacts, repeats: Iterable[KeptRepeat]) -> CellKept:
+    """What is kept of a cell, from its whole repeats in the order they ran.
+
+    Args:
+        study: The study.
+        cell: One of its cells.
+        facts: Those of the run.
+        repeats: All of the cell, in the order they ran.
+    """
+    records = list(repeats)
+    measured = [r.repeat for r in records if r.state == "measured"]
+    failed = [r for r in records if r.state == "failed"]
+    templates = [r.repeat.extras["template_tokens"] for r in records if "template_tokens" in r.repeat.extras]
+    setting = setting_of(study, cell, facts, templates[0] if templates else None)
+    summary = summarise(measured, [r.repeat for r in failed], setting, seed=study.seed)
+    engine = next((r.facts for r in reversed(records) if r.facts), EngineFacts())
+    return CellKept(summary, len(measured), len(failed), failed[-1].failure if failed else None, engine)

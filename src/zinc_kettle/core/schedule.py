@@ -1,0 +1,220 @@
+"""What comes next in a run: a pure function of the plan, of what a person decided since, and of what is done.
+
+Nothing walks a list made at the start: skipping a cell, more repeats, a further level, a pause and an early stop are
+entries of an append-only log, and the next step is found anew after each repeat. Reasons: docs/measures.md, section
+'Order of runs'.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property, lru_cache
+from typing import Literal
+
+from zinc_kettle.core.factors import Level
+from zinc_kettle.core.plan import Cell, LaunchSettings, Repeats, Study
+from zinc_kettle.core.precision import wanted_repeats
+
+DecisionKind = Literal["skip", "restore", "more", "add-level", "stop-after", "pause", "go-on"]
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """The next thing to measure: a cell's repeat in a block."""
+
+    block: int
+    cell: str
+    """Key of the cell."""
+
+
+@dataclass(frozen=True, slots=True)
+class Decision:
+    """Something a person decided while a study ran."""
+
+    kind: DecisionKind
+    at_s: float
+    """When, in seconds since 1970."""
+    levels: Mapping[str, Level] = field(default_factory=dict)
+    """Cells that are meant: all that have these levels. Of `add-level` the one factor and its new level."""
+    count: int = 0
+    """Of `more`: how many further repeats."""
+    step: Step | None = None
+    """What was being measured when it was taken; new cells and further repeats begin with its block."""
+
+    def means(self, cell: Cell) -> bool:
+        """True where a cell has the levels it names."""
+        return all(cell.levels.get(name) == level for name, level in self.levels.items())
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """What a cell has so far."""
+
+    blocks: frozenset[int] = frozenset()
+    """Blocks in which its repeat was measured, or failed for good."""
+    values: tuple[float, ...] = ()
+    """The measure that decides how often it is repeated, of each measured repeat."""
+
+    def with_repeat(self, block: int, values: Sequence[float] = ()) -> Tally:
+        """The tally after one more repeat; a failed one brings no value."""
+        return Tally(self.blocks | {block}, (*self.values, *values))
+
+
+NOTHING = Tally()
+Done = Mapping[str, Tally]
+"""By key; a cell without an entry has nothing yet."""
+
+
+def widened(study: Study, decisions: Sequence[Decision]) -> Study:
+    """The study with the levels that were added; the plan it was begun with where none was."""
+    vary = dict(study.vary)
+    for decision in decisions:
+        if decision.kind == "add-level":
+            for name, level in decision.levels.items():
+                if name in vary and level not in vary[name]:
+                    vary[name] = (*vary[name], level)
+    return study if vary == study.vary else replace(study, vary=vary)
+
+
+@dataclass(frozen=True)
+class Schedule:
+    """A plan with its decisions, prepared for being asked often."""
+
+    study: Study
+    """As it was begun."""
+    decisions: tuple[Decision, ...] = ()
+
+    @cached_property
+    def whole(self) -> Study:
+        """The study with all levels there are by now."""
+        return widened(self.study, self.decisions)
+
+    @property
+    def paused(self) -> bool:
+        """True while nothing is to be begun."""
+        last = [d.kind for d in self.decisions if d.kind in {"pause", "go-on"}][-1:]
+        return last == ["pause"]
+
+    @cached_property
+    def skipped(self) -> frozenset[str]:
+        """Cells that are left out."""
+        out: set[str] = set()
+        for decision in self.decisions:
+            if decision.kind in {"skip", "restore"}:
+                meant = {cell.key for cell in self.whole.cells if decision.means(cell)}
+                out = out | meant if decision.kind == "skip" else out - meant
+        return frozenset(out)
+
+    @cached_property
+    def _further(self) -> Mapping[str, int]:
+        """Repeats that were added, by cell."""
+        out: dict[str, int] = {}
+        for decision in self.decisions:
+            if decision.kind == "more":
+                for cell in self.whole.cells:
+                    if decision.means(cell):
+                        out[cell.key] = out.get(cell.key, 0) + decision.count
+        return out
+
+    @cached_property
+    def _first_block(self) -> Mapping[str, int]:
+        """The block from which on a cell of a level added later takes part; those of the plan do from block 0."""
+        out: dict[str, int] = {}
+        for decision in self.decisions:
+            if decision.kind == "add-level" and decision.step is not None:
+                ((name, level),) = decision.levels.items()
+                known = level in self.study.vary.get(name, ())
+                for cell in () if known else self.whole.cells:
+                    if cell.levels.get(name) == level:
+                        out.setdefault(cell.key, decision.step.block)
+        return out
+
+    def wanted(self, key: str, tally: Tally = NOTHING) -> int:
+        """Repeats a cell needs, by what it has; none where it is skipped."""
+        if key in self.skipped:
+            return 0
+        return _wanted(self.study.repeats, tally.values, self.study.seed) + self._further.get(key, 0)
+
+    def needs(self, key: str, tally: Tally, block: int) -> bool:
+        """True where a cell is to be measured in a block."""
+        if block in tally.blocks or block < self._first_block.get(key, 0):
+            return False
+        wanted = self.wanted(key, tally)
+        if self.study.repeats.until_percent is None:
+            return len(tally.blocks) < wanted
+        # A repeat that failed says nothing of the interval, but a cell that always fails must end.
+        return len(tally.values) < wanted and len(tally.blocks) < self.study.repeats.most + self._further.get(key, 0)
+
+    def next_step(self, done: Done, *, from_block: int = 0) -> Step | None:
+        """What is to be measured now; None where nothing is left, or nothing is to be begun.
+
+        Args:
+            done: What each cell has.
+            from_block: Blocks before are known to be complete; only saves time.
+        """
+        found = next(self._left(done, from_block), None)
+        return None if found is None or self._stopped_before(found) else found
+
+    def _left(self, done: Done, from_block: int) -> Iterator[Step]:
+        for keys in self.groups:
+            most = self._blocks(keys, done)
+            for block in range(from_block, most):
+                for key in shuffled(keys, self.study.seed, block):
+                    if self.needs(key, done.get(key, NOTHING), block):
+                        yield Step(block, key)
+
+    def _blocks(self, keys: Sequence[str], done: Done) -> int:
+        """The number of blocks after which no cell can need another one."""
+        late = max(self._first_block.values(), default=0)
+        behind = max((max(done[k].blocks, default=-1) + 1 for k in keys if k in done), default=0)
+        return max(self.study.repeats.most + max(self._further.values(), default=0), behind) + late + 1
+
+    @cached_property
+    def groups(self) -> tuple[tuple[str, ...], ...]:
+        """Cells that run together: all in one, or those that share a launch."""
+        cells = self.whole.cells
+        if self.study.repeats.order == "interleaved":
+            return (tuple(cell.key for cell in cells),)
+        groups: dict[LaunchSettings, list[str]] = {}
+        for cell in cells:
+            groups.setdefault(cell.launch, []).append(cell.key)
+        launches = [tuple(keys) for keys in groups.values()]
+        random.Random(self.study.seed).shuffle(launches)
+        return tuple(launches)
+
+    def _stopped_before(self, step: Step) -> bool:
+        """True where a person wanted the run to end with the block that ran then, and this step is beyond it."""
+        stops = [d for d in self.decisions if d.kind in {"stop-after", "go-on"}]
+        if not stops or stops[-1].kind == "go-on":
+            return False
+        at = stops[-1].step
+        if at is None:
+            return True
+        together = next((keys for keys in self.groups if at.cell in keys), ())
+        return step.block != at.block or step.cell not in together
+
+
+@lru_cache(maxsize=1 << 18)
+def _wanted(repeats: Repeats, values: tuple[float, ...], seed: int) -> int:
+    """Kept: it is asked of every cell after each repeat, and may resample."""
+    return wanted_repeats(repeats, values, seed=seed)
+
+
+@lru_cache(maxsize=64)
+def shuffled(keys: tuple[str, ...], seed: int, block: int) -> tuple[str, ...]:
+    """A block's order: a fresh shuffle of all its cells, the same for the same seed, so that drift hits all alike."""
+    out = list(keys)
+    random.Random(f"{seed}-{block}").shuffle(out)
+    return tuple(out)
+
+
+def whole_order(study: Study) -> list[Step]:
+    """All steps of a study of which nothing is done, as if each cell were repeated as often as it may be."""
+    return [
+        Step(block, key)
+        for keys in Schedule(study).groups
+        for block in range(study.repeats.most)
+        for key in shuffled(keys, study.seed, block)
+    ]

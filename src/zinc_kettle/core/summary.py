@@ -1,0 +1,172 @@
+"""One cell: its repeats drawn together into values with bounds, kept so that a study opens without its timelines."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from zinc_kettle.core.cautions import Caution, Setting, cell_cautions
+from zinc_kettle.core.family import Turn, prompt_point, turns_of_requests
+from zinc_kettle.core.measures import MEASURES, per_repeat, repeat_figures
+from zinc_kettle.core.measures.kinds import OfCell, OverGaps, OverLaunches, OverRequests, PerRepeat
+from zinc_kettle.core.repeat import Missing, Repeat
+from zinc_kettle.core.stats import median_interval, quantile, thin
+from zinc_kettle.core.stats.interval import pooled_quantile_interval
+from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.units import NS_PER_S
+from zinc_kettle.core.value import CellFigure, Value
+
+NOT_MEASURED = Missing("nothing was measured")
+_NO_GAPS = Missing("no answer had more than one output chunk")
+
+
+@dataclass(frozen=True)
+class CellSummary:
+    """All that is told of a cell, apart from single requests."""
+
+    done: int = 0
+    """Measured repeats."""
+    failed: int = 0
+    values: dict[str, CellFigure] = field(default_factory=dict)
+    """Every measure by name."""
+    series: dict[str, tuple[float, ...]] = field(default_factory=dict)
+    """Every measure of each repeat that has it, in the order they ran; of each launch for the load time."""
+    blocks: tuple[int, ...] = ()
+    """The block of each measured repeat, in the order they ran."""
+    cautions: tuple[Caution, ...] = ()
+    prompt_points: tuple[tuple[float, float], ...] = ()
+    """Uncached prompt tokens and TTFT in seconds of each unqueued repeat: what a slope is fitted through."""
+    turns: tuple[Turn, ...] = ()
+    stamps: tuple[str, ...] = ()
+    """Which stamps its figures use."""
+
+    def value(self, name: str) -> CellFigure:
+        """One measure.
+
+        Raises:
+            KeyError: No such measure.
+        """
+        return self.values.get(MEASURES[name].name, NOT_MEASURED)
+
+
+EMPTY = CellSummary()
+
+
+def summarise(
+    measured: Sequence[Repeat], failed: Sequence[Repeat] = (), setting: Setting | None = None, *, seed: int = 0
+) -> CellSummary:
+    """Draw the repeats of a cell together.
+
+    Args:
+        measured: Repeats that count, in the order they ran.
+        failed: Repeats that failed; they have cautions and no figures.
+        setting: What cautions need to know besides.
+        seed: Seed of the resampling, so that the same repeats give the same bounds.
+    """
+    requests = [t for r in measured for t in r.measured]
+    points = [point for r in measured if (point := prompt_point(r)) is not None]
+    return CellSummary(
+        done=len(measured),
+        failed=len(failed),
+        values={name: cell_value(measured, name, seed=seed) for name in MEASURES} if measured else {},
+        series={name: values for name in MEASURES if (values := tuple(series(measured, name)))},
+        blocks=tuple(r.block for r in measured),
+        cautions=tuple(cell_cautions([*measured, *failed], setting or Setting())),
+        prompt_points=tuple(points),
+        turns=tuple(turns_of_requests(requests)),
+        stamps=tuple(sorted({t.stamp_source for t in requests})),
+    )
+
+
+def cell_value(repeats: Sequence[Repeat], name: str, *, seed: int = 0) -> CellFigure:
+    """One measure of a cell: median over repeats with interval or range; a reason where it cannot be had.
+
+    Args:
+        repeats: Finished repeats, in the order they ran.
+        name: Of the measure.
+        seed: Seed of the resampling.
+
+    Raises:
+        KeyError: No such measure.
+    """
+    source, unit = MEASURES[name].source, MEASURES[name].unit
+    if not repeats:
+        return NOT_MEASURED
+    if isinstance(source, PerRepeat):
+        return _over_repeats(repeats, name, unit, seed)
+    if isinstance(source, OverRequests):
+        return _request_quantile(repeats, source.value, source.p, unit, seed)
+    if isinstance(source, OverGaps):
+        return _gap_quantile(repeats, source.p, unit, seed)
+    if isinstance(source, OverLaunches):
+        values = _of_launches(repeats, source)
+        return _median(values, unit, seed, of="launches") if values else Missing(source.missing)
+    return source.figure(repeats)
+
+
+def series(repeats: Sequence[Repeat], name: str) -> list[float]:
+    """One measure of each repeat that has it, in order; of each launch where it belongs to launches."""
+    source = MEASURES[name].source
+    if isinstance(source, OverLaunches):
+        return _of_launches(repeats, source)
+    if isinstance(source, OverGaps):
+        return [quantile(np.concatenate(gaps), source.p) for r in repeats if (gaps := _gaps(r))]
+    if isinstance(source, OverRequests):
+        pools = [_values(r, source.value) for r in repeats]
+        return [quantile(pool, source.p) for pool in pools if len(pool)]
+    if isinstance(source, OfCell):
+        return []
+    return per_repeat(repeats, name)
+
+
+def _median(values: Sequence[float], unit: str, seed: int, *, of: str = "repeats") -> Value:
+    return Value.of_interval(median_interval(values, seed=seed), unit, of=of)
+
+
+def _over_repeats(repeats: Sequence[Repeat], name: str, unit: str, seed: int) -> CellFigure:
+    values = per_repeat(repeats, name)
+    if values:
+        return _median(values, unit, seed)
+    reasons = [f[name] for f in (repeat_figures(r) for r in repeats) if name in f]
+    return next((f for f in reasons if isinstance(f, Missing)), NOT_MEASURED)
+
+
+def _of_launches(repeats: Sequence[Repeat], source: OverLaunches) -> list[float]:
+    launches = {r.launch.launch_id: r.launch for r in repeats if r.launch is not None}
+    return [value for launch in launches.values() if (value := source.value(launch)) is not None]
+
+
+def _values(repeat: Repeat, value: Callable[[Timeline], float | None]) -> npt.NDArray[np.float64]:
+    return np.array([v for t in repeat.measured if (v := value(t)) is not None], dtype=np.float64)
+
+
+def _request_quantile(
+    repeats: Sequence[Repeat], value: Callable[[Timeline], float | None], p: float, unit: str, seed: int
+) -> CellFigure:
+    groups = [g for g in (_values(r, value) for r in repeats) if len(g)]
+    count = sum(len(g) for g in groups)
+    if not count:
+        return Missing("no request was answered")
+    # Within one repeat requests are all there is to resample; they are then taken to be independent.
+    of = "requests" if len(groups) == 1 else "repeats"
+    if len(groups) == 1:
+        groups = [groups[0][i : i + 1] for i in range(count)]
+    return Value.of_interval(pooled_quantile_interval(groups, p, seed=seed), unit, of=of, thin=thin(count, p))
+
+
+def _gaps(repeat: Repeat) -> list[npt.NDArray[np.float64]]:
+    """The gaps of each request, in seconds."""
+    return [t.chunk_gaps_ns / NS_PER_S for t in repeat.measured if len(t.stamps) > 1]
+
+
+def _gap_quantile(repeats: Sequence[Repeat], p: float, unit: str, seed: int) -> CellFigure:
+    by_repeat = [_gaps(r) for r in repeats]
+    alone = len(repeats) == 1
+    groups = by_repeat[0] if alone else [np.concatenate(gaps) for gaps in by_repeat if gaps]
+    if not groups:
+        return _NO_GAPS
+    of, count = "requests" if alone else "repeats", sum(len(g) for g in groups)
+    return Value.of_interval(pooled_quantile_interval(groups, p, seed=seed), unit, of=of, thin=thin(count, p))

@@ -1,0 +1,203 @@
+"""What is wrong with a draft of a study: every problem, each with the path of what it is about and what to try.
+
+A study file maps paths to lines, an editor to fields. A draft without problems becomes a study.
+"""
+
+from __future__ import annotations
+
+import difflib
+import math
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from zinc_kettle.core.factors import FACTORS, Factor, Level
+from zinc_kettle.core.plan import Cell, Endpoint, Limits, Prompts, Repeats, Study, shape_of, turns_of
+from zinc_kettle.core.traffic import Load, RetryPolicy
+
+MAX_CELLS = 100_000
+TYPE_WORDS: dict[type, str] = {str: "text", int: "a whole number", bool: "true or false"}
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One thing that is wrong."""
+
+    path: tuple[str, ...]
+    """What it is about, as a study file nests it: `("vary", "threads")`."""
+    what: str
+    why: str = ""
+    remedy: str = ""
+
+
+@dataclass(frozen=True)
+class Draft:
+    """A study that is still being written: as a study, but nothing is known about its levels."""
+
+    name: str
+    question: str
+    vary: Mapping[str, Sequence[object]]
+    hold: Mapping[str, object] = field(default_factory=dict)
+    endpoint: Endpoint | None = None
+    prompts: Prompts = field(default_factory=Prompts)
+    repeats: Repeats = field(default_factory=Repeats)
+    limits: Limits = field(default_factory=Limits)
+    seed: int = 1
+    temperature: float = 0.0
+    load: Load = field(default_factory=Load)
+    retry: RetryPolicy = field(default_factory=RetryPolicy)
+
+    def names(self, name: str) -> bool:
+        """True where a factor is varied or held."""
+        return name in self.vary or name in self.hold
+
+    def place(self, name: str) -> tuple[str, str]:
+        """The path of a factor that is named."""
+        return ("vary" if name in self.vary else "hold", name)
+
+
+def validate(draft: Draft) -> list[Problem]:
+    """Every problem of a draft, in the order in which a person reads it; none where it can be measured."""
+    problems = [*factor_problems(draft.vary, draft.hold), *_whole(draft), *_shapes(draft)]
+    if problems:
+        return problems
+    return list(_lengths(draft))
+
+
+def study_of(draft: Draft) -> Study:
+    """The study of a draft that has no problems."""
+    return Study(
+        name=draft.name, question=draft.question,
+        vary={name: tuple(_known(level) for level in levels) for name, levels in draft.vary.items()},
+        hold={name: _known(level) for name, level in draft.hold.items()},
+        endpoint=draft.endpoint, prompts=draft.prompts, repeats=draft.repeats, limits=draft.limits, seed=draft.seed,
+        temperature=draft.temperature, load=draft.load, retry=draft.retry,
+    )  # fmt: skip
+
+
+def _known(level: object) -> Level:
+    assert isinstance(level, (str, int))
+    return level
+
+
+def nearest(name: str, known: Iterable[str]) -> str:
+    """What was probably meant, else all there is."""
+    names = list(known)
+    near = difflib.get_close_matches(name, names, n=1, cutoff=0.5)
+    return f"did you mean {near[0]}?" if near else "one of: " + ", ".join(names)
+
+
+def factor_problems(vary: Mapping[str, Sequence[object]], hold: Mapping[str, object]) -> list[Problem]:
+    """Problems of the factors and their levels alone."""
+    out: list[Problem] = []
+    for name, levels in vary.items():
+        found = [problem for level in levels if (problem := level_problem("vary", name, level)) is not None]
+        out += found[:1]  # one word on a list is enough
+        if not levels:
+            out.append(Problem(("vary", name), f"vary.{name} has no levels", remedy=f"{name} = [1, 2], for instance"))
+        elif len(set(map(repr, levels))) < len(levels):
+            out.append(Problem(("vary", name), f"vary.{name} has a level twice", remedy="give each level once"))
+    for name, level in hold.items():
+        found_one = level_problem("hold", name, level)
+        if name in vary:
+            out.append(Problem(("hold", name), f"{name} is both varied and held", remedy="keep it in one of the two"))
+        elif found_one is not None:
+            out.append(found_one)
+    return out
+
+
+def level_problem(section: str, name: str, level: object) -> Problem | None:
+    """What is wrong with one level of a factor."""
+    path = (section, name)
+    factor = FACTORS.get(name)
+    if factor is None:
+        return Problem(path, f"{name} is not a factor", remedy=nearest(name, FACTORS))
+    if type(level) is not factor.type:
+        why = f"{name} is: {factor.meaning}"
+        return Problem(path, f"{name} should be {TYPE_WORDS[factor.type]}, not {level!r}", why=why)
+    return _bounds_problem(path, factor, level)
+
+
+def _bounds_problem(path: tuple[str, ...], factor: Factor, level: object) -> Problem | None:
+    if isinstance(level, int) and not isinstance(level, bool) and not factor.low <= level <= factor.high:
+        return Problem(path, f"{factor.name} = {level} is out of range", remedy=f"{factor.low:,} to {factor.high:,}")
+    if factor.choices and level not in factor.choices:
+        return Problem(path, f"{factor.name} = {level!r} is not known", remedy=", ".join(factor.choices))
+    return None
+
+
+def _whole(draft: Draft) -> Iterator[Problem]:
+    if not draft.vary:
+        yield Problem(("vary",), "nothing varies", remedy="vary at least one factor, such as threads = [1, 2]")
+    if math.prod(len(levels) for levels in draft.vary.values()) > MAX_CELLS:
+        yield Problem(("vary",), f"the study has more than {MAX_CELLS:,} cells", remedy="vary less")
+    if draft.endpoint is not None:
+        yield from _endpoint(draft)
+    elif not draft.names("model"):
+        yield Problem(("hold",), "no model is named", remedy='[hold] model = "brine-60m"')
+    named = draft.names("prompt_tokens") or draft.names("task")
+    if not named and not draft.prompts.files and draft.prompts.lengths is None:
+        yield Problem((), "no prompts are named", remedy="[hold] prompt_tokens = 512, or [prompts] files = […]")
+    if draft.prompts.texts and draft.prompts.recorded:
+        yield Problem(("prompts", "files"), "plain text files and files of many prompts cannot be mixed",
+                      remedy="use one kind")  # fmt: skip
+    if draft.prompts.sample is not None and not draft.prompts.recorded:
+        yield Problem(("prompts", "sample"), "there is nothing to sample", remedy="add a .jsonl or .csv file")
+
+
+def _endpoint(draft: Draft) -> Iterator[Problem]:
+    for name in (*draft.vary, *draft.hold):
+        if name in FACTORS and FACTORS[name].kind == "launch":
+            yield Problem(
+                draft.place(name), f"{name} cannot be set on an endpoint",
+                why="that engine already runs; its launch settings cannot be changed from here",
+                remedy=f"remove {name}, or let Zinc Kettle start the engine",
+            )  # fmt: skip
+
+
+def _shapes(draft: Draft) -> Iterator[Problem]:
+    """Shape of the load and factors must go together."""
+    is_open, prompts = draft.load.shape == "open", draft.prompts
+    if draft.names("rate") and not is_open:
+        remedy = '[load] shape = "open", or remove rate'
+        yield Problem(draft.place("rate"), "rate only applies to an open loop", remedy=remedy)
+    if is_open and not draft.names("rate") and draft.load.arrivals != "recorded":
+        yield Problem(("load", "shape"), "an open loop needs a rate", remedy="[hold] rate = 60 (requests per minute)")
+    if is_open and draft.names("concurrency"):
+        yield Problem(draft.place("concurrency"), "an open loop does not set concurrency",
+                      remedy="hold slots, and vary rate")  # fmt: skip
+    if prompts.recorded and draft.names("prompt_tokens"):
+        yield Problem(draft.place("prompt_tokens"), "recorded prompts have a fixed length",
+                      remedy="remove prompt_tokens, or use plain text files")  # fmt: skip
+    for given, section, factor in (
+        (prompts.lengths, "lengths", "prompt_tokens"), (prompts.outputs, "outputs", "output_tokens"),
+    ):  # fmt: skip
+        if given is not None and draft.names(factor):
+            yield Problem(draft.place(factor), f"{factor} and prompts.{section} both set the length", remedy="keep one")
+
+
+def _lengths(draft: Draft) -> Iterator[Problem]:
+    """Prompt and answer must fit the context; the first cell where they do not stands for all."""
+    if draft.endpoint is not None:
+        return
+    study = study_of(draft)
+    for cell in study.cells:
+        prompt, output = most_tokens(study, cell)
+        context = int(cell.settings["context"] or 0)
+        if prompt is not None and prompt + output > context:
+            yield Problem(
+                draft.place("context"),
+                f"{prompt:,} prompt tokens and {output:,} output tokens do not fit a context of {context:,}",
+                why="the engine would silently cut answers short", remedy=f"context = {prompt + output} or more",
+            )  # fmt: skip
+            return
+
+
+def most_tokens(study: Study, cell: Cell) -> tuple[int | None, int]:
+    """The longest prompt of a cell, None where it is not known before, and the longest answer; in tokens."""
+    lengths, outputs = study.prompts.lengths, study.prompts.outputs
+    given = cell.settings["prompt_tokens"]
+    prompt = lengths.most if lengths is not None else (None if given is None else int(given))
+    output = outputs.most if outputs is not None else int(cell.settings["output_tokens"] or 0)
+    if prompt is not None and shape_of(study, cell) == "conversation":
+        prompt += (turns_of(study, cell) - 1) * (prompt + output)
+    return prompt, output

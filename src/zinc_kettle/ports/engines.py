@@ -1,0 +1,69 @@
+"""Engines: started, asked, stopped."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, Protocol
+
+from zinc_kettle.core.facts import EngineFacts
+from zinc_kettle.core.plan import LaunchSettings
+from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.ports.models import ModelFile
+from zinc_kettle.wire.messages import ChatMessage
+
+
+class RunningEngine(Protocol):
+    """An engine that answers."""
+
+    base_url: str
+    model_name: str
+    key_variable: str | None
+    key_file: str | None
+    """A file that holds the key; its content is read by the driver alone."""
+    ca_file: str | None
+    pid: int | None
+    """None where its process cannot be seen."""
+    launch: Launch
+    facts: EngineFacts
+    rig: str | None
+    """Where it runs; None for this machine."""
+
+    def alive(self) -> bool:
+        """False once its process has ended."""
+        ...
+
+    def last_words(self) -> str:
+        """The last lines it printed, cleaned."""
+        ...
+
+    def extras(self) -> dict[str, Any]:
+        """Fields its recipe adds to each request: exact length, counts per chunk, prompt cache."""
+        ...
+
+    async def count_tokens(self, messages: Sequence[ChatMessage]) -> int | None:
+        """Prompt tokens of these messages, template included; None where it has no way to tell."""
+        ...
+
+    async def round_trip_s(self) -> float | None:
+        """Shortest time of a tiny request to it and back; None where it cannot be taken."""
+        ...
+
+    async def stop(self) -> None:
+        """End it within five seconds, whatever it does."""
+        ...
+
+
+class Engines(Protocol):
+    """Starts engines."""
+
+    async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> RunningEngine:
+        """Start one and wait until it answers.
+
+        Raises:
+            EngineError: It did not; its last words are in the error.
+        """
+        ...
+
+    async def close(self) -> None:
+        """Let go of the machines they ran on."""
+        ...

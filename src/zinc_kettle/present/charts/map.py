@@ -1,0 +1,142 @@
+"""The map: rows by columns of cells with their values, in one panel a slice."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from zinc_kettle.core.cautions import QUIET_CODES
+from zinc_kettle.core.chart import Axis, Cell, Chart, Panel
+from zinc_kettle.core.compare import Standing, standing
+from zinc_kettle.core.factors import axis_name
+from zinc_kettle.core.grid import Axis as Side
+from zinc_kettle.core.grid import grid_of
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.units import byte_size, digits, duration
+from zinc_kettle.core.value import Value
+from zinc_kettle.present.charts.kinds import ChartKind, Subject
+from zinc_kettle.present.charts.subtitle import measure_line, notes
+from zinc_kettle.present.planned import NOTHING_KNOWN, Planned
+from zinc_kettle.present.values import CAUTION_MARK, STATE_MARKS, bounds_text, value_text
+
+LEVEL_WORDS = "≈ best"
+"""Last line of a cell that shows no clear difference from the best."""
+
+
+@dataclass(frozen=True, slots=True)
+class Window:
+    """The part of a slice that is to be built: a screen shows no more of ten thousand cells than it has room for."""
+
+    top: int = 0
+    left: int = 0
+    rows: int = 1 << 30
+    columns: int = 1 << 30
+
+
+ALL = Window()
+
+
+def map_panel(
+    results: StudyResults, name: str, part: int, *, at: Window = ALL, rank: Standing | None = None,
+    planned: Mapping[str, Planned] | None = None, running: str | None = None,
+) -> Panel:  # fmt: skip
+    """One slice of a study's map.
+
+    Args:
+        results: The study.
+        name: Of the measure.
+        part: Which slice.
+        at: The part of it to build.
+        rank: Which cell is best; nothing is marked where it is not given.
+        planned: What is known of cells that are not measured yet, by key.
+        running: Key of the cell that is being measured.
+    """
+    grid = grid_of(results)
+    rank = rank or Standing()
+    level = {cell.cell.key for cell in rank.level}
+    best = rank.best.cell.key if rank.best else None
+    marks = []
+    for r, row in enumerate(grid.slices[part].rows[at.top : at.top + at.rows]):
+        for c, key in enumerate(row[at.left : at.left + at.columns]):
+            cell = results.cell(key)
+            lines = _lines(cell, name, (planned or {}).get(key, NOTHING_KNOWN), running=key == running)
+            if key in level:
+                lines.append(LEVEL_WORDS)
+            shade = _shade(cell, name, rank)
+            marks.append(Cell(key, c, r, tuple(lines), shade, key == best, key in level, cell.state == "failed"))
+    return Panel(
+        _axis(grid.columns, at.left, at.columns), _axis(grid.rows, at.top, at.rows), tuple(marks),
+        title=grid.slices[part].title,
+    )  # fmt: skip
+
+
+def _axis(side: Side, start: int, count: int) -> Axis:
+    return Axis(axis_name(side.factor), "categories", side.labels[start : start + count])
+
+
+def _shade(cell: CellResults, name: str, rank: Standing) -> float | None:
+    figure = cell.value(name)
+    if not isinstance(figure, Value):
+        return None
+    share = (figure.value - rank.low) / (rank.high - rank.low) if rank.high > rank.low else 0.5
+    share = min(1.0, max(0.0, share))
+    return 1 - share if MEASURES[name].better == "less" else share
+
+
+def _lines(cell: CellResults, name: str, planned: Planned, *, running: bool) -> list[str]:
+    figure = cell.value(name)
+    if isinstance(figure, Value):
+        return _measured_lines(cell, figure, running=running)
+    return _planned_lines(cell, planned, running=running)
+
+
+def _measured_lines(cell: CellResults, figure: Value, *, running: bool) -> list[str]:
+    text, unit = value_text(figure)
+    warned = any(c.code not in QUIET_CODES for c in cell.cautions)
+    second = " ".join(part for part in (bounds_text(figure), CAUTION_MARK if warned else "") if part)
+    lines = [f"{text} {unit}", second or f"{cell.done} repeat" + ("" if cell.done == 1 else "s")]
+    if running:
+        lines.append(f"▸ {cell.done} of {cell.wanted}")
+    elif cell.state == "partly":
+        lines.append(f"{STATE_MARKS['partly']} {cell.done} of {cell.wanted}")
+    elif cell.state == "skipped":
+        lines.append(f"{STATE_MARKS['skipped']} skipped after {cell.done}")
+    return lines
+
+
+def _planned_lines(cell: CellResults, planned: Planned, *, running: bool) -> list[str]:
+    if running:
+        return ["▸ measuring", f"{cell.done} of {cell.wanted}"]
+    lines = [f"{STATE_MARKS[cell.state]} {cell.state}"]
+    if cell.state == "failed":
+        failure = cell.kept.failure
+        return [*lines, "did not load" if failure is not None and failure.kind == "launch" else "open it for details"]
+    if cell.done:
+        return [*lines, "no figure"]
+    row = planned.fit
+    if row is not None and row.placement is not None:
+        lines[0] = f"{STATE_MARKS[cell.state] if row.placement.works else '⊘'} {row.placement.state}"
+        if row.decode is not None:
+            low, high = (digits(v, significant=2) for v in (row.decode.low, row.decode.high))
+            lines.append(f"predicted {low}–{high} tok/s")
+    if planned.size_bytes is not None:
+        lines.append(f"file {byte_size(planned.size_bytes)}")
+    if planned.seconds is not None:
+        lines.append(f"about {duration(planned.seconds)} a repeat")
+    return lines
+
+
+def _build(subject: Subject) -> Chart:
+    results, name = subject.results, subject.measure
+    rank = standing(results, name)
+    grid = grid_of(results)
+    panels = tuple(map_panel(results, name, i, rank=rank) for i in range(len(grid.slices)))
+    words = "copper: best; ≈: no clear difference from it"
+    return Chart(results.study.question, measure_line(results, name), panels, (*notes(results), words))
+
+
+MAP = ChartKind(
+    "map", "map", "Which combination is best, and which show no clear difference from it?", "study",
+    needs=lambda _subject: "", build=_build,
+)  # fmt: skip

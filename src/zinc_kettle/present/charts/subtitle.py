@@ -1,0 +1,74 @@
+"""What the figures of a chart are, in one line, and what must be said with it."""
+
+from __future__ import annotations
+
+from zinc_kettle.core.cautions import QUIET_CODES
+from zinc_kettle.core.factors import label
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.measures.kinds import OverRequests
+from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.units import plural, scale
+from zinc_kettle.core.value import Value
+from zinc_kettle.present.values import CAUTION_MARK, bound_name
+
+ARRIVALS = {"constant": "constant", "poisson": "Poisson", "recorded": "recorded"}
+
+
+def measure_line(results: StudyResults, name: str) -> str:
+    """Measure, unit, statistic, bounds and workload of a study's figures, in one line; kept while no cell changes."""
+    key = ("measure line", name)
+    if key not in results.memo:
+        results.memo[key] = " · ".join([*_statistic(results, name), *_workload(results)])
+    line: str = results.memo[key]
+    return line
+
+
+def _statistic(results: StudyResults, name: str) -> list[str]:
+    measure = MEASURES[name]
+    values = [v for c in results.cells if c.done and isinstance(v := c.value(name), Value)]
+    if not values:
+        return [f"{measure.title}, {measure.unit}"]
+    counts, nouns = sorted({v.n for v in values}), {v.of for v in values}
+    what = "all requests" if isinstance(measure.source, OverRequests) else "median"
+    told = f"{what}, {bound_name(values[0])}"
+    if len(nouns) > 1:
+        told = what  # a cell with one repeat counts its requests, the others their repeats
+    elif len(counts) > 1:
+        told = f"{what} of {counts[0]:,} to {counts[-1]:,} {nouns.pop()}"
+    return [f"{measure.title}, {scale(values[0].value, values[0].unit)[1]}", told]
+
+
+def _workload(results: StudyResults) -> list[str]:
+    study = results.study
+    held = {k: v for k, v in study.cells[0].settings.items() if k not in study.vary}
+    parts = []
+    for factor, noun, drawn in (
+        ("prompt_tokens", "prompt", study.prompts.lengths), ("output_tokens", "output", study.prompts.outputs),
+    ):  # fmt: skip
+        value = held.get(factor)
+        if drawn is not None:
+            parts.append(f"{noun} {drawn.kind}, up to {drawn.most:,} tokens")
+        elif value is not None:
+            parts.append(f"{noun} {label(value)} tokens")
+    shape, streams = study.load.shape, held.get("concurrency")
+    if shape != "closed":
+        names = {"open": f"open loop, {ARRIVALS[study.load.arrivals]} arrivals", "conversation": "conversations"}
+        parts.append(names.get(shape, shape))
+    elif streams is not None:
+        parts.append(plural(int(streams), "stream"))
+    return parts
+
+
+def notes(results: StudyResults) -> tuple[str, ...]:
+    """Whether it is simulated, on which machine, with which cautions."""
+    facts = results.run.facts
+    machine = str(facts.get("processor", "machine not recorded"))
+    cores = facts.get("physical_cores")
+    out = ["SIMULATED"] if results.run.simulated else []
+    out.append(f"{machine}, {plural(int(cores), 'core')}" if cores else machine)
+    if facts.get("virtual"):
+        out.append("virtual machine")
+    codes = sorted({c.code for cell in results.cells if cell.done for c in cell.cautions if c.code not in QUIET_CODES})
+    if codes:
+        out.append(f"{CAUTION_MARK} " + ", ".join(codes))
+    return tuple(out)

@@ -1,0 +1,131 @@
+"""Plain sentences about a study: the answer so far, and what else a person should know of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from zinc_kettle.core.cautions.machine import BUSY_CORES
+from zinc_kettle.core.compare import Gain, gains, standing
+from zinc_kettle.core.factors import level_name
+from zinc_kettle.core.facts import BusyFacts, MachineFacts
+from zinc_kettle.core.family import PrefillSlope
+from zinc_kettle.core.lengths import families
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.plan import Study, shape_of
+from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.units import digits, plural
+from zinc_kettle.present.lengths import slope_text
+from zinc_kettle.present.values import whole_text
+
+Tone = Literal["finding", "caution", "failure", "hint"]
+MOST_FINDINGS = 6
+MOST_GAINS = 3
+MOST_SLOPES = 2
+MOST_FAILURES = 2
+WORDING = 2
+"""Version of the sentences: an answer that was kept in other words is found anew."""
+SUPERLATIVES = {"tokens/s": "fastest", "s": "shortest", "bytes": "smallest"}
+FIRST_MEASURE = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall", "conversation": "ttft"}
+"""What a study of this shape of load is first read by; the others by decode."""
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """Something a person should know, and of what kind it is."""
+
+    tone: Tone
+    text: str
+
+
+def main_measure(study: Study) -> str:
+    """The measure a study is first read by: speed, or the wait where many ask at once or a conversation grows."""
+    some = study.cells if "task" in study.vary else study.cells[:1]
+    shapes = {shape_of(study, cell) for cell in some}
+    shape = shapes.pop() if len(shapes) == 1 else study.load.shape
+    return FIRST_MEASURE.get(shape, "decode")
+
+
+def answer(results: StudyResults, name: str | None = None) -> str:
+    """The answer so far in one sentence, by a measure; by the study's own where none is named. No full stop."""
+    name = name or main_measure(results.study)
+    rank, measure = standing(results, name), MEASURES[name]
+    if rank.best is None:
+        early = "too early to tell: an answer needs two repeats of every cell"
+        return early if results.done_repeats else "nothing measured yet"
+    head = f"{SUPERLATIVES.get(measure.unit, 'best')} {measure.title}: {rank.best.title}"
+    figure = whole_text(rank.best.value(name))
+    if not rank.level:
+        return f"{head}, {figure}"
+    if len(rank.all) == len(results.cells):
+        return f"no cell shows a clear difference from the others in {measure.title} yet"
+    others = ", ".join(c.title for c in rank.level[:2]) + (" …" if len(rank.level) > 2 else "")
+    return f"{head}, {figure}; no clear difference from {others}"
+
+
+def findings(results: StudyResults, name: str | None = None) -> list[Finding]:
+    """Failures, findings and cautions, the most telling first."""
+    name = name or main_measure(results.study)
+    out = [*_failures(results), *_busy_before(results), *_gains(results, name), *_slopes(results), *_cautions(results)]
+    return out[:MOST_FINDINGS]
+
+
+def _failures(results: StudyResults) -> list[Finding]:
+    if not results.failed_cells:
+        return []
+    failed = [c for c in results.cells if c.state == "failed"][:MOST_FAILURES]
+    why = [c.kept.failure.what if c.kept.failure else "no reason was kept" for c in failed]
+    return [Finding("failure", f"{c.title} could not be measured: {what}") for c, what in zip(failed, why, strict=True)]
+
+
+def _busy_before(results: StudyResults) -> list[Finding]:
+    """Rigs that others were using just before the run."""
+    facts = results.run.facts
+    out = []
+    machines: dict[str, MachineFacts] = {"this machine": facts, **facts.get("rigs", {})}
+    for name, known in machines.items():
+        busy = known.get("busy") or BusyFacts()
+        if busy.get("cores", 0.0) > BUSY_CORES:
+            who = ", ".join(str(pair[0]) for pair in busy.get("top", ()))
+            used = digits(busy["cores"], significant=2)
+            out.append(Finding("caution", f"{name} was busy before the run: {used} cores{f' ({who})' if who else ''}."))
+    return out
+
+
+def _gains(results: StudyResults, name: str) -> list[Finding]:
+    return [_gain(gain, MEASURES[name].title) for gain in gains(results, name)[:MOST_GAINS]]
+
+
+def _gain(gain: Gain, title: str) -> Finding:
+    pair = f"{level_name(gain.factor, gain.high)} against {level_name(gain.factor, gain.low)}"
+    clear, looked = gain.clear, len(gain.ratios)
+    if not clear:
+        return Finding("hint", f"{pair}: no clear difference in {title}.")
+    least, most = min(r.value for r in clear), max(r.value for r in clear)
+    times = f"{least:.2f}" if round(least, 2) == round(most, 2) else f"{least:.2f} to {most:.2f}"
+    how = "clear" if all(r.bound == "interval95" for r in clear) else "ranges apart"
+    where = f" ({how} in {len(clear)} of {looked})" if looked > 1 else f" ({how})"
+    return Finding("finding", f"{pair}: {times} times the {title}{where}.")
+
+
+def _slopes(results: StudyResults) -> list[Finding]:
+    out = []
+    for family in families(results):
+        if isinstance(family.slope, PrefillSlope):
+            text = slope_text(family.slope)
+            said = f"{family.title}: {text}" if family.title else text[:1].upper() + text[1:]
+            out.append(Finding("finding", f"{said}."))
+    return out[:MOST_SLOPES]
+
+
+def _cautions(results: StudyResults) -> list[Finding]:
+    seen: dict[str, list[CellResults]] = {}
+    for cell in results.cells:
+        for caution in cell.cautions if cell.done or cell.kept.failed else ():
+            seen.setdefault(caution.code, []).append(cell)
+    out = []
+    for code, cells in sorted(seen.items(), key=lambda item: -len(item[1])):
+        first = next(c for c in cells[0].cautions if c.code == code)
+        where = plural(len(cells), "cell") if len(cells) > 1 else cells[0].title
+        out.append(Finding("caution", f"{code} in {where}: {first.evidence}."))
+    return out

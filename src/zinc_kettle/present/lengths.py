@@ -1,0 +1,47 @@
+"""Families over prompt length, and turns of conversations, in words."""
+
+from __future__ import annotations
+
+from zinc_kettle.core.family import DepthFall, PrefillSlope
+from zinc_kettle.core.results import CellResults
+from zinc_kettle.core.units import digits, plural
+
+
+def slope_text(slope: PrefillSlope) -> str:
+    """Prefill speed with its bounds, the overhead, the range, and whether a line is the truth."""
+    line = slope.line
+    high = "not determined" if slope.rate_high is None else digits(slope.rate_high)
+    curve = ""
+    if line.curved:
+        curve = f"; the line is curved (up to {line.curve_share:.0%}): speed changes with length"
+    elif line.curve_p is not None:
+        curve = "; no curvature found"
+    return (
+        f"prefill {digits(slope.rate)} tok/s by slope (95%: {digits(slope.rate_low)} to {high}), overhead "
+        f"{digits(line.intercept * 1e3, significant=2)} ms, over {line.x_low:,.0f} to {line.x_high:,.0f} tokens{curve}"
+    )
+
+
+def fall_text(fall: DepthFall) -> str:
+    """Decode at both ends and the loss for 1,000 tokens."""
+    line = fall.line
+    return (
+        f"decode falls from {digits(fall.speed(line.x_low))} tok/s at {line.x_low:,.0f} tokens in context to "
+        f"{digits(fall.speed(line.x_high))} at {line.x_high:,.0f}: {fall.loss:.1%} for 1,000 tokens "
+        f"(95%: {fall.loss_low:.1%} to {fall.loss_high:.1%})"
+    )
+
+
+def turn_lines(cell: CellResults) -> list[str]:
+    """The turns as lines of a small table, two of heading first; empty where there are none."""
+    rows = cell.summary.turns
+    if not rows:
+        return []
+    out = [f"turn by turn, medians over {plural(rows[0].requests, 'conversation')}"]
+    out.append(f"{'turn':>4} {'depth':>8} {'TTFT':>10} {'decode':>12}")
+    for row in rows:
+        deep = "–" if row.depth is None else f"{row.depth:,.0f}"
+        wait = "–" if row.ttft_s is None else f"{digits(row.ttft_s * 1e3)} ms"
+        speed = "–" if row.decode is None else f"{digits(row.decode)} tok/s"
+        out.append(f"{row.turn + 1:>4} {deep:>8} {wait:>10} {speed:>12}")
+    return out

@@ -1,0 +1,79 @@
+"""Tables of all there is of a kind, made from the entries that declare it: for help on the screen and for docs/."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+
+from zinc_kettle.core.cautions import KINDS
+from zinc_kettle.core.factors import FACTORS, Factor
+from zinc_kettle.core.faults import FAULTS
+from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
+from zinc_kettle.present.charts import CHART_KINDS
+
+BETTER = {"more": "more", "less": "less", "neither": "–"}
+
+
+def table(head: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
+    """A table in Markdown."""
+    lines = [head, ["---"] * len(head), *rows]
+    return "\n".join(f"| {' | '.join(cell.replace('|', '&#124;') for cell in line)} |" for line in lines)
+
+
+def measures() -> str:
+    """Every measure."""
+    head = ("measure", "name on the screen", "unit", "better", "what it is", "mistakes to avoid")
+    rows = ((f"`{m.name}`", m.title, m.unit, BETTER[m.better], m.meaning, m.mistakes) for m in MEASURES.values())
+    return table(head, rows)
+
+
+def map_measures() -> str:
+    """Those that the map can show, in the order of its key."""
+    shown = (MEASURES[name] for name in MAP_MEASURES)
+    return table(("measure", "what it is", "mistakes to avoid"), ((m.title, m.meaning, m.mistakes) for m in shown))
+
+
+def cautions() -> str:
+    """Every caution."""
+    head = ("caution", "what it means", "raised", "what to do")
+    return table(head, ((f"`{k.code}`", k.sentence, k.threshold, k.advice) for k in KINDS.values()))
+
+
+def charts() -> str:
+    """Every kind of chart."""
+    head = ("kind", "drawn of", "the question it answers")
+    return table(head, ((f"`{k.name}`", f"a {k.of}", k.help) for k in CHART_KINDS.values()))
+
+
+def factors() -> str:
+    """Every factor of a study."""
+    return table(("factor", "level", "meaning", "default"), (_factor(f) for f in FACTORS.values()))
+
+
+def _factor(factor: Factor) -> tuple[str, str, str, str]:
+    types = {str: "text", int: "number", bool: "true, false"}
+    level = ", ".join(factor.choices) or types[factor.type]
+    default = factor.default
+    said = str(default).lower() if isinstance(default, bool) else "–" if default is None else str(default)
+    return f"`{factor.name}`", level, factor.meaning, said
+
+
+def faults() -> str:
+    """Every fault of a request."""
+    rows = [(f"`{code}`", meaning) for code, meaning in FAULTS.items()]
+    return table(("code", "what happened"), [*rows, ("`http-NNN`", "an answer with that status, such as `http-429`")])
+
+
+TABLES: Mapping[str, Callable[[], str]] = {
+    "measures": measures, "map measures": map_measures, "cautions": cautions, "charts": charts, "factors": factors,
+    "faults": faults,
+}  # fmt: skip
+"""By the name with which a text asks for one."""
+
+
+def filled(text: str) -> str:
+    """A text with its tables in the place of their names: `{{measures}}`."""
+    for name, make in TABLES.items():
+        mark = "{{" + name + "}}"
+        if mark in text:
+            text = text.replace(mark, make())
+    return text

@@ -1,0 +1,326 @@
+"""The store: studies with their runs, written in small transactions, append-only for what is measured and decided."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+from threading import RLock
+from typing import Any
+
+import msgspec
+import sqlalchemy as sa
+from sqlalchemy.exc import DatabaseError
+from uuid_utils import uuid7
+
+from zinc_kettle.core.facts import RunFacts
+from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
+from zinc_kettle.core.plan import Cell, Study
+from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.results import Failure, KeptRepeat
+from zinc_kettle.core.schedule import Decision, Tally
+from zinc_kettle.core.summary import CellSummary, series
+from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.errors import RunHeldError, StoreError
+from zinc_kettle.store import schema as s
+from zinc_kettle.store.blocks import encode_block, encode_columns, repeats_of, trace_columns
+from zinc_kettle.store.migrate import migrate
+from zinc_kettle.store.plans import decision_of, decision_text, plan_key, plan_text
+from zinc_kettle.store.requests import decode_request, encode_request
+from zinc_kettle.store.rows import repeats_of_cell, repeats_of_run
+from zinc_kettle.store.sqlite import WRITES, open_engine
+from zinc_kettle.store.summaries import encode_summary
+
+BLOCK_REQUESTS = 256
+LEASE_S = 15.0
+"""A run whose holder has not said so for this long may be taken over; five missed heartbeats."""
+
+
+def new_id() -> str:
+    """A globally unique id; later ones sort after earlier ones."""
+    return str(uuid7())
+
+
+class KettleStore:
+    """Implements ports.Store; reading is in store.reading.
+
+    Args:
+        path: The file.
+        holder: Who this is, for leases: unique to this process.
+        is_gone: Tells of another holder whether it has certainly ended, so that its lease need not run out.
+
+    Raises:
+        StoreError: It cannot be opened, or is of a later version.
+    """
+
+    def __init__(self, path: Path, *, holder: str = "", is_gone: Callable[[str], bool] = lambda _holder: False) -> None:
+        self.path = path
+        self.holder = holder or new_id()
+        self._is_gone = is_gone
+        self._engine = open_engine(path)
+        self._writing = RLock()
+        """One writer in this process at a time; others' writers are kept off by the file."""
+        with self.writing() as db:
+            migrate(db)
+
+    @contextlib.contextmanager
+    def _connection(self, **options: Any) -> Iterator[sa.Connection]:
+        try:
+            with self._engine.connect().execution_options(**options) as db, db.begin():
+                yield db
+        except (DatabaseError, OSError) as error:
+            raise StoreError(
+                "the store could not be read or written",
+                why=str(getattr(error, "orig", error)),
+                remedy="free some disk space, or choose another place with --store PATH",
+            ) from error
+
+    @contextlib.contextmanager
+    def writing(self) -> Iterator[sa.Connection]:
+        """A transaction that may write; committed at its end, undone by an error."""
+        with self._writing, self._connection(**{WRITES: True}) as db:
+            yield db
+
+    @contextlib.contextmanager
+    def reading(self) -> Iterator[sa.Connection]:
+        """A transaction that sees the store as it was when it began, whatever is written meanwhile."""
+        with self._connection() as db:
+            yield db
+
+    def close(self) -> None:
+        """Close the file."""
+        self._engine.dispose()
+
+    # runs
+    def begin(self, study: Study, *, source: str, facts: RunFacts, wall_s: float, fresh: bool = False) -> str:
+        """Take up the unfinished run of a plan, or begin a new one beside those there are; see ports.Store.
+
+        Args:
+            study: The study.
+            source: The study file as it was; empty where there was none.
+            facts: Of the machines.
+            wall_s: Seconds since 1970.
+            fresh: Begin a new run even where one was stopped.
+        """
+        with self.writing() as db:
+            study_id = self._study(db, study, source, wall_s)
+            newest = db.execute(
+                sa.select(s.runs).where(s.runs.c.study == study_id).order_by(s.runs.c.number.desc())
+            ).first()
+            if newest is not None and newest.state != "measured" and not fresh:
+                self._take(db, newest, study.name, wall_s)
+                return str(newest.id)
+            run_id = new_id()
+            db.execute(
+                s.runs.insert().values(
+                    id=run_id, study=study_id, number=1 if newest is None else newest.number + 1, state="running",
+                    facts=json.dumps(facts), simulated=int(bool(facts.get("simulated"))), created_s=wall_s,
+                    holder=self.holder, heartbeat_s=wall_s,
+                )
+            )  # fmt: skip
+            return run_id
+
+    def _study(self, db: sa.Connection, study: Study, source: str, wall_s: float) -> str:
+        key = plan_key(study)
+        found = db.execute(sa.select(s.studies.c.id).where(s.studies.c.plan_key == key)).scalar()
+        if found is None:
+            found = new_id()
+            db.execute(
+                s.studies.insert().values(
+                    id=found, name=study.name, question=study.question, plan_key=key, plan=plan_text(study),
+                    source=source, created_s=wall_s,
+                )
+            )  # fmt: skip
+        return str(found)
+
+    def _take(self, db: sa.Connection, run: Any, name: str, wall_s: float) -> None:
+        held = run.holder is not None and run.holder != self.holder
+        if held and wall_s - (run.heartbeat_s or 0.0) < LEASE_S and not self._is_gone(run.holder):
+            raise RunHeldError(name, heartbeat_s=run.heartbeat_s, lease_s=LEASE_S)
+        broken = s.repeats.update().where(s.repeats.c.run == run.id, s.repeats.c.state == "open")
+        db.execute(broken.values(state="broken-off"))
+        mine = {"state": "running", "holder": self.holder, "heartbeat_s": wall_s}
+        db.execute(s.runs.update().where(s.runs.c.id == run.id).values(**mine))
+
+    def beat(self, run_id: str, *, wall_s: float) -> None:
+        """Say that this run is still being measured here.
+
+        Raises:
+            StoreError: Somebody else has taken it over; nothing more must be written to it.
+        """
+        with self.writing() as db:
+            mine = s.runs.update().where(s.runs.c.id == run_id, s.runs.c.holder == self.holder)
+            if not db.execute(mine.values(heartbeat_s=wall_s)).rowcount:
+                raise StoreError("another Zinc Kettle has taken over this run",
+                                 why=f"this one did not respond for {LEASE_S:g} "
+                                 f"s", remedy="continue there")  # fmt: skip
+
+    def set_state(self, run_id: str, state: str) -> None:
+        """Say how a run stands, and let go of it where it is no longer running; a measured one is packed."""
+        with self.writing() as db:
+            values = {"state": state} if state == "running" else {"state": state, "holder": None, "heartbeat_s": None}
+            db.execute(s.runs.update().where(s.runs.c.id == run_id).values(**values))
+            if state == "measured":
+                self._pack(db, run_id)
+
+    # decisions
+    def decide(self, run_id: str, decision: Decision) -> None:
+        """Add a decision to the log of a run."""
+        with self.writing() as db:
+            db.execute(s.decisions.insert().values(run=run_id, body=decision_text(decision)))
+
+    def decisions(self, run_id: str) -> tuple[Decision, ...]:
+        """What was decided, in order."""
+        query = sa.select(s.decisions.c.body).where(s.decisions.c.run == run_id).order_by(s.decisions.c.id)
+        with self.reading() as db:
+            return tuple(decision_of(body) for (body,) in db.execute(query))
+
+    # repeats
+    def done(self, run_id: str, measure: str | None = None) -> dict[str, Tally]:
+        """What each cell has: blocks that are measured or failed for good, and a measure of each measured repeat."""
+        finished = s.repeats.c.state.in_(("measured", "failed"))
+        query = sa.select(s.repeats.c.cell, s.repeats.c.block).where(s.repeats.c.run == run_id, finished)
+        blocks: dict[str, set[int]] = {}
+        with self.reading() as db:
+            for cell, block in db.execute(query):
+                blocks.setdefault(cell, set()).add(block)
+        values = {} if measure is None else {cell: self._series(run_id, cell, measure) for cell in blocks}
+        return {cell: Tally(frozenset(found), values.get(cell, ())) for cell, found in blocks.items()}
+
+    def _series(self, run_id: str, cell: str, measure: str) -> tuple[float, ...]:
+        measured = [r.repeat for r in self.repeats(run_id, cell) if r.state == "measured"]
+        return tuple(series(measured, measure))
+
+    def repeats(self, run_id: str, cell: str) -> list[KeptRepeat]:
+        """All repeats of a cell with their requests, in the order they ran."""
+        with self.reading() as db:
+            return repeats_of_cell(db, run_id, cell)
+
+    def all_repeats(self, run_id: str) -> dict[str, list[KeptRepeat]]:
+        """All repeats of a run with their requests, by cell."""
+        with self.reading() as db:
+            return repeats_of_run(db, run_id)
+
+    def begin_repeat(
+        self, run_id: str, cell: Cell, block: int, *, concurrency: int, launch: dict[str, Any] | None
+    ) -> str:
+        """Open a repeat.
+
+        Args:
+            run_id: The run.
+            cell: The cell.
+            block: Counted from 0.
+            concurrency: Requests in flight at once.
+            launch: The plain `launch` and the engine's `facts`.
+        """
+        repeat_id = new_id()
+        with self.writing() as db:
+            last = db.execute(sa.select(sa.func.max(s.repeats.c.seq)).where(s.repeats.c.run == run_id)).scalar()
+            db.execute(
+                s.repeats.insert().values(
+                    id=repeat_id, run=run_id, seq=0 if last is None else last + 1, cell=cell.key,
+                    levels=json.dumps(cell.levels), block=block, concurrency=concurrency, state="open",
+                    launch=None if launch is None else json.dumps(launch.get("launch")),
+                    facts=None if launch is None else json.dumps(launch.get("facts")),
+                )
+            )  # fmt: skip
+        return repeat_id
+
+    def add_timeline(self, repeat_id: str, timeline: Timeline) -> None:
+        """Keep one request; committed, and synced to the disk, when this returns."""
+        body = encode_request(timeline)
+        run = sa.select(s.repeats.c.run).where(s.repeats.c.id == repeat_id).scalar_subquery()
+        with self.writing() as db:
+            db.execute(s.journal.insert().values(run=run, repeat=repeat_id, body=body))
+
+    def end_repeat(self, repeat_id: str, repeat: Repeat) -> None:
+        """Close a repeat with its telemetry and cost."""
+        values: dict[str, Any] = {
+            "state": "measured",
+            "episode": json.dumps(_episode(repeat)),
+            "launch": None if repeat.launch is None else json.dumps(msgspec.to_builtins(repeat.launch)),
+        }
+        if repeat.trace is not None:
+            values["trace"] = encode_columns(*trace_columns(repeat.trace))
+        self._close(repeat_id, values)
+
+    def fail_repeat(self, repeat_id: str, failure: Failure) -> None:
+        """Close a repeat that failed."""
+        self._close(repeat_id, {"state": "failed", "failure": msgspec.json.encode(failure).decode()})
+
+    def _close(self, repeat_id: str, values: dict[str, Any]) -> None:
+        with self.writing() as db:
+            db.execute(s.repeats.update().where(s.repeats.c.id == repeat_id).values(**values))
+            run = db.execute(sa.select(s.repeats.c.run).where(s.repeats.c.id == repeat_id)).scalar_one()
+            waiting = db.execute(sa.select(sa.func.count()).where(s.journal.c.run == run)).scalar_one()
+            if waiting >= BLOCK_REQUESTS:
+                self._pack(db, run)
+
+    def _pack(self, db: sa.Connection, run_id: str) -> None:
+        """Move the journal of a run into blocks, in the same transaction."""
+        query = sa.select(s.journal).where(s.journal.c.run == run_id).order_by(s.journal.c.id)
+        rows = [(row.repeat, decode_request(row.body)) for row in db.execute(query)]
+        for start in range(0, len(rows), BLOCK_REQUESTS):
+            add_block(db, run_id, rows[start : start + BLOCK_REQUESTS])
+        db.execute(s.journal.delete().where(s.journal.c.run == run_id))
+
+    def keep_summary(self, run_id: str, cell: str, summary: CellSummary) -> None:
+        """Keep what is told of a cell, under the definitions of now."""
+        values = {"definitions": DEFINITIONS_VERSION, "done": summary.done, "failed": summary.failed}
+        here = s.summaries.c.run == run_id, s.summaries.c.cell == cell
+        with self.writing() as db:
+            db.execute(s.summaries.delete().where(*here))
+            body = encode_summary(summary)
+            db.execute(s.summaries.insert().values(run=run_id, cell=cell, body=body, **values))
+
+    def keep_answer(self, run_id: str, answer: str, *, by: str) -> None:
+        """Keep what the shelf says of a measured run, and which version of the tool and its definitions said it."""
+        with self.writing() as db:
+            db.execute(s.runs.update().where(s.runs.c.id == run_id).values(answer=answer, answer_by=by))
+
+    def add_note(self, run_id: str, cell: str | None, text: str, *, wall_s: float) -> None:
+        """Keep a note of the person's.
+
+        Args:
+            run_id: The run.
+            cell: Key of a cell; None for the run.
+            text: As it was written.
+            wall_s: Seconds since 1970.
+        """
+        with self.writing() as db:
+            db.execute(s.notes.insert().values(run=run_id, cell=cell, text=text, created_s=wall_s))
+
+
+def add_block(db: sa.Connection, run_id: str, rows: Sequence[tuple[str, Timeline]]) -> None:
+    """Keep requests with the ids of their repeats as one block."""
+    keep_block(db, run_id, len(rows), encode_block(rows))
+
+
+def keep_block(db: sa.Connection, run_id: str, requests: int, body: bytes) -> None:
+    """Keep a packed block, and which repeats it has requests of.
+
+    Args:
+        db: A connection that may write.
+        run_id: The run.
+        requests: How many are in it.
+        body: The block.
+    """
+    block = db.execute(s.blocks.insert().values(run=run_id, requests=requests, body=body)).inserted_primary_key
+    assert block is not None
+    entries = [{"repeat": repeat, "block": block[0]} for repeat in repeats_of(body)]
+    if entries:
+        db.execute(s.block_repeats.insert(), entries)
+
+
+def _episode(repeat: Repeat) -> dict[str, Any]:
+    trace = repeat.trace
+    return {
+        "driver_cpu_ns": repeat.driver_cpu_ns,
+        "wall_ns": repeat.wall_ns,
+        "extras": repeat.extras,
+        "machine": None if repeat.machine is None else msgspec.to_builtins(repeat.machine),
+        "sampler_cpu_ns": 0 if trace is None else trace.sampler_cpu_ns,
+        "high_water_bytes": -1 if trace is None else trace.high_water_bytes,
+        "energy_source": "" if trace is None else trace.energy_source,
+    }

@@ -1,0 +1,109 @@
+"""The open study and its run: what outlives the screen, should that end with an error."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Protocol
+
+from zinc_kettle.core.factors import HERE
+from zinc_kettle.errors import KettleError
+
+if TYPE_CHECKING:
+    from zinc_kettle.core.results import StudyResults
+    from zinc_kettle.session.progress import Ended, Event
+    from zinc_kettle.tui.run_state import RunState
+
+
+class Running(Protocol):
+    """An experiment about to run."""
+
+    async def run(self) -> Ended:
+        """Run to the end; cancelling stops cleanly."""
+        ...
+
+
+class Listener(Protocol):
+    """Who is told when something has changed."""
+
+    def run_changed(self) -> None:
+        """Cells have changed."""
+        ...
+
+    def run_ended(self, error: BaseException | None) -> None:
+        """The run has ended: by itself, by a person (no error either), or by an error."""
+        ...
+
+
+class Runner:
+    """Holds what is open, and runs one study at a time in the event loop it is started in."""
+
+    def __init__(self) -> None:
+        self.results: StudyResults | None = None
+        self.state: RunState | None = None
+        self.measure = "decode"
+        """What the map shows."""
+        self.rig = HERE
+        """The rig that Rigs and Fit show."""
+        self.listener: Listener | None = None
+        self._task: asyncio.Task[Ended] | None = None
+        self._open: Callable[[str], StudyResults] | None = None
+
+    @property
+    def active(self) -> bool:
+        """True while a study is being measured."""
+        return self.state is not None and self.state.active
+
+    def start(
+        self, make: Callable[[Callable[[Event], None]], Running], open_run: Callable[[str], StudyResults]
+    ) -> None:
+        """Begin to measure.
+
+        Args:
+            make: Makes the experiment, given what takes its events.
+            open_run: Reads a kept run.
+        """
+        from zinc_kettle.tui.run_state import RunState
+
+        self.state, self._open = RunState(), open_run
+        experiment = make(self._take)
+        self._task = asyncio.get_running_loop().create_task(experiment.run())
+        self._task.add_done_callback(self._done)
+
+    def stop(self) -> None:
+        """Stop cleanly; everything measured is kept."""
+        if self._task is not None and self.state is not None:
+            self.state.stopping = True
+            self._task.cancel()
+
+    async def stopped(self, limit_s: float) -> None:
+        """Stop, and wait for the end."""
+        self.stop()
+        if self._task is not None:
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(limit_s):
+                    await asyncio.wait({self._task})
+
+    def _take(self, event: Event) -> None:
+        from zinc_kettle.session import progress as p
+
+        if self.state is not None:
+            self.state.take(event)
+        if isinstance(event, (p.Began, p.Widened)) and self._open is not None:
+            self.results = self._open(event.run_id)
+        elif isinstance(event, p.RepeatEnded) and self.results is not None:
+            self.results.take(event.cell, event.kept)
+        else:
+            return
+        if self.listener is not None:
+            self.listener.run_changed()
+
+    def _done(self, task: asyncio.Task[Ended]) -> None:
+        if self.state is not None and not self.state.ended:
+            self.state.ended = "stopped"
+        if self.results is not None and self.results.run.run_id and self._open is not None:
+            with contextlib.suppress(KettleError):
+                self.results = self._open(self.results.run.run_id)
+        if self.listener is not None:
+            self.listener.run_ended(None if task.cancelled() else task.exception())

@@ -1,0 +1,31 @@
+"""What is said beside a map: computed for a whole study at once, so that it can be done off the event loop."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from zinc_kettle.core.compare import Standing, standing
+from zinc_kettle.core.results import StudyResults
+from zinc_kettle.present.charts.subtitle import measure_line
+from zinc_kettle.present.findings import Finding, answer, findings
+
+
+@dataclass(frozen=True)
+class Digest:
+    """The answer, the findings and the ranking of a study by one measure."""
+
+    measure: str = ""
+    line: str = ""
+    """What its figures are."""
+    answer: str = ""
+    findings: tuple[Finding, ...] = ()
+    rank: Standing = field(default_factory=Standing)
+
+
+def digest(results: StudyResults, measure: str) -> Digest:
+    """All that is said of a study; takes a while where there are thousands of cells."""
+    said = answer(results, measure)
+    return Digest(
+        measure, measure_line(results, measure), said[:1].upper() + said[1:] + ".", tuple(findings(results, measure)),
+        standing(results, measure),
+    )  # fmt: skip

@@ -1,0 +1,96 @@
+"""Two sets of cells laid beside each other: who belongs together, what differs, and who has no counterpart."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Mapping
+
+import pytest
+
+from tests.build import repeats_at, study
+from zinc_kettle.core.compare import Alignment, Samples, Side, align, differs, gains, ratio
+from zinc_kettle.core.factors import Level
+from zinc_kettle.core.plan import Study
+from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
+from zinc_kettle.core.stats import Interval
+
+
+def results(plan: Study | None = None, rate: float = 10.0, *, engine: str = "1", kernel: str = "6.1") -> StudyResults:
+    """A study whose every cell has three repeats, of this version of an engine, on this machine."""
+    made = plan or study()
+    kept = {
+        c.key: [
+            KeptRepeat("measured", r, facts={"version": engine}) for r in repeats_at(rate, rate * 1.01, rate * 1.02)
+        ]
+        for c in made.cells
+    }
+    run = RunInfo("run", facts={"processor": "made up", "kernel": kernel})
+    return StudyResults.of_repeats(made, kept, run)
+
+
+def told(found: Alignment) -> set[tuple[str, str, str]]:
+    """What differs in all pairs."""
+    return {(d.name, d.a, d.b) for d in found.differences}
+
+
+def test_levels_of_one_study_are_paired_with_all_else_equal() -> None:
+    """Q8_0 against Q4_0: a pair for each thread count, and exactly one thing differs."""
+    one = results()
+    found = align(Side(one, {"quantization": "Q8_0"}), Side(one, {"quantization": "Q4_0"}))
+    assert [(p.a.cell.levels["threads"], p.b.cell.levels["threads"]) for p in found.pairs] == [(1, 1), (2, 2)]
+    assert all(p.clean for p in found.pairs) and told(found) == {("quantization", "Q8_0", "Q4_0")} and not found.without
+
+
+def test_two_runs_pair_cell_by_cell_and_every_change_is_listed() -> None:
+    """Same study, another version of the engine and another kernel: two changes, so no pair is clean."""
+    found = align(Side(results(engine="1")), Side(results(engine="2", kernel="6.2")))
+    assert len(found.pairs) == 6 and not any(p.clean for p in found.pairs)
+    assert told(found) == {("version", "1", "2"), ("kernel", "6.1", "6.2")}
+    alone = align(Side(results(engine="1")), Side(results(engine="2")))
+    assert all(p.clean for p in alone.pairs)
+
+
+REASONS: dict[str, tuple[Study, Mapping[str, Level], str]] = {
+    "other work": (study(hold={**study().hold, "output_tokens": 9}), {}, "did the same work"),
+    "no such level": (study({"quantization": ("Q6_K",), "threads": (1,)}), {}, "the same levels"),
+    "nothing there": (study(), {"threads": 16}, "no cells"),
+    "several": (study({"quantization": ("F16",), "threads": (1,), "batch": (32, 64)}), {}, "choose one by batch"),
+}
+
+
+@pytest.mark.parametrize("name", REASONS)
+def test_who_has_no_counterpart_says_why(name: str) -> None:
+    """Other prompts, other levels, nothing there, or more than one that fits."""
+    other, levels, reason = REASONS[name]
+    found = align(Side(results(), {"threads": 1}), Side(results(other), levels))
+    assert not found.pairs and reason in found.without[0].reason
+
+
+def test_the_rule_of_ratios_can_be_replaced_and_a_ratio_is_kept_until_a_cell_changes() -> None:
+    """One function says what interval a ratio has; what was computed is computed again only for a changed cell."""
+    fast, slow = results(rate=20.0).cells[0], results(rate=10.0).cells[0]
+    seen: list[tuple[Samples, Samples]] = []
+
+    def rule(a: Samples, b: Samples, _seed: int) -> Interval:
+        seen.append((a, b))
+        return Interval(2.0, 1.9, 2.1, "interval95", 3)
+
+    assert ratio(fast, slow, "decode", rule=rule) == Interval(2.0, 1.9, 2.1, "interval95", 3)
+    assert seen[0][0].blocks == (0, 1, 2), "a paired rule needs to know the blocks"
+    usual = ratio(fast, slow, "decode")
+    assert usual is not None and usual.value == pytest.approx(2.0) and differs(usual) and not differs(None)
+    assert ratio(fast, slow, "decode") is usual
+    assert ratio(fast, results(rate=10.0).cells[0], "decode") is not usual
+
+
+def test_gains_look_at_every_pair_and_leave_out_what_is_not_there() -> None:
+    """Three quantizations by two threads: three pairs for threads, two for each step of quantization."""
+    plan = study()
+    rates = {c.key: 10.0 * (c.index + 1) for c in plan.cells[:5]}
+    kept = {key: [KeptRepeat("measured", r) for r in repeats_at(v, v)] for key, v in rates.items()}
+    found = {(g.factor, g.low, g.high): g for g in gains(StudyResults.of_repeats(plan, kept), "decode")}
+    assert len(found["threads", 1, 2].ratios) == 2, "the pair of Q4_0 is not complete"
+    assert [r.value for r in found["quantization", "F16", "Q8_0"].ratios] == pytest.approx([3.0, 2.0])
+    assert len(found["quantization", "F16", "Q8_0"].clear) == 2
+    empty = dataclasses.replace(plan, name="nothing")
+    assert gains(StudyResults(empty), "decode") == []
