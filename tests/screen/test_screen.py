@@ -199,6 +199,7 @@ def test_small_terminal_from_the_start(finished: Path) -> None:
         t.until(lambda s: all(w in s for w in wanted), "the whole map")
         t.keys("Enter")
         assert "tok/s decode" in t.wait("cell 1 of 2")
+        t.wait("cautions")
 
 
 def test_without_colours_states_still_have_words(finished: Path) -> None:

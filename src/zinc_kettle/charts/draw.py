@@ -85,7 +85,7 @@ def _panel(ax: Any, panel: Panel) -> None:
     else:
         ax.grid(axis="y", color="#eceff1")
         ax.set_axisbelow(True)
-    for side in ("top", "right"):
+    for side in ("top", "right", *(["left"] if panel.y.hidden else [])):
         ax.spines[side].set_visible(False)
 
 

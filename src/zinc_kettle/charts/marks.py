@@ -79,9 +79,18 @@ def _points(ax: Any, mark: Points, fx: float, fy: float, shift: float) -> None:
         above = [(high - v) * fy for v, high in zip(mark.y, mark.high, strict=True)]
         bounds = [below, above]
     ax.errorbar(x, y, yerr=bounds, color=tint, marker=marker, markersize=5, linestyle="none", capsize=3,
-                label=safe(mark.name) or None)  # fmt: skip
+                clip_on=False, label=safe(mark.name) or None)  # fmt: skip
     for i in mark.hollow:
-        ax.plot([x[i]], [y[i]], marker=marker, markersize=7, color="#ffffff", markeredgecolor=tint, linestyle="none")
+        ax.plot(
+            [x[i]],
+            [y[i]],
+            marker=marker,
+            markersize=7,
+            color="#ffffff",
+            markeredgecolor=tint,
+            linestyle="none",
+            clip_on=False,
+        )
 
 
 def _rule_label(ax: Any, mark: Rule, fx: float, fy: float) -> None:

@@ -1,4 +1,4 @@
-"""Tables of all there is of a kind, made from the entries that declare it: for help on the screen and for docs/."""
+"""Tables and lists of all there is of a kind, made from the entries that declare it, for help and docs/."""
 
 from __future__ import annotations
 
@@ -27,9 +27,9 @@ def measures() -> str:
 
 
 def map_measures() -> str:
-    """Those that the map can show, in the order of its key."""
+    """Those that the map can show, in the order of its key; a list, since a screen has no room for a wide table."""
     shown = (MEASURES[name] for name in MAP_MEASURES)
-    return table(("measure", "what it is", "mistakes to avoid"), ((m.title, m.meaning, m.mistakes) for m in shown))
+    return "\n".join(f"- **{m.title}**: {m.meaning}." + (f" *{m.mistakes}*" if m.mistakes else "") for m in shown)
 
 
 def cautions() -> str:

@@ -41,6 +41,7 @@ class KettleApp(App[int]):
     ENABLE_COMMAND_PALETTE = True
     CSS = TOO_SMALL_CSS
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (124, "-wide")]  # noqa: RUF012
+    VERTICAL_BREAKPOINTS = [(0, "-short"), (36, "-tall")]  # noqa: RUF012
 
     def __init__(self, desk: Desk, runner: Runner | None = None, notice: str = "") -> None:
         super().__init__()

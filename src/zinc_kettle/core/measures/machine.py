@@ -85,8 +85,10 @@ def queue_p99(repeat: Repeat) -> Figure:
     return float(quantile(np.concatenate(waits), 0.99)) / NS_PER_S
 
 
-_TWICE = "If the engine repacks the weights of a mapped file, they count twice in resident memory: look at the "
-"own and file parts separately."
+_TWICE = (
+    "If the engine repacks the weights of a mapped file, they count twice in resident memory: look at the "
+    "own and file parts separately."
+)
 MEASURES = (
     Measure(
         "load_time", "load time", "s", "less", GROUP, "from giving the engine its settings until it listens",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
+from dataclasses import replace
 
 from zinc_kettle.core.cautions import QUIET_CODES
 from zinc_kettle.core.chart import Axis, Chart, Label, Line, Mark, Panel, Points, Rule, Spans, Steps
@@ -99,7 +100,9 @@ def gaps_panel(cell: CellResults) -> Panel:
         why = "all its chunks arrived in one read" if gaps else "no request had three chunks or more"
         return Panel(Axis(hidden=True), Axis(unit="ms"), title=title, empty=why)
     line = Line(tuple(float(i) for i in range(len(gaps))), tuple(min(g, top) for g in gaps), tone="ink")
-    return Panel(Axis("gap", hidden=True), Axis(unit="ms", low=0.0, high=top), (line,), title=title)
+    return Panel(
+        Axis("gaps, counted from the first", hidden=True), Axis(unit="ms", low=0.0, high=top), (line,), title=title
+    )
 
 
 def _last_trace(cell: CellResults) -> Trace | None:
@@ -141,9 +144,17 @@ def power_panel(cell: CellResults) -> Panel:
     return Panel(Axis(unit="s", hidden=True), Axis(unit="W", low=0.0, high=top), (mark,), title=title)
 
 
-def _chart(subject: Subject, panels: Sequence[Panel]) -> Chart:
+def _chart(subject: Subject, panels: Sequence[Panel], *more: str) -> Chart:
     assert subject.cell is not None
-    return Chart(subject.results.study.question, subject.cell.title, tuple(panels), notes(subject.results))
+    return Chart(subject.results.study.question, subject.cell.title, tuple(panels), (*notes(subject.results), *more))
+
+
+def _traces(subject: Subject) -> Chart:
+    """Each with its own x axis; what there is nothing of is a note, not a panel."""
+    assert subject.cell is not None
+    panels = [gaps_panel(subject.cell), memory_panel(subject.cell), power_panel(subject.cell)]
+    shown = [replace(p, x=replace(p.x, hidden=False, title=p.x.title or "time")) for p in panels if not p.empty]
+    return _chart(subject, shown, *(p.empty for p in panels if p.empty)) if shown else _chart(subject, panels)
 
 
 def _needs(subject: Subject) -> str:
@@ -162,5 +173,5 @@ REQUESTS = ChartKind(
 )  # fmt: skip
 TRACES = ChartKind(
     "traces", "traces", "How even were the gaps, the memory and the power of a cell's last repeat?", "cell", _needs,
-    lambda s: _chart(s, [gaps_panel(s.cell), memory_panel(s.cell), power_panel(s.cell)] if s.cell else []),
+    _traces,
 )  # fmt: skip

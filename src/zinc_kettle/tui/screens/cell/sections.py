@@ -21,7 +21,7 @@ from zinc_kettle.tui.theme import Palette
 MIN_TRACE_ROWS, MAX_TRACE_ROWS = 3, 9
 FIXED_ROWS = 18
 """Lines of the strips that are no trace, with two requests in the waterfall."""
-NAME, FIGURE, UNIT = 20, 8, 9
+NAME, FIGURE, UNIT = 19, 7, 9
 
 
 def figures(cell: CellResults, palette: Palette) -> Text:

@@ -111,19 +111,19 @@ class ShelfScreen(Station):
         out = Text(no_wrap=True, overflow="ellipsis")
         out.append(f" {mark} ", p.failure if entry.trouble else p.ink)
         out.append(entry.question, f"bold {p.ink}")
-        out.append(f"   {state}" + (f", {last.when}" if last else ""), p.muted)
-        if len(entry.runs) > 1:
-            out.append(f", {len(entry.runs)} runs", p.muted)
-        if entry.simulated:
-            out.append("  SIMULATED", f"bold {p.caution}")
         detail, colour = entry.about, p.muted
         if last is not None:
             detail, colour = last.answer, p.copper if last.has_answer else p.muted
         if entry.trouble:
             first, *more = entry.trouble.splitlines()
             detail, colour = (f"{len(more) + 1} problems, the first: " if more else "") + first, p.failure
-        out.append(f"\n   {detail}", colour)
-        out.append(f"\n   {last.where if last else self._file(entry)}\n", p.muted)
+        out.append("\n   ")
+        if entry.simulated:
+            out.append("SIMULATED ", f"bold {p.caution}")
+        out.append(detail, colour)
+        when = f" {last.when}" if last else ""
+        runs = f" in {len(entry.runs)} runs" if len(entry.runs) > 1 else ""
+        out.append(f"\n   {state}{when}{runs} · {last.where if last else self._file(entry)}\n", p.muted)
         return out
 
     @staticmethod
