@@ -119,7 +119,7 @@ class RealDesk:
         from zinc_kettle.core.plan import rigs_of
 
         named = rigs_of(study)
-        made_up = self._rigs.simulated()
+        made_up = self._rigs.simulated() if named else ()
         rigs: dict[str, MachineFacts] = {name: {"simulated": name in made_up} for name in named}
         return {"rigs": rigs, "simulated": any(name in made_up for name in named)}
 
