@@ -15,6 +15,7 @@ import pytest
 
 from tests import gguf_bytes
 from tests.flows import test_cli
+from zinc_kettle.config import DEMO_FILES
 
 SHAPE = "layers=40,heads=40,kv-heads=40,head-dim=128,ffn=13824,vocab=32000"
 RIGS = 'format = 1\n[gannet]\nreach = "rehearsal"\n[storm-tern]\nreach = "rehearsal"\n'
@@ -93,6 +94,8 @@ def test_fit_and_plan_on_simulated_rigs(tmp_path: Path) -> None:
     plan = kettle("plan", str(study), home=tmp_path).stdout
     assert re.search(r"gannet .*spills, 1\d of 40 on device", plan)
     assert re.search(r"storm-tern .*will not fit, 1\d", plan)
+    demo = kettle("plan", str(DEMO_FILES / "which-rig.study.toml"), home=tmp_path / "new").stdout
+    assert "cormorant" in demo
     study.write_text(study.read_text().replace("fathom-14b", "gull-9b"))
     done = kettle("plan", str(study), home=tmp_path)
     assert done.returncode == 2 and "no simulated model 'gull-9b'" in done.stderr

@@ -224,6 +224,8 @@ def test_a_lease_is_held_by_its_heartbeat(tmp_path: Path, store: KettleStore) ->
     with pytest.raises(RunHeldError, match="another Zinc Kettle") as caught:
         begin(other, wall_s=1010.0 + LEASE_S - 1)
     assert caught.value.heartbeat_s == 1010.0
+    # Long after 1010 s, only the holder itself believes that it runs still.
+    assert [shelf(each)[0].runs[0].state for each in (store, other)] == ["running", "stopped"]
     gone = KettleStore(tmp_path / "s.db", is_gone=lambda holder: holder == store.holder)
     assert begin(gone, wall_s=1011.0) == run
     with pytest.raises(StoreError, match="taken over"):

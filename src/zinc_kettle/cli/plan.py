@@ -25,7 +25,7 @@ def plan_study(file: Path, store_path: Path | None, *, as_json: bool) -> None:
         UsageError: The file cannot be used.
     """
     study, source = read_study(file)
-    where = places(store_path)
+    where = places(store_path, study=file)
     results = StudyResults(study, RunInfo(source=source))
     if as_json:
         for cell in results.cells:

@@ -70,13 +70,19 @@ def driver_test_file() -> Path:
     return Path(platformdirs.user_cache_dir(APP, appauthor=False)) / "driver-test.json"
 
 
-def places(store: Path | None = None) -> Places:
-    """Where things are: `--store`, else the environment, else the platform's data folder."""
+def places(store: Path | None = None, *, study: Path | None = None) -> Places:
+    """Where things are: `--store`, else the environment, else the platform's data folder.
+
+    Args:
+        store: A store named by the person.
+        study: The study file in hand; those of the demo know the rigs of the demo.
+    """
     given = os.environ.get(HOME_VARIABLE)
     home = Path(given) if given else Path(platformdirs.user_data_dir(APP, appauthor=False))
     from_environment = os.environ.get(STORE_VARIABLE)
     chosen = store or (Path(from_environment) if from_environment else home / "kettle.db")
-    return Places(home=home.expanduser(), store=chosen.expanduser())
+    of_demo = study is not None and study.resolve().parent == DEMO_FILES.resolve()
+    return Places(home=home.expanduser(), store=chosen.expanduser(), demo=of_demo)
 
 
 def demo_places(store: Path | None = None) -> Places:

@@ -54,7 +54,7 @@ def steady_throughput(repeat: Repeat) -> Figure:
     start, end = window
     done = sum(1 for t in repeat.measured if start < t.end_ns <= end)
     if done < wanted:
-        return Missing(f"no steady window: {plural(done, 'completion')} at full load, {wanted} wanted")
+        return Missing(f"no steady window: {plural(done, 'completion')} at full load, {wanted} needed")
     tokens = 0.0
     for t in repeat.measured:
         inside = (t.stamps > start) & (t.stamps <= end)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 from collections import defaultdict
 from dataclasses import dataclass
 from functools import partial
@@ -64,7 +65,7 @@ def shelf(store: KettleStore) -> list[StudyRow]:
         done = {run: int(count) for run, count in db.execute(query)}
         by_study: dict[str, list[RunRow]] = defaultdict(list)
         for row in db.execute(sa.select(s.runs).order_by(s.runs.c.number.desc())):
-            by_study[row.study].append(_run_row(db, row, done.get(row.id, 0)))
+            by_study[row.study].append(_run_row(store, db, row, done.get(row.id, 0)))
     newest_first = sorted(by_study.items(), key=lambda item: max(run.created_s for run in item[1]), reverse=True)
     return [
         StudyRow(study_id, studies[study_id].name, studies[study_id].question, studies[study_id].plan_key, tuple(runs))
@@ -72,11 +73,18 @@ def shelf(store: KettleStore) -> list[StudyRow]:
     ]
 
 
-def _run_row(db: sa.Connection, row: Any, done: int) -> RunRow:
+def _state(store: KettleStore, row: Any) -> RunState:
+    """How a run stands; one whose tool has died is stopped, whatever it wrote last."""
+    if row.state == "running" and not store.is_held(row.holder, row.heartbeat_s, wall_s=time.time()):
+        return "stopped"
+    return cast(RunState, row.state)
+
+
+def _run_row(store: KettleStore, db: sa.Connection, row: Any, done: int) -> RunRow:
     last = sa.select(s.repeats.c.facts).where(s.repeats.c.run == row.id, s.repeats.c.facts.is_not(None))
     facts = db.execute(last.order_by(s.repeats.c.seq.desc()).limit(1)).scalar()
     return RunRow(
-        row.id, row.number, cast(RunState, row.state), row.created_s, bool(row.simulated), run_facts(row.facts), done,
+        row.id, row.number, _state(store, row), row.created_s, bool(row.simulated), run_facts(row.facts), done,
         row.answer, row.answer_by or "", engine_facts(facts) if facts else EngineFacts(),
     )  # fmt: skip
 
@@ -164,7 +172,7 @@ def _run(store: KettleStore, run_id: str) -> tuple[Study, RunInfo]:
         )
         told = tuple((note.cell, note.text) for note in notes)
     info = RunInfo(
-        run_id, row.study, row.number, cast(RunState, row.state), row.created_s, run_facts(row.facts),
+        run_id, row.study, row.number, _state(store, row), row.created_s, run_facts(row.facts),
         bool(row.simulated),
         row.source, store.decisions(run_id), told,
     )  # fmt: skip

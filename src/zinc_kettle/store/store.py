@@ -135,13 +135,18 @@ class KettleStore:
         return str(found)
 
     def _take(self, db: sa.Connection, run: Any, name: str, wall_s: float) -> None:
-        held = run.holder is not None and run.holder != self.holder
-        if held and wall_s - (run.heartbeat_s or 0.0) < LEASE_S and not self._is_gone(run.holder):
+        if run.holder != self.holder and self.is_held(run.holder, run.heartbeat_s, wall_s=wall_s):
             raise RunHeldError(name, heartbeat_s=run.heartbeat_s, lease_s=LEASE_S)
         broken = s.repeats.update().where(s.repeats.c.run == run.id, s.repeats.c.state == "open")
         db.execute(broken.values(state="broken-off"))
         mine = {"state": "running", "holder": self.holder, "heartbeat_s": wall_s}
         db.execute(s.runs.update().where(s.runs.c.id == run.id).values(**mine))
+
+    def is_held(self, holder: str | None, heartbeat_s: float | None, *, wall_s: float) -> bool:
+        """True where a run's lease has not run out and its holder is not known to have ended."""
+        if holder is None or holder == self.holder:
+            return holder is not None
+        return wall_s - (heartbeat_s or 0.0) < LEASE_S and not self._is_gone(holder)
 
     def beat(self, run_id: str, *, wall_s: float) -> None:
         """Say that this run is still being measured here.

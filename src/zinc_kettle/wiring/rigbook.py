@@ -51,7 +51,7 @@ class RigBook:
         if name is None:
             return next(p for p in self._plans.values() if p.reach == "here")
         if name not in self._plans:
-            raise UsageError(f"there is no rig {name!r}", why=f"{self._file.name} does not name it",
+            raise UsageError(f"there is no rig {name!r}", why="the rig file does not list it",
                              remedy=f"one of: {', '.join(self._plans)}; docs/rigs.md explains how to add "
                              f"one")  # fmt: skip
         return self._plans[name]

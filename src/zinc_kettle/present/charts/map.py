@@ -123,7 +123,7 @@ def _planned_lines(cell: CellResults, planned: Planned, *, running: bool) -> lis
     if planned.size_bytes is not None:
         lines.append(f"file {byte_size(planned.size_bytes)}")
     if planned.seconds is not None:
-        lines.append(f"about {duration(planned.seconds)} a repeat")
+        lines.append(f"about {duration(planned.seconds)} per repeat")
     return lines
 
 
