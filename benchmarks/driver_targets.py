@@ -194,7 +194,7 @@ async def ceiling(bench: Bench) -> list[dict[str, Any]]:
                 if seen.quantiles_ms()[1] < 1.0 and seen.lost_share < 0.02:
                     best = rate
                     break
-    return [target("tokens a second of one driver with p99 under 1 ms", best, "tok/s", 40_000, at_least=True)]
+    return [target("tokens per second of one driver with p99 under 1 ms", best, "tok/s", 40_000, at_least=True)]
 
 
 async def redrawing(bench: Bench) -> list[dict[str, Any]]:
