@@ -141,11 +141,11 @@ def short_verdict(row: FitRow) -> str:
 
 
 def speed_text(prediction: Prediction | None) -> str:
-    """`12.1 (9.0–16) tok/s`; a dash where there is none."""
+    """`12.1 tok/s (9.0–16)`; a dash where there is none."""
     if prediction is None:
         return "–"
     two = (digits(prediction.low, significant=2), digits(prediction.high, significant=2))
-    return f"{digits(prediction.value, significant=2)} ({two[0]}–{two[1]}) tok/s"
+    return f"{digits(prediction.value, significant=2)} tok/s ({two[0]}–{two[1]})"
 
 
 def fit_record(row: FitRow, rig: Rig | None, wish: Wish) -> dict[str, Any]:

@@ -39,8 +39,8 @@ ACTIONS = (
     Action("later_run", "later run", "Choose a later run of the study.", "right", "shelf", footer=False),
     Action("reload", "read again", "Read the store and the study files again.", "f5", "shelf", footer=False),
     Action("probe", "probe", "Measure the rig's memory bandwidth and arithmetic rate.", "p", "rigs"),
-    Action("ask", "ask again", "Gather the rig's facts again, and see what is using it now.", "f5", "rigs"),
-    Action("type_fact", "type a fact", "Add a fact you know about the rig, with its source.", "w", "rigs"),
+    Action("ask", "gather again", "Gather the rig's facts again, and see what is using it now.", "f5", "rigs"),
+    Action("type_fact", "add a fact", "Add a fact you know about the rig, with its source.", "w", "rigs"),
     Action("back", "back", "Go back.", "escape", "rigs", footer=False),
     Action("next_control", "next control", "Choose the next what-if control.", "tab", "fit"),
     Action(
