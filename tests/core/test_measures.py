@@ -122,7 +122,7 @@ def test_steady_window_by_hand() -> None:
 def test_throughput_wants_three_completions_a_stream() -> None:
     """Fewer: no steady window, said with the count."""
     figure = steady_throughput(repeat(timeline()))
-    assert isinstance(figure, Missing) and "3 wanted" in figure.reason
+    assert isinstance(figure, Missing) and "3 needed" in figure.reason
 
 
 def test_memory_is_less_the_launcher() -> None:
