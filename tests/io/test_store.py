@@ -230,6 +230,9 @@ def test_a_lease_is_held_by_its_heartbeat(tmp_path: Path, store: KettleStore) ->
     assert begin(gone, wall_s=1011.0) == run
     with pytest.raises(StoreError, match="taken over"):
         store.beat(run, wall_s=1012.0)
+    store.set_state(run, "stopped")
+    with pytest.raises(RunHeldError):
+        begin(other, wall_s=1012.0)
     assert begin(other, wall_s=1011.0 + LEASE_S) == run, "the lease has run out"
     other.set_state(run, "stopped")
     assert begin(store, wall_s=1012.0) == run, "let go of, it is free at once"

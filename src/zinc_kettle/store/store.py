@@ -157,16 +157,21 @@ class KettleStore:
         with self.writing() as db:
             mine = s.runs.update().where(s.runs.c.id == run_id, s.runs.c.holder == self.holder)
             if not db.execute(mine.values(heartbeat_s=wall_s)).rowcount:
-                raise StoreError("another Zinc Kettle has taken over this run",
-                                 why=f"this one did not respond for {LEASE_S:g} "
-                                 f"s", remedy="continue there")  # fmt: skip
+                raise StoreError(
+                    "another Zinc Kettle has taken over this run",
+                    why=f"this one did not respond for {LEASE_S:g} s",
+                    remedy="continue there",
+                )
 
     def set_state(self, run_id: str, state: str) -> None:
-        """Say how a run stands, and let go of it where it is no longer running; a measured one is packed."""
+        """Say how a run stands, and let go of it where it is no longer running; a measured one is packed.
+
+        Nothing is said of a run that another tool has taken over: it is theirs now.
+        """
         with self.writing() as db:
             values = {"state": state} if state == "running" else {"state": state, "holder": None, "heartbeat_s": None}
-            db.execute(s.runs.update().where(s.runs.c.id == run_id).values(**values))
-            if state == "measured":
+            mine = s.runs.update().where(s.runs.c.id == run_id, s.runs.c.holder == self.holder)
+            if db.execute(mine.values(**values)).rowcount and state == "measured":
                 self._pack(db, run_id)
 
     # decisions
