@@ -36,24 +36,30 @@ def bounds_text(figure: CellFigure) -> str:
 def whole_text(figure: CellFigure) -> str:
     """Value, bounds and unit in one: `16.1 ± 0.2 tok/s`, `13 s (8.8–19)`; a dash where it is missing."""
     text, unit = value_text(figure)
-    if text == NO_VALUE:
+    if not isinstance(figure, Value):
         return NO_VALUE
-    bounds = bounds_text(figure)
-    if bounds.startswith("±"):
-        return f"{text} ± {bounds[1:]} {unit}".strip()
-    return " ".join(part for part in (text, unit, bounds) if part)
+    even = "" if figure.thin or figure.n < 2 else _even_bounds(figure)
+    if even:
+        return f"{text} ± {even} {unit}".strip()
+    return " ".join(part for part in (text, unit, bounds_text(figure)) if part)
 
 
 def _bounds(figure: Value) -> str:
     _, _, factor = scale(figure.value, figure.unit)
-    below, above = (figure.value - figure.low) * factor, (figure.high - figure.value) * factor
-    half = max(below, above)
+    half = _half(figure) * factor
     if half <= 0:
         return ""
-    if min(below, above) * LOPSIDED < half:
-        low, high = figure.low * factor, figure.high * factor
-        return f"({digits(low, spread=half)}–{digits(high, spread=half)})"
-    return f"±{digits(half, significant=2)}"
+    even = _even_bounds(figure)
+    low, high = figure.low * factor, figure.high * factor
+    return f"±{even}" if even else f"({digits(low, spread=half)}–{digits(high, spread=half)})"
+
+
+def _even_bounds(figure: Value) -> str:
+    """Half the width of bounds that are about equally far from the value; empty where they are lopsided, or none."""
+    _, _, factor = scale(figure.value, figure.unit)
+    half = _half(figure)
+    lopsided = min(figure.value - figure.low, figure.high - figure.value) * LOPSIDED < half
+    return "" if half <= 0 or lopsided else digits(half * factor, significant=2)
 
 
 def _half(figure: Value) -> float:
