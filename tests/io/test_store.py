@@ -23,7 +23,6 @@ from zinc_kettle.core.plan import Repeats, Study
 from zinc_kettle.core.results import Failure, KeptRepeat, cell_kept
 from zinc_kettle.core.schedule import Decision, Step
 from zinc_kettle.core.summary import CellSummary
-from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.timeline import EngineReport, Timeline
 from zinc_kettle.core.value import Value
 from zinc_kettle.errors import RunHeldError, StoreError, UsageError
@@ -68,19 +67,13 @@ def measure(store: KettleStore, run: str, place: int, block: int = 0, rate: floa
     """One repeat of a cell, measured and kept as a run keeps it."""
     plan, cell = study(), study().cells[place]
     done = repeat(decode_timeline(rate), timeline(role="warmup", cold=True), block=block)
-    rid = store.begin_repeat(run, cell, block, concurrency=1, launch=launch_of(done.launch))
+    rid = store.begin_repeat(run, cell, block, concurrency=1, launch=done.launch, facts={"engine": "x"})
     for t in done.timelines:
         store.add_timeline(rid, t)
     store.end_repeat(rid, done)
     kept = cell_kept(plan, cell, FACTS, store.repeats(run, cell.key)).summary
     assert isinstance(kept, CellSummary)
     store.keep_summary(run, cell.key, kept)
-
-
-def launch_of(launch: Launch | None) -> dict[str, object]:
-    """A launch as the session hands it over."""
-    assert launch is not None
-    return {"launch": dataclasses.asdict(launch), "facts": {"engine": "x"}}
 
 
 @settings(max_examples=40)
@@ -129,7 +122,7 @@ def test_a_run_comes_back_whole(tmp_path: Path) -> None:
     store = KettleStore(tmp_path / "s.db")
     run = begin(store)
     measure(store, run, 3)
-    bad = store.begin_repeat(run, study().cells[1], 0, concurrency=1, launch=None)
+    bad = store.begin_repeat(run, study().cells[1], 0, concurrency=1)
     store.fail_repeat(bad, Failure("launch", "no memory", "alloc failed"))
     store.add_note(run, study().cells[3].key, "window open", wall_s=1.0)
     decided = Decision("skip", 5.0, {"threads": 2}, 0, Step(0, "x"))
@@ -181,7 +174,7 @@ def test_a_summary_of_other_definitions_is_made_anew(tmp_path: Path, store: Kett
 def test_what_was_received_is_there_without_a_close(tmp_path: Path, store: KettleStore) -> None:
     """As after SIGKILL: a second reader of the file sees each request at once."""
     run, cell = begin(store), study().cells[0]
-    rid = store.begin_repeat(run, cell, 0, concurrency=1, launch=None)
+    rid = store.begin_repeat(run, cell, 0, concurrency=1)
     for i in range(3):
         store.add_timeline(rid, timeline(request_id=f"r{i}"))
         other = KettleStore(tmp_path / "s.db")
@@ -193,7 +186,7 @@ def test_resume_takes_up_the_unfinished_run_and_a_finished_one_gets_another_besi
     """Same plan: the same run, finished repeats known, an open one broken off and kept; then run 2 of the study."""
     run, cells = begin(store), study().cells
     measure(store, run, 2)
-    torn = store.begin_repeat(run, cells[4], 0, concurrency=1, launch=None)
+    torn = store.begin_repeat(run, cells[4], 0, concurrency=1)
     store.add_timeline(torn, timeline())
     assert begin(store) == run
     assert {key: tally.blocks for key, tally in store.done(run, "decode").items()} == {cells[2].key: frozenset({0})}
@@ -243,11 +236,11 @@ def test_a_lease_is_held_by_its_heartbeat(tmp_path: Path, store: KettleStore) ->
 def test_hundreds_of_requests_become_blocks(tmp_path: Path, store: KettleStore) -> None:
     """The journal empties into blocks, nothing is lost, the order stays, and one cell is read alone."""
     run, (cell, other, *_) = begin(store), study().cells
-    rid = store.begin_repeat(run, cell, 0, concurrency=1, launch=None)
+    rid = store.begin_repeat(run, cell, 0, concurrency=1)
     count = BLOCK_REQUESTS + 5
     for i in range(count):
         store.add_timeline(rid, timeline(request_id=f"r{i}"))
-    alone = store.begin_repeat(run, other, 0, concurrency=1, launch=None)
+    alone = store.begin_repeat(run, other, 0, concurrency=1)
     store.add_timeline(alone, timeline(request_id="other"))
     store.end_repeat(rid, repeat())
     with sqlite3.connect(tmp_path / "s.db") as db:
@@ -284,7 +277,7 @@ def test_readers_that_fail_disturb_no_writer(store: KettleStore) -> None:
         reader.start()
     try:
         for block in range(25):
-            rid = store.begin_repeat(run, cell, block, concurrency=1, launch=None)
+            rid = store.begin_repeat(run, cell, block, concurrency=1)
             for i in range(6):
                 store.add_timeline(rid, timeline(request_id=f"{block}-{i}"))
             # A write that is given up must not be kept by a reader's end either.
@@ -338,7 +331,7 @@ def test_what_is_no_store_is_refused(tmp_path: Path, store: KettleStore) -> None
 
 def test_a_write_that_fails_says_so(tmp_path: Path, store: KettleStore) -> None:
     """A measurement that cannot be kept must stop the run."""
-    rid = store.begin_repeat(begin(store), study().cells[0], 0, concurrency=1, launch=None)
+    rid = store.begin_repeat(begin(store), study().cells[0], 0, concurrency=1)
     with sqlite3.connect(tmp_path / "s.db") as db:
         db.execute("DROP TABLE journal")
     with pytest.raises(StoreError, match="could not be read or written"):

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Protocol
+from typing import Protocol
 
-from zinc_kettle.core.facts import RunFacts
+from zinc_kettle.core.facts import EngineFacts, RunFacts
 from zinc_kettle.core.plan import Cell, Study
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import Failure, KeptRepeat
 from zinc_kettle.core.schedule import Decision, Tally
 from zinc_kettle.core.summary import CellSummary
+from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.timeline import Timeline
 
 
@@ -56,16 +57,24 @@ class Store(Protocol):
         ...
 
     def begin_repeat(
-        self, run_id: str, cell: Cell, block: int, *, concurrency: int, launch: dict[str, Any] | None
+        self,
+        run_id: str,
+        cell: Cell,
+        block: int,
+        *,
+        concurrency: int,
+        launch: Launch | None = None,
+        facts: EngineFacts | None = None,
     ) -> str:
-        """Open a repeat; returns its id. `launch` holds the plain `launch` and the engine's `facts`.
+        """Open a repeat; returns its id.
 
         Args:
             run_id: The run.
             cell: The cell.
             block: Counted from 0.
             concurrency: Requests in flight at once.
-            launch: The plain `launch` and the engine's `facts`.
+            launch: The launch it runs in; None where the engine did not start.
+            facts: What that engine reported.
         """
         ...
 

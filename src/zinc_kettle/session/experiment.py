@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import dataclasses
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
 
@@ -309,9 +308,13 @@ class Experiment:
 
     async def _measure(self, step: Step, cell: Cell, engine: RunningEngine) -> None:
         store, state = self._ports.store, self._state
-        launch = {"launch": dataclasses.asdict(engine.launch), "facts": engine.facts}
         repeat_id = store.begin_repeat(
-            self._run_id, cell, step.block, concurrency=int(cell.settings["concurrency"] or 1), launch=launch
+            self._run_id,
+            cell,
+            step.block,
+            concurrency=int(cell.settings["concurrency"] or 1),
+            launch=engine.launch,
+            facts=engine.facts,
         )
         try:
             repeat = await self._episode(step, cell, engine, await self._driver(), repeat_id)
@@ -405,7 +408,7 @@ class Experiment:
 
     async def _fail(self, step: Step, cell: Cell, what: str, last_words: str) -> None:
         concurrency = int(cell.settings["concurrency"] or 1)
-        repeat_id = self._ports.store.begin_repeat(self._run_id, cell, step.block, concurrency=concurrency, launch=None)
+        repeat_id = self._ports.store.begin_repeat(self._run_id, cell, step.block, concurrency=concurrency)
         await self._close_failed(step, cell, repeat_id, "launch", what, last_words)
 
     async def _close_failed(

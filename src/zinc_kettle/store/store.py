@@ -14,13 +14,14 @@ import sqlalchemy as sa
 from sqlalchemy.exc import DatabaseError
 from uuid_utils import uuid7
 
-from zinc_kettle.core.facts import RunFacts
+from zinc_kettle.core.facts import EngineFacts, RunFacts
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.plan import Cell, Study
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import Failure, KeptRepeat
 from zinc_kettle.core.schedule import Decision, Tally
 from zinc_kettle.core.summary import CellSummary, series
+from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import RunHeldError, StoreError
 from zinc_kettle.store import schema as s
@@ -213,7 +214,14 @@ class KettleStore:
             return repeats_of_run(db, run_id)
 
     def begin_repeat(
-        self, run_id: str, cell: Cell, block: int, *, concurrency: int, launch: dict[str, Any] | None
+        self,
+        run_id: str,
+        cell: Cell,
+        block: int,
+        *,
+        concurrency: int,
+        launch: Launch | None = None,
+        facts: EngineFacts | None = None,
     ) -> str:
         """Open a repeat.
 
@@ -222,7 +230,8 @@ class KettleStore:
             cell: The cell.
             block: Counted from 0.
             concurrency: Requests in flight at once.
-            launch: The plain `launch` and the engine's `facts`.
+            launch: The launch it runs in; None where the engine did not start.
+            facts: What that engine reported.
         """
         repeat_id = new_id()
         with self.writing() as db:
@@ -231,8 +240,8 @@ class KettleStore:
                 s.repeats.insert().values(
                     id=repeat_id, run=run_id, seq=0 if last is None else last + 1, cell=cell.key,
                     levels=json.dumps(cell.levels), block=block, concurrency=concurrency, state="open",
-                    launch=None if launch is None else json.dumps(launch.get("launch")),
-                    facts=None if launch is None else json.dumps(launch.get("facts")),
+                    launch=None if launch is None else _launch_text(launch),
+                    facts=None if facts is None else json.dumps(facts),
                 )
             )  # fmt: skip
         return repeat_id
@@ -249,7 +258,7 @@ class KettleStore:
         values: dict[str, Any] = {
             "state": "measured",
             "episode": json.dumps(_episode(repeat)),
-            "launch": None if repeat.launch is None else json.dumps(msgspec.to_builtins(repeat.launch)),
+            "launch": None if repeat.launch is None else _launch_text(repeat.launch),
         }
         if repeat.trace is not None:
             values["trace"] = encode_columns(*trace_columns(repeat.trace))
@@ -321,6 +330,10 @@ def keep_block(db: sa.Connection, run_id: str, requests: int, body: bytes) -> No
     entries = [{"repeat": repeat, "block": block[0]} for repeat in repeats_of(body)]
     if entries:
         db.execute(s.block_repeats.insert(), entries)
+
+
+def _launch_text(launch: Launch) -> str:
+    return json.dumps(msgspec.to_builtins(launch))
 
 
 def _episode(repeat: Repeat) -> dict[str, Any]:
