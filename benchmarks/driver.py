@@ -5,7 +5,7 @@
 Every client reads the same scheduled streams of the C server in benchmarks/native, one after another within each
 window, so that the ratios of one run can be believed on a shared machine and the absolutes beside them cannot. Of five
 windows (two off the targets) the one with the least p99 counts. Writes benchmarks/out/driver.json and a chart. With
---targets the table of the last run is kept, and only what stands beside it is measured anew.
+--targets the table of the last run is kept, and only what stands beside it is measured again.
 """
 
 from __future__ import annotations

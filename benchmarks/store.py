@@ -3,7 +3,7 @@
     python benchmarks/store.py [REQUESTS]
 
 Made-up timelines of 64 tokens each, in repeats of 1,000, packed as the tool packs them. Figures: time until the shelf
-lists it, and time until every measure of every repeat is computed anew, the best of three
+lists it, and time until every measure of every repeat is computed again, the best of three
 rounds. Writes benchmarks/out/store.json.
 """
 

@@ -42,7 +42,7 @@ def lines() -> list[dict[str, Any]]:
         target(f"a study of {size}, opened", large["open_s"], "s", 1.0),
         target("a repeat of it that ends, on the event loop, median", ends[len(ends) // 2], "ms", 20),
         target("its map, drawn while scrolling", large["draws_per_s"], "times/s", 10, at_least=True),
-        target("all measures of 1,000,000 requests anew", store["recompute_s"] * scale, "s", 30.0),
+        target("all measures of 1,000,000 requests computed again", store["recompute_s"] * scale, "s", 30.0),
         target("header of a 60 GB model file", sorted(r[0] for r in headers["ours"])[2], "s", 0.3),
         target("driver and sampler at 8 streams, local engine", cores[len(cores) // 2], "cores", 0.08),
     ]

@@ -76,6 +76,22 @@ def test_a_live_repeat_joins_its_cell() -> None:
     assert results.cells[0].series("decode") == pytest.approx((10.0, 12.0))
 
 
+def test_what_is_computed_while_a_cell_changes_is_not_kept() -> None:
+    """As when a thread ranks the cells and a repeat ends meanwhile."""
+    results = results_of({0: (10.0,)})
+    cell = results.cells[0].cell
+
+    def slow() -> int:
+        before = results.done_repeats
+        kept = [KeptRepeat("measured", r) for r in repeats_at(10.0, 12.0)]
+        results.take(cell.key, cell_kept(results.study, cell, FACTS, kept))
+        return before
+
+    assert results.once("done", slow) == 1
+    assert results.once("done", lambda: results.done_repeats) == 2
+    assert results.once("done", lambda: 0) == 2, "kept now"
+
+
 def test_the_best_is_not_chosen_by_noise() -> None:
     """Overlapping ranges stand together; one repeat each concludes nothing; clear ones stand alone."""
     clear = results_of(FULL)
@@ -151,13 +167,13 @@ def chart(results: StudyResults, kind: str = "map", measure: str = "decode", pla
     return build(kind, Subject(results, measure, None if place is None else results.cells[place]))
 
 
-def test_the_map_marks_the_best_and_what_is_level() -> None:
+def test_the_map_marks_the_best_and_what_is_tied() -> None:
     """One cell is best; those without a clear difference say so; the subtitle says what the bounds are."""
     made = chart(results_of(FULL))
     cells = made.panels[0].cells
     assert [c.best for c in cells] == [False] * 5 + [True] and cells[5].shade == 1.0 and cells[0].shade == 0.0
-    level = chart(results_of({0: (10.0, 12.0), 1: (11.0, 12.5)})).panels[0].cells
-    assert [c.lines[-1] for c in level if c.level] == ["≈ best"]
+    even = chart(results_of({0: (10.0, 12.0), 1: (11.0, 12.5)})).panels[0].cells
+    assert [c.lines[-1] for c in even if c.tied] == ["≈ best"]
     assert "median of 1 to 2 repeats" in chart(results_of({0: (1.0,), 1: (1.0, 2.0)})).subtitle
     assert "range of 3 repeats" in made.subtitle and "virtual machine" in made.notes
 

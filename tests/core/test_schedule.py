@@ -120,7 +120,7 @@ def test_stop_after_this_block_and_go_on() -> None:
     assert len(steps) == 12 and {s.block for s in steps[6:]} == {1}
     done = {key: Tally(frozenset({0, 1})) for key in plan.by_key}
     assert schedule.next_step(done) is None
-    assert Schedule(plan, (*schedule.decisions, decision("go-on", steps[0]))).next_step(done) is not None
+    assert Schedule(plan, (*schedule.decisions, decision("resume", steps[0]))).next_step(done) is not None
     grouped = dataclasses.replace(plan, repeats=Repeats(count=3, order="by-launch"))
     some, _ = walk(grouped, lambda step, count: [decision("stop-after", step)] if count == 2 else [])
     assert len(some) == 2
@@ -131,7 +131,7 @@ def test_pause_and_go_on() -> None:
     plan, step = study(), Step(0, "")
     assert not Schedule(plan).paused
     paused = (decision("pause", step),)
-    assert Schedule(plan, paused).paused and not Schedule(plan, (*paused, decision("go-on", step))).paused
+    assert Schedule(plan, paused).paused and not Schedule(plan, (*paused, decision("resume", step))).paused
 
 
 def test_until_narrow_ends_also_where_all_fails() -> None:

@@ -294,7 +294,7 @@ async def test_a_paused_run_begins_nothing_until_it_goes_on(tmp_path: Path) -> N
         await asyncio.sleep(0.01)
     await asyncio.sleep(0.1)
     assert sum(isinstance(e, p.RepeatEnded) for e in bench.events) == 2
-    bench.store.decide(bench.run_id, Decision("go-on", 2.0))
+    bench.store.decide(bench.run_id, Decision("resume", 2.0))
     assert (await task).state == "measured"
 
 

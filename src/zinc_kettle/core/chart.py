@@ -40,7 +40,7 @@ class Cell:
     shade: float | None = None
     """From 0, the worst, to 1, the best of the panel's values; None where it has no value."""
     best: bool = False
-    level: bool = False
+    tied: bool = False
     """True where it shows no clear difference from the best; its last line says so."""
     failed: bool = False
 

@@ -95,7 +95,8 @@ class Standing:
     """The best cell for a measure, and those that show no clear difference from it."""
 
     best: CellResults | None = None
-    level: tuple[CellResults, ...] = ()
+    tied: tuple[CellResults, ...] = ()
+    """Those that show no clear difference from it."""
     low: float = 0.0
     """The smallest headline of all cells."""
     high: float = 0.0
@@ -105,17 +106,13 @@ class Standing:
 
     @property
     def all(self) -> tuple[CellResults, ...]:
-        """The best first, then those level with it; empty where nothing is ranked."""
-        return () if self.best is None else (self.best, *self.level)
+        """The best first, then those tied with it; empty where nothing is ranked."""
+        return () if self.best is None else (self.best, *self.tied)
 
 
 def standing(results: StudyResults, name: str) -> Standing:
     """Which cell is best; nothing is ranked by noise, nor while a measured cell has only one repeat."""
-    key = ("standing", name)
-    if key not in results.memo:
-        results.memo[key] = _standing(results, name)
-    found: Standing = results.memo[key]
-    return found
+    return results.once(("standing", name), lambda: _standing(results, name))
 
 
 def _standing(results: StudyResults, name: str) -> Standing:
@@ -131,8 +128,8 @@ def _standing(results: StudyResults, name: str) -> Standing:
     pick = max if better == "more" else min
     top, _ = pick(measured, key=lambda pair: median(pair[0].series(name)))
     seed = results.study.seed
-    level = tuple(c for c, _ in measured if c is not top and not differs(ratio(c, top, name, seed=seed)))
-    return Standing(top, level, low, high)
+    tied = tuple(c for c, _ in measured if c is not top and not differs(ratio(c, top, name, seed=seed)))
+    return Standing(top, tied, low, high)
 
 
 # gains

@@ -15,7 +15,7 @@ SIMULATED_MARK = "(sim.)"
 
 
 @dataclass(frozen=True)
-class Axis:
+class GridAxis:
     """One side of the map."""
 
     factor: str | None
@@ -35,8 +35,8 @@ class Slice:
 class Grid:
     """Rows and columns of the map, and one slice for each combination of further factors."""
 
-    rows: Axis
-    columns: Axis
+    rows: GridAxis
+    columns: GridAxis
     slices: tuple[Slice, ...]
 
     def cells(self, results: StudyResults, part: int) -> list[list[CellResults]]:
@@ -61,7 +61,7 @@ def axes(study: Study) -> tuple[str | None, str | None]:
 
 
 _GRIDS: WeakKeyDictionary[StudyResults, Grid] = WeakKeyDictionary()
-"""A layout changes only with the plan, and a plan of ten thousand cells is not laid out anew at each redraw."""
+"""A layout changes only with the plan, and a plan of ten thousand cells is not laid out again at each redraw."""
 
 
 def grid_of(results: StudyResults) -> Grid:
@@ -95,8 +95,8 @@ def _grid(results: StudyResults) -> Grid:
     return Grid(_axis(row, row_levels, made_up), _axis(column, column_levels, made_up), slices)
 
 
-def _axis(factor: str | None, levels: tuple[Level | None, ...], made_up: set[str]) -> Axis:
+def _axis(factor: str | None, levels: tuple[Level | None, ...], made_up: set[str]) -> GridAxis:
     names = ["" if level is None else label(level) for level in levels]
     if factor == "rig":
         names = [f"{name} {SIMULATED_MARK}" if name in made_up else name for name in names]
-    return Axis(factor, tuple(names))
+    return GridAxis(factor, tuple(names))

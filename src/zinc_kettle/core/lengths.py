@@ -35,10 +35,7 @@ class LengthFamily:
 
 def families(results: StudyResults) -> list[LengthFamily]:
     """The families of a study, kept while no cell changes; none where the prompt length does not vary."""
-    if "families" not in results.memo:
-        results.memo["families"] = _families(results)
-    found: list[LengthFamily] = results.memo["families"]
-    return found
+    return results.once("families", lambda: _families(results))
 
 
 def _families(results: StudyResults) -> list[LengthFamily]:

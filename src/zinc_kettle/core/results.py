@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 from zinc_kettle.core.cautions import Caution, Setting, timeline_cautions
 from zinc_kettle.core.facts import EngineFacts, RunFacts, machine_of
@@ -21,6 +21,7 @@ from zinc_kettle.core.summary import EMPTY, CellSummary, summarise
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.value import CellFigure
 
+T = TypeVar("T")
 RepeatState = Literal["open", "measured", "failed", "broken-off"]
 """`open` while it runs; `broken-off` was interrupted: kept and shown, not counted, measured again on resume."""
 RunState = Literal["planned", "running", "stopped", "measured"]
@@ -198,7 +199,7 @@ class StudyResults:
         self.study = self.schedule.whole
         """With the levels that were added while it ran."""
         self.cells = [self._cell(cell, (kept or {}).get(cell.key, CellKept())) for cell in self.study.cells]
-        self.memo: dict[Any, Any] = {}
+        self._memo: dict[object, Any] = {}
         """What was computed of several cells; forgotten when a cell changes."""
         self._count()
 
@@ -239,14 +240,23 @@ class StudyResults:
         return self.cells[self.study.by_key[key].index]
 
     def take(self, key: str, kept: CellKept) -> None:
-        """Take what a cell has become; nothing else is computed anew."""
+        """Take what a cell has become; nothing else is computed again."""
         old = self.cell(key)
         new = self._cell(old.cell, kept)
         self.cells[old.cell.index] = new
         self.done_repeats += min(new.done, new.wanted) - min(old.done, old.wanted)
         self.wanted_repeats += new.wanted - old.wanted
         self.failed_cells += (new.state == "failed") - (old.state == "failed")
-        self.memo.clear()
+        # A new one, not a cleared one: a thread that is computing from the old cells keeps its result in the old one.
+        self._memo = {}
+
+    def once(self, key: object, make: Callable[[], T]) -> T:
+        """What is computed of several cells, kept until one of them changes; also from a thread while they do."""
+        memo = self._memo
+        if key not in memo:
+            memo[key] = make()
+        found: T = memo[key]
+        return found
 
     def add_note(self, key: str | None, text: str) -> None:
         """Take a note that has just been kept."""

@@ -1,7 +1,7 @@
 """What comes next in a run: a pure function of the plan, of what a person decided since, and of what is done.
 
 Nothing walks a list made at the start: skipping a cell, more repeats, a further level, a pause and an early stop are
-entries of an append-only log, and the next step is found anew after each repeat. Reasons: docs/measures.md, section
+entries of an append-only log, and the next step is found again after each repeat. Reasons: docs/measures.md, section
 'Order of runs'.
 """
 
@@ -17,7 +17,7 @@ from zinc_kettle.core.factors import Level
 from zinc_kettle.core.plan import Cell, LaunchSettings, Repeats, Study
 from zinc_kettle.core.precision import wanted_repeats
 
-DecisionKind = Literal["skip", "restore", "more", "add-level", "stop-after", "pause", "go-on"]
+DecisionKind = Literal["skip", "restore", "more", "add-level", "stop-after", "pause", "resume"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,7 +94,7 @@ class Schedule:
     @property
     def paused(self) -> bool:
         """True while nothing is to be begun."""
-        last = [d.kind for d in self.decisions if d.kind in {"pause", "go-on"}][-1:]
+        last = [d.kind for d in self.decisions if d.kind in {"pause", "resume"}][-1:]
         return last == ["pause"]
 
     @cached_property
@@ -186,8 +186,8 @@ class Schedule:
 
     def _stopped_before(self, step: Step) -> bool:
         """True where a person wanted the run to end with the block that ran then, and this step is beyond it."""
-        stops = [d for d in self.decisions if d.kind in {"stop-after", "go-on"}]
-        if not stops or stops[-1].kind == "go-on":
+        stops = [d for d in self.decisions if d.kind in {"stop-after", "resume"}]
+        if not stops or stops[-1].kind == "resume":
             return False
         at = stops[-1].step
         if at is None:

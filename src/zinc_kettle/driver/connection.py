@@ -81,7 +81,7 @@ class Connection:
             self._reply = None
 
     def _check(self) -> None:
-        """Look whether a limit is reached; one timer a request, set anew only when it goes off."""
+        """Look whether a limit is reached; one timer a request, set again only when it goes off."""
         assert self._sink is not None
         timeout_ns, stall_ns = self._limits_ns
         now = time.monotonic_ns()

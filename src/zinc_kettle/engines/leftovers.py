@@ -17,7 +17,9 @@ import psutil
 SAME_START_S = 0.05
 """The system tells a process's start in ticks of a hundredth of a second; a pid is not used again within five."""
 END_LIMIT_S = 3.0
+"""Wait for a killed process to be gone; it is not a start's business to wait longer."""
 MAX_NOTE_BYTES = 1 << 16
+"""A note is well under a kilobyte; anything larger is not one of ours."""
 
 
 class Note(msgspec.Struct, frozen=True):

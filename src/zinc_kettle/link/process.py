@@ -43,7 +43,7 @@ MARGIN_S = 60.0
 
 @cache
 def clock_name() -> str:
-    """Name of this machine's monotonic clock, which begins anew with each boot; it names no machine."""
+    """Name of this machine's monotonic clock, which starts again with each boot; it names no machine."""
     try:
         boot = Path("/proc/sys/kernel/random/boot_id").read_text()
     except OSError:

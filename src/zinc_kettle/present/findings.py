@@ -24,7 +24,7 @@ MOST_GAINS = 3
 MOST_SLOPES = 2
 MOST_FAILURES = 2
 WORDING = 2
-"""Version of the sentences: an answer that was kept in other words is found anew."""
+"""Version of the sentences: an answer that was kept in other words is found again."""
 SUPERLATIVES = {"tokens/s": "fastest", "s": "shortest", "bytes": "smallest"}
 FIRST_MEASURE = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall", "conversation": "ttft"}
 """What a study of this shape of load is first read by; the others by decode."""
@@ -55,11 +55,11 @@ def answer(results: StudyResults, name: str | None = None) -> str:
         return early if results.done_repeats else "nothing measured yet"
     head = f"{SUPERLATIVES.get(measure.unit, 'best')} {measure.title}: {rank.best.title}"
     figure = whole_text(rank.best.value(name))
-    if not rank.level:
+    if not rank.tied:
         return f"{head}, {figure}"
     if len(rank.all) == len(results.cells):
         return f"no cell shows a clear difference from the others in {measure.title} yet"
-    others = ", ".join(c.title for c in rank.level[:2]) + (" …" if len(rank.level) > 2 else "")
+    others = ", ".join(c.title for c in rank.tied[:2]) + (" …" if len(rank.tied) > 2 else "")
     return f"{head}, {figure}; no clear difference from {others}"
 
 

@@ -123,7 +123,7 @@ class SshShell:
         self._tunnels: list[asyncio.subprocess.Process] = []
 
     async def connection(self) -> asyncssh.SSHClientConnection:
-        """The open connection; opened anew where it was lost."""
+        """The open connection; opened again where it was lost."""
         async with self._lock:
             if self._connection is None or self._connection.is_closed():
                 self._connection = await connect(self.host, self._config)

@@ -36,7 +36,7 @@ PAUSE_LOOK_S = 0.5
 """Between two looks whether a paused run is to go on."""
 
 CELLS_AT_HAND = 512
-"""Cells whose repeats stay in memory; those of further ones are read from the store when they are needed again."""
+"""Cells whose repeats stay in memory, some MB; those of others are read from the store when they are needed again."""
 
 
 @dataclass(frozen=True)
@@ -169,7 +169,7 @@ class Experiment:
         store = self._ports.store
         until = self._study.repeats.until_measure if self._study.repeats.until_percent is not None else None
         self._state.done = dict(store.done(self._run_id, until))
-        self._decide_anew()
+        self._read_decisions()
         left = self._left()
         done = sum(len(tally.blocks) for tally in self._state.done.values())
         self._emit(p.Began(self._run_id, done + sum(left.values()), done))
@@ -184,7 +184,7 @@ class Experiment:
             out[cell.key] = max(0, self._schedule.wanted(cell.key, tally) - len(tally.blocks))
         return out
 
-    def _decide_anew(self) -> bool:
+    def _read_decisions(self) -> bool:
         """Look into the log of decisions; true where there is something new."""
         decisions = self._ports.store.decisions(self._run_id)
         if decisions == self._schedule.decisions:
@@ -238,12 +238,12 @@ class Experiment:
         return await asyncio.to_thread(self._ports.models.make, name, quantization, told)
 
     async def _run_all(self, left: dict[str, int]) -> bool:
-        """Step after step, the next one found anew each time; true where nothing is left at the end."""
+        """Step after step, the next one found each time; true where nothing is left at the end."""
         time_left, block = self._time_left(left), 0
         self._tell_progress(time_left)
         paused = False
         while True:
-            if self._decide_anew():
+            if self._read_decisions():
                 self._emit(p.Widened(self._run_id))
                 left, block = self._left(), 0
                 await self._find_models(left)

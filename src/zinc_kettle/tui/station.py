@@ -37,7 +37,7 @@ def is_too_small(size: Size) -> bool:
 
 
 class Station(Screen[None]):
-    """A screen of the tool: it can be drawn anew at any time, and explained.
+    """A screen of the tool: it can be drawn again at any time, and explained.
 
     Its style sheet and its help stand beside its module, as screen.tcss and help.md.
     """

@@ -102,7 +102,7 @@ def calibrate(points: Sequence[Point], prior: Calibration | None = None) -> Cali
     matrix = np.vstack([np.array(rows), weight * np.eye(3)])
     wanted = np.concatenate([np.ones(len(points)), weight * np.array([held.reading, held.operands, held.step])])
     found = np.linalg.lstsq(matrix, wanted, rcond=None)[0]
-    # A negative cost is nonsense that correlated terms can produce: such a term is left out and the others fitted anew.
+    # A negative cost is nonsense that correlated terms can produce: it is left out and the others fitted again.
     keep = found > 0
     if not keep.all():
         again = np.linalg.lstsq(matrix[:, keep], wanted, rcond=None)[0]

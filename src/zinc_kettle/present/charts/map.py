@@ -9,8 +9,7 @@ from zinc_kettle.core.cautions import QUIET_CODES
 from zinc_kettle.core.chart import Axis, Cell, Chart, Panel
 from zinc_kettle.core.compare import Standing, standing
 from zinc_kettle.core.factors import axis_name
-from zinc_kettle.core.grid import Axis as Side
-from zinc_kettle.core.grid import grid_of
+from zinc_kettle.core.grid import GridAxis, grid_of
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import byte_size, digits, duration
@@ -20,7 +19,7 @@ from zinc_kettle.present.charts.subtitle import measure_line, notes
 from zinc_kettle.present.planned import NOTHING_KNOWN, Planned
 from zinc_kettle.present.values import CAUTION_MARK, STATE_MARKS, bounds_text, value_text
 
-LEVEL_WORDS = "≈ best"
+TIED_WORDS = "≈ best"
 """Last line of a cell that shows no clear difference from the best."""
 
 
@@ -54,24 +53,24 @@ def map_panel(
     """
     grid = grid_of(results)
     rank = rank or Standing()
-    level = {cell.cell.key for cell in rank.level}
+    tied = {cell.cell.key for cell in rank.tied}
     best = rank.best.cell.key if rank.best else None
     marks = []
     for r, row in enumerate(grid.slices[part].rows[at.top : at.top + at.rows]):
         for c, key in enumerate(row[at.left : at.left + at.columns]):
             cell = results.cell(key)
             lines = _lines(cell, name, (planned or {}).get(key, NOTHING_KNOWN), running=key == running)
-            if key in level:
-                lines.append(LEVEL_WORDS)
+            if key in tied:
+                lines.append(TIED_WORDS)
             shade = _shade(cell, name, rank)
-            marks.append(Cell(key, c, r, tuple(lines), shade, key == best, key in level, cell.state == "failed"))
+            marks.append(Cell(key, c, r, tuple(lines), shade, key == best, key in tied, cell.state == "failed"))
     return Panel(
         _axis(grid.columns, at.left, at.columns), _axis(grid.rows, at.top, at.rows), tuple(marks),
         title=grid.slices[part].title,
     )  # fmt: skip
 
 
-def _axis(side: Side, start: int, count: int) -> Axis:
+def _axis(side: GridAxis, start: int, count: int) -> Axis:
     return Axis(axis_name(side.factor), "categories", side.labels[start : start + count])
 
 

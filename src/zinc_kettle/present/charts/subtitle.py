@@ -16,11 +16,7 @@ ARRIVALS = {"constant": "constant", "poisson": "Poisson", "recorded": "recorded"
 
 def measure_line(results: StudyResults, name: str) -> str:
     """Measure, unit, statistic, bounds and workload of a study's figures, in one line; kept while no cell changes."""
-    key = ("measure line", name)
-    if key not in results.memo:
-        results.memo[key] = " · ".join([*_statistic(results, name), *_workload(results)])
-    line: str = results.memo[key]
-    return line
+    return results.once(("measure line", name), lambda: " · ".join([*_statistic(results, name), *_workload(results)]))
 
 
 def _statistic(results: StudyResults, name: str) -> list[str]:

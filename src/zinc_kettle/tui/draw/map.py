@@ -137,7 +137,7 @@ def _box(cell: Cell, width: int, height: int, palette: Palette, *, chosen: bool)
         styles[0] = Style(color=ink, bgcolor=background, bold=True)
     if cell.failed:
         styles = [Style(color=palette.failure, bgcolor=background)] * len(cell.lines)
-    if cell.level:
+    if cell.tied:
         styles[-1] = Style(color=palette.on_zinc, bgcolor=background, bold=True)
     bars = Style(color=palette.ink, bgcolor=background)
     return tuple(_framed(cell.lines, styles, width, height, bars, chosen=chosen))

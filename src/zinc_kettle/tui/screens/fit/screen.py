@@ -91,7 +91,7 @@ class FitScreen(Station):
             self.redraw()
 
     def redraw(self) -> None:
-        """Compute and draw everything anew; this is what a control's change does."""
+        """Compute and draw everything again; this is what a control's change does."""
         rig, p = self._rig, self.palette
         self.query_one(Stations).show(p)
         if rig is None:
