@@ -81,9 +81,11 @@ class UrlRig:
 
     async def probe(self) -> dict[str, Any]:
         """Not to be had over an address."""
-        raise RigError(f"{self._plan.name} cannot be probed", why="nothing can be run on a rig known only by "
-        "its address",
-                       remedy="reach it over SSH, or type its bandwidth in")  # fmt: skip
+        raise RigError(
+            f"{self._plan.name} cannot be probed",
+            why="nothing can be run on a rig known only by its address",
+            remedy="reach it over SSH, or type its bandwidth in",
+        )
 
     async def busy(self) -> dict[str, Any] | None:
         """Cannot be seen."""

@@ -51,9 +51,11 @@ class RigBook:
         if name is None:
             return next(p for p in self._plans.values() if p.reach == "here")
         if name not in self._plans:
-            raise UsageError(f"there is no rig {name!r}", why="the rig file does not list it",
-                             remedy=f"one of: {', '.join(self._plans)}; docs/rigs.md explains how to add "
-                             f"one")  # fmt: skip
+            raise UsageError(
+                f"there is no rig {name!r}",
+                why="the rig file does not list it",
+                remedy=f"one of: {', '.join(self._plans)}; docs/rigs.md explains how to add one",
+            )
         return self._plans[name]
 
     def adapter(self, name: str) -> LocalRig | UrlRig | SshRig | RehearsalRig:

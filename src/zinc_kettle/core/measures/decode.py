@@ -76,8 +76,8 @@ def spread(repeats: Sequence[Repeat]) -> CellFigure:
 
 MEASURES = (
     Measure(
-        "decode", "decode", "tokens/s", "more", GROUP, "tokens of one stream after the first chunk, divided by "
-        "the time they took",
+        "decode", "decode", "tokens/s", "more", GROUP,
+        "tokens of one stream after the first chunk, divided by the time they took",
         PerRepeat(decode),
         mistakes="Tokens of different models differ in size: compare characters per second there. Decode slows "
         "down as the context fills.",
@@ -95,8 +95,8 @@ MEASURES = (
         "decode in characters, since tokens of different models differ in size", PerRepeat(chars_rate),
     ),
     Measure(
-        "limit_share", "share of the limit", "share", "more", GROUP, "decode speed divided by what memory "
-        "bandwidth allows",
+        "limit_share", "share of the limit", "share", "more", GROUP,
+        "decode speed divided by what memory bandwidth allows",
         PerRepeat(share_of_limit),
         mistakes="A low share does not prove a bad engine: few threads, unpacking weights and small models all "
         "cost speed.",

@@ -109,17 +109,17 @@ MEASURES = (
         PerRepeat(memory_anonymous),
     ),
     Measure(
-        "memory_file", "memory, file", "bytes", "less", GROUP, "highest file-backed part of the resident "
-        "memory; shared with the file cache",
+        "memory_file", "memory, file", "bytes", "less", GROUP,
+        "highest file-backed part of the resident memory; shared with the file cache",
         PerRepeat(memory_file),
     ),
     Measure(
-        "cpu", "engine CPU", "cores", "neither", GROUP, "processor time of the engine divided by wall "
-        "time", PerRepeat(cpu),
+        "cpu", "engine CPU", "cores", "neither", GROUP,
+        "processor time of the engine divided by wall time", PerRepeat(cpu),
     ),
     Measure(
-        "observer_share", "observer", "share", "less", GROUP, "processor time of driver and sampler, as a share "
-        "of the machine",
+        "observer_share", "observer", "share", "less", GROUP,
+        "processor time of driver and sampler, as a share of the machine",
         PerRepeat(observer_share),
     ),
     Measure(

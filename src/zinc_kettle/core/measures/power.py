@@ -68,8 +68,8 @@ MEASURES = (
         PerRepeat(energy_token), map_rank=12,
     ),
     Measure(
-        "energy_token_net", "energy, net", "J/token", "less", GROUP, "the same, minus what the idle rig would "
-        "have used",
+        "energy_token_net", "energy, net", "J/token", "less", GROUP,
+        "the same, minus what the idle rig would have used",
         PerRepeat(energy_token_net), mistakes="May be negative where the load is small.",
     ),
     Measure(
