@@ -22,8 +22,9 @@ from typing import Any
 
 from zinc_kettle.config import Places, places
 from zinc_kettle.core.fit.predict import Calibration, Machine, Point, calibrate, decode_speed
-from zinc_kettle.core.fit.sizing import Wish, peak_bytes, sizes
+from zinc_kettle.core.fit.sizing import REQUEST_BYTES, Wish, buffers_bytes, sizes
 from zinc_kettle.core.fit.touched import touched
+from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.core.plan import Limits, Repeats, Study
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.formats.presets import preset_shape
@@ -35,6 +36,12 @@ QUANTIZATIONS = ("F16", "Q8_0", "Q6_K", "Q5_K", "Q5_0", "Q4_K", "Q4_0")
 DEPTH = 96
 """Tokens in the cache at the middle of an answer of the speed study."""
 OUTPUT = 8
+
+
+def peak_bytes(shape: ModelShape, wish: Wish, *, depth: int) -> int:
+    """Highest resident memory while one request reaches a depth: the mask is set aside for the whole context, and
+    becomes resident only as far as cells are in use."""
+    return sizes(shape, wish).loaded_bytes + buffers_bytes(shape, wish, depth=depth) + REQUEST_BYTES
 
 
 def measure(study: Study, where: Places) -> StudyResults:

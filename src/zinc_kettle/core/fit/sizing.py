@@ -107,12 +107,6 @@ def kv_bytes(shape: ModelShape, wish: Wish) -> int:
     return sum(layer_kv_bytes(shape, wish))
 
 
-def peak_bytes(shape: ModelShape, wish: Wish, *, depth: int) -> int:
-    """Highest resident memory while one request reaches a depth: the mask is set aside for the whole context, and
-    becomes resident only as far as cells are in use."""
-    return sizes(shape, wish).loaded_bytes + buffers_bytes(shape, wish, depth=depth) + REQUEST_BYTES
-
-
 def buffers_bytes(shape: ModelShape, wish: Wish, *, depth: int | None = None) -> int:
     """Working memory, as the engine sets it aside; or what of it is touched up to a depth.
 
