@@ -11,6 +11,7 @@ import numpy.typing as npt
 from zinc_kettle.core.cautions import Caution, Setting, cell_cautions
 from zinc_kettle.core.family import Turn, prompt_point, turns_of_requests
 from zinc_kettle.core.measures import MEASURES, per_repeat, repeat_figures
+from zinc_kettle.core.measures.decode import ONE_CHUNK
 from zinc_kettle.core.measures.kinds import OfCell, OverGaps, OverLaunches, OverRequests, PerRepeat
 from zinc_kettle.core.repeat import Missing, Repeat
 from zinc_kettle.core.stats import median_interval, quantile, thin
@@ -20,7 +21,6 @@ from zinc_kettle.core.units import NS_PER_S
 from zinc_kettle.core.value import CellFigure, Value
 
 NOT_MEASURED = Missing("nothing was measured")
-_NO_GAPS = Missing("no answer had more than one output chunk")
 
 
 @dataclass(frozen=True)
@@ -167,6 +167,6 @@ def _gap_quantile(repeats: Sequence[Repeat], p: float, unit: str, seed: int) -> 
     alone = len(repeats) == 1
     groups = by_repeat[0] if alone else [np.concatenate(gaps) for gaps in by_repeat if gaps]
     if not groups:
-        return _NO_GAPS
+        return ONE_CHUNK
     of, count = "requests" if alone else "repeats", sum(len(g) for g in groups)
     return Value.of_interval(pooled_quantile_interval(groups, p, seed=seed), unit, of=of, thin=thin(count, p))

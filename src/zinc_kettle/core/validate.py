@@ -15,6 +15,7 @@ from zinc_kettle.core.plan import Cell, Endpoint, Limits, Prompts, Repeats, Stud
 from zinc_kettle.core.traffic import Load, RetryPolicy
 
 MAX_CELLS = 100_000
+"""At a second each they would take more than a day; a plan of more is a slip of the keyboard."""
 TYPE_WORDS: dict[type, str] = {str: "text", int: "a whole number", bool: "true or false"}
 
 

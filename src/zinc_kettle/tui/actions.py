@@ -73,3 +73,15 @@ def bindings(place: str) -> list[Binding | tuple[str, str] | tuple[str, str, str
         for a in ACTIONS
         if a.place == place
     ]
+
+
+def binding_for(place: str, id: str, action: str) -> Binding:
+    """The key of an action, for a widget that would otherwise take that key for something of its own.
+
+    Args:
+        place: Where the action is at home.
+        id: Of the action.
+        action: What the widget does for it.
+    """
+    found = next(a for a in ACTIONS if a.place == place and a.id == id)
+    return Binding(found.key, action, found.title, tooltip=found.help)

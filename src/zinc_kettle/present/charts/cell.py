@@ -9,6 +9,7 @@ from dataclasses import replace
 from zinc_kettle.core.cautions import QUIET_CODES
 from zinc_kettle.core.chart import Axis, Chart, Label, Line, Mark, Panel, Points, Rule, Spans, Steps
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.measures.power import UNTOLD
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.stats import flukes, median, quantile
 from zinc_kettle.core.telemetry import Trace
@@ -132,7 +133,7 @@ def power_panel(cell: CellResults) -> Panel:
     """Power of the rig over the last repeat, from its energy; empty where nothing told it."""
     title, trace = "power of the rig, last repeat", _last_trace(cell)
     if trace is None or trace.energy_uj is None or len(trace.at_ns) < 3:
-        return Panel(Axis(unit="s"), Axis(unit="W"), title=title, empty="nothing on this rig reports its power")
+        return Panel(Axis(unit="s"), Axis(unit="W"), title=title, empty=UNTOLD.reason)
     at, energy = trace.at_ns, trace.energy_uj
     steps = [
         (float(t0 - at[0]) / NS_PER_S, float(e1 - e0) * 1e3 / float(t1 - t0))

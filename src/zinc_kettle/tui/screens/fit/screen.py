@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from rich.text import Text
 from textual.app import ComposeResult
-from textual.binding import Binding
 from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Digits, Footer, OptionList, Static
 from textual.widgets.option_list import Option
@@ -14,7 +13,7 @@ from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.units import byte_size, digits, plural
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.fit_rows import FitRow, detail
-from zinc_kettle.tui.actions import bindings
+from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.draw.fit import changed, controls, controls_line, detail_text, heads, line
 from zinc_kettle.tui.station import Station
@@ -29,10 +28,7 @@ EMPTY = (
 class ModelList(Choices):
     """The list; left and right belong to the what-if controls."""
 
-    BINDINGS = [  # noqa: RUF012
-        Binding("left", "screen.less", "less", tooltip="Lower the chosen control by one step."),
-        Binding("right", "screen.more", "more", tooltip="Raise the chosen control by one step."),
-    ]
+    BINDINGS = [binding_for("fit", "less", "screen.less"), binding_for("fit", "more", "screen.more")]  # noqa: RUF012
 
 
 class FitScreen(Station):

@@ -6,12 +6,11 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 from textual.app import ComposeResult
-from textual.binding import Binding
 from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
 from zinc_kettle.errors import KettleError
-from zinc_kettle.tui.actions import bindings
+from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.bridge import ShelfEntry, host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.choices import Choices
@@ -34,7 +33,7 @@ HINT = (
 class StudyList(Choices):
     """The list; it says in the footer what enter does."""
 
-    BINDINGS = [Binding("enter", "select", "open", tooltip="Open the study's map.")]  # noqa: RUF012
+    BINDINGS = [binding_for("shelf", "open", "select")]  # noqa: RUF012
 
 
 class ShelfScreen(Station):
