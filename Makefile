@@ -2,6 +2,8 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 STAMP := $(VENV)/.installed
+OLDER := 2026.7.9873
+OLDER_ENGINE := $(VENV)/older-engine
 
 # Where byte code is not kept, each of the many starts of the tool in the tests compiles all of it again.
 unexport PYTHONDONTWRITEBYTECODE
@@ -38,7 +40,13 @@ rules: setup
 docs: setup
 	$(BIN)/python docs/generate.py
 
-unit: setup
+# A second version of an engine in a Python of its own, which the tests hold against the first.
+$(OLDER_ENGINE)/.installed: requirements-older.lock $(STAMP)
+	$(BIN)/python -m venv $(OLDER_ENGINE)
+	$(OLDER_ENGINE)/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements-older.lock
+	@touch $@
+
+unit: setup $(OLDER_ENGINE)/.installed
 	@command -v tmux >/dev/null || { echo "The tests drive the real screen in tmux, which is missing. On Debian: apt-get install tmux"; exit 1; }
 	@{ command -v sshd || test -x /usr/sbin/sshd; } >/dev/null || { echo "The tests measure over a real SSH server, which is missing. On Debian: apt-get install openssh-server iproute2"; exit 1; }
 	$(BIN)/python -m pytest
@@ -61,6 +69,7 @@ bench-fit: setup
 lock: setup
 	$(BIN)/python -m pip install --quiet uv
 	$(BIN)/uv pip compile --quiet --universal --python-version 3.11 --all-extras --generate-hashes --no-header pyproject.toml -o requirements.lock
+	echo "xllamacpp==$(OLDER)" | $(BIN)/uv pip compile --quiet --universal --python-version 3.11 --no-deps --generate-hashes --no-header - -o requirements-older.lock
 
 clean:
 	rm -rf $(VENV)

@@ -11,8 +11,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from benchmarks.ground import Load, server, stolen, truth
+from benchmarks.turnaround import BOUNDS_MS, window
 from zinc_kettle.core.timeline import Timeline
-from zinc_kettle.driver.recording import Delta, Recording
+from zinc_kettle.driver.chunk import Delta
+from zinc_kettle.driver.recording import Recording
 from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.wire.messages import ChatMessage, Episode, RequestOrder, Setup, Tick
 
@@ -52,6 +54,7 @@ async def measure(bench: Bench) -> list[dict[str, Any]]:
     out += await memory(bench)
     out += await ceiling(bench)
     out += await redrawing(bench)
+    out += await turnaround(bench)
     return out
 
 
@@ -211,3 +214,13 @@ async def redrawing(bench: Bench) -> list[dict[str, Any]]:
                 screen.wait(30)
             best = min(best, seen.quantiles_ms()[1])
     return [target("stamp error p99, kernel stamps, 256 streams, 20,000 tok/s, a screen redrawing", best, "ms", 0.05)]
+
+
+async def turnaround(bench: Bench) -> list[dict[str, Any]]:
+    """How long a stream is idle between two requests, all streams in lockstep; the best of the quiet windows."""
+    out = []
+    for streams, bound in BOUNDS_MS.items():
+        rows = sorted([await window(bench.folder, streams) for _ in range(WINDOWS)], key=lambda row: row[1])
+        quiet = [ms for ms, share in rows if share <= QUIET_SHARE] or [rows[0][0]]
+        out.append(target(f"turnaround of {streams} streams in lockstep, median", min(quiet), "ms", bound))
+    return out

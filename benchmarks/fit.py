@@ -26,8 +26,10 @@ from zinc_kettle.core.fit.sizing import REQUEST_BYTES, Wish, buffers_bytes, size
 from zinc_kettle.core.fit.touched import touched
 from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.core.plan import Limits, Repeats, Study
+from zinc_kettle.core.recipe import BUILT_IN
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.formats.presets import preset_shape
+from zinc_kettle.formats.recipe import shipped
 from zinc_kettle.store.reading import open_run
 from zinc_kettle.wiring.build import experiment, model_folder, open_store, rig_book
 
@@ -88,7 +90,7 @@ def memory(where: Places, grid: tuple[Any, ...], name: str) -> None:
                   "micro_batch": micros},
             hold={"model": model, "threads": 2, "load_mode": "copied", "prompt_tokens": prompt,
                   "output_tokens": OUTPUT},
-            repeats=Repeats(count=1, requests=1, warm_up=1), limits=Limits(),
+            repeats=Repeats(count=1, requests=1, warm_up=1), limits=Limits(), engines=(shipped()[BUILT_IN].engine,),
         )  # fmt: skip
         view = measure(study, where)
         for cell in view.cells:
@@ -143,6 +145,7 @@ def speed(where: Places) -> None:
             hold={"model": model, "threads": 1, "context": 512, "load_mode": "copied", "prompt_tokens": 64,
                   "output_tokens": 64},
             repeats=Repeats(count=5, requests=1), limits=Limits(quiet_s=15.0),
+            engines=(shipped()[BUILT_IN].engine,),
         )  # fmt: skip
         rows += _seen(model, measure(study, where))
     OUT.mkdir(exist_ok=True)

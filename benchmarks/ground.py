@@ -68,10 +68,20 @@ def build() -> Path:
 
 
 @contextlib.contextmanager
-def server(folder: Path, load: Load, *, open_loop_requests: int = 0, spins: bool = False) -> Iterator[int]:
-    """A running truth server for one kind of window; gives its port. One that spins loses no time in waking."""
+def server(
+    folder: Path, load: Load, *, open_loop_requests: int = 0, total: int = 0, spins: bool = False
+) -> Iterator[int]:
+    """A running truth server for one kind of window; gives its port.
+
+    Args:
+        folder: Of the compiled programs.
+        load: The window.
+        open_loop_requests: So many requests, each of which starts at once; 0 for rounds that wait for all streams.
+        total: Requests of all rounds together; 0 for one round.
+        spins: It does not sleep, and so loses no time in waking.
+    """
     streams = 0 if open_loop_requests else load.streams
-    total = open_loop_requests or load.streams
+    total = total or open_loop_requests or load.streams
     command = [str(folder / "paced"), str(streams), str(load.tokens), str(load.period_ns), load.pattern, str(total),
                str(int(spins))]  # fmt: skip
     with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as process:

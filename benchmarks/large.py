@@ -20,7 +20,8 @@ from typing import Any
 import numpy as np
 
 from zinc_kettle.config import Places
-from zinc_kettle.core.plan import Endpoint, Prompts, Repeats, Study
+from zinc_kettle.core.plan import Prompts, Repeats, Study
+from zinc_kettle.core.recipe import Endpoint
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import KeptRepeat, StudyResults, cell_kept
 from zinc_kettle.core.summary import CellSummary

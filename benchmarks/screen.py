@@ -21,11 +21,12 @@ import pexpect
 import psutil
 from tests.screen.term import Term
 
+from zinc_kettle.config import Places
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
-from zinc_kettle.formats.study import read_study
 from zinc_kettle.present.findings import main_measure
 from zinc_kettle.store.reading import shelf
 from zinc_kettle.store.store import KettleStore
+from zinc_kettle.wiring.build import read_study
 
 OUT = Path(__file__).parent / "out" / "screen.json"
 ROUNDS, IDLE_S, KEYS = 5, 8.0, 20
@@ -111,7 +112,8 @@ def running(home: Path) -> dict[str, Any]:
     child.expect_exact("0 of 3 repeats")
     child.send("r")
     child.expect_exact("requests")
-    shown = MAP_MEASURES.index(main_measure(read_study(home / "studies" / "eight.study.toml")[0]))
+    study, _ = read_study(home / "studies" / "eight.study.toml", Places(home, home / "kettle.db"))
+    shown = MAP_MEASURES.index(main_measure(study))
     for i in range(KEYS):
         shown = (shown + 1) % len(MAP_MEASURES)
         with contextlib.suppress(pexpect.TIMEOUT):  # what was written before the key is no answer to it

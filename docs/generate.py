@@ -10,15 +10,18 @@ from __future__ import annotations
 
 import re
 import sys
+from collections.abc import Callable, Mapping
+from functools import partial
 from pathlib import Path
 
-from zinc_kettle.present.reference import TABLES, table
+from zinc_kettle.formats.recipe import shipped
+from zinc_kettle.present.reference import TABLES, settings, table
 from zinc_kettle.tui.actions import ACTIONS, EVERYWHERE
 from zinc_kettle.tui.stations import STATIONS
 
 DOCS = Path(__file__).parent
 END = "<!-- end of table -->"
-MARK = re.compile(r"(<!-- table of ([a-z ]+), made by `make docs` -->\n).*?(" + re.escape(END) + ")", re.DOTALL)
+MARK = re.compile(r"(<!-- table of ([a-z -]+), made by `make docs` -->\n).*?(" + re.escape(END) + ")", re.DOTALL)
 
 
 def stations() -> str:
@@ -33,7 +36,11 @@ def keys() -> str:
     return table(("where", "key", "action", "what it does"), rows)
 
 
-MAKERS = {**TABLES, "stations": stations, "keys": keys}
+MAKERS: Mapping[str, Callable[[], str]] = {
+    **TABLES, "stations": stations, "keys": keys,
+    "settings of the built-in engine": partial(settings, shipped()["built-in"].engine),
+    "settings of mistralrs": partial(settings, shipped()["mistralrs"].engine),
+}  # fmt: skip
 
 
 def page(text: str) -> str:

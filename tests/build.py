@@ -3,18 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from zinc_kettle.core.factors import Level
-from zinc_kettle.core.plan import Repeats, Study
+from zinc_kettle.core.plan import LaunchSpec, Repeats, Study
+from zinc_kettle.core.recipe import Recipe
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.telemetry import Launch, Machine, Trace
 from zinc_kettle.core.timeline import EngineReport, Timeline
+from zinc_kettle.formats.recipe import shipped
+from zinc_kettle.formats.study import Known
 
 MS = 1_000_000
 S = 1_000_000_000
+RECIPES = shipped()
+KNOWN = Known({name: recipe.engine for name, recipe in RECIPES.items()})
+"""What a study file may name where nobody has recipes or rigs of their own."""
 
 
 def timeline(
@@ -89,6 +96,17 @@ def repeats_at(*rates: float, **changes: Any) -> list[Repeat]:
     return [repeat(decode_timeline(rate, engine=report), block=i, **changes) for i, rate in enumerate(rates)]
 
 
+def spec(recipe: Recipe | None = None, **levels: Level) -> LaunchSpec:
+    """How the tiny model is started; with other levels of its factors."""
+    engine = (recipe or RECIPES["built-in"]).engine
+    tiny: dict[str, Level] = {
+        "model": "brine-15m", "quantization": "Q8_0", "threads": 1, "context": 512, "slots": 1, "batch": 512,
+        "micro_batch": 256,
+    }  # fmt: skip
+    held = {**tiny, "engine": engine.name, **levels}
+    return study({"salt": (True,)}, hold=held, engines=(engine,)).cells[0].launch
+
+
 def study(vary: dict[str, tuple[Level, ...]] | None = None, **changes: Any) -> Study:
     """A study of two threads by three quantizations."""
     levels = vary or {"quantization": ("F16", "Q8_0", "Q4_0"), "threads": (1, 2)}
@@ -100,4 +118,6 @@ def study(vary: dict[str, tuple[Level, ...]] | None = None, **changes: Any) -> S
         "repeats": Repeats(count=3),
         "seed": 3,
     }
-    return Study(**{**given, **changes})
+    whole = Study(**{**given, **changes})
+    named = sorted({whole.engine_of(cell.levels).name for cell in whole.cells})
+    return replace(whole, engines=whole.engines or tuple(RECIPES[n].engine for n in named if n in RECIPES))

@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 import zinc_kettle
+from zinc_kettle.engines.launchers import text_of
 
 SOURCE = Path(zinc_kettle.__file__).parent
 CORE_MAY_IMPORT = {
@@ -20,6 +21,7 @@ CORE_MAY_IMPORT = {
 }  # fmt: skip
 MAY_SWALLOW = {
     "driver/reply.py",  # an answer nobody can read is a fault of its request
+    "engines/launchers/serve_mistralrs.py",  # what the engine raises is its answer, or why it did not load
 }
 CORE_MAY_NOT_CALL = {"open", "print", "input", "exec", "eval", "breakpoint", "__import__"}
 ROOMS = [m.name for m in pkgutil.iter_modules([str(SOURCE)]) if m.ispkg]
@@ -47,7 +49,6 @@ def test_every_room_imports_alone(room: str) -> None:
 
 HEAVY = {
     "zinc_kettle.driver.__main__": ("textual", "rich", "sqlalchemy", "matplotlib", "scipy", "pydantic", "psutil"),
-    "zinc_kettle.engines.serve": ("textual", "numpy", "sqlalchemy", "matplotlib", "httpx", "xllamacpp"),
     "zinc_kettle.tui.app": ("numpy", "scipy", "matplotlib", "sqlalchemy", "httpx", "pydantic"),
     "zinc_kettle.cli.main": ("textual", "numpy", "sqlalchemy", "matplotlib"),
 }
@@ -59,6 +60,15 @@ def test_light_modules_stay_light(module: str) -> None:
     code = f"import sys, {module}; print(*sorted(n.partition('.')[0] for n in sys.modules))"
     out = subprocess.run([sys.executable, "-c", code], check=True, capture_output=True, text=True, timeout=60).stdout
     assert not set(HEAVY[module]) & set(out.split())
+
+
+@pytest.mark.parametrize("launcher", ["xllamacpp", "mistralrs"])
+def test_a_launcher_needs_nothing_of_ours(launcher: str) -> None:
+    """It runs in another Python, where nothing of ours is installed, and its own memory is subtracted."""
+    code = f"import sys; sys.argv = ['x', '--help']; exec({text_of(launcher)!r}, {{'__name__': 'zinc'}})"
+    code += "; print(*sorted(n.partition('.')[0] for n in sys.modules))"
+    out = subprocess.run([sys.executable, "-I", "-c", code], check=True, capture_output=True, text=True, timeout=60)
+    assert not {"zinc_kettle", "numpy", "httpx", "textual", launcher} & set(out.stdout.split())
 
 
 def test_every_room_says_what_it_is() -> None:

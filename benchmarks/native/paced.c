@@ -44,6 +44,7 @@ static Conn conns[MAX_CONN];
 static Stream *streams;
 static int want_streams, tokens, is_burst, arrived, active, open_loop, total_streams;
 static int64_t period;
+static int ep, ls, tfd, one = 1;
 static char chunk[CHUNK + 64];
 static size_t chunk_len;
 
@@ -164,6 +165,37 @@ static void readable(Conn *c) {
     if (c->have >= c->want) request(c);
 }
 
+/* Takes what has come in, waiting for it for `wait` milliseconds; -1 waits for ever. */
+static void serve(int wait) {
+    struct epoll_event ev = {.events = EPOLLIN}, got[256];
+    int n = epoll_wait(ep, got, 256, wait);
+    for (int i = 0; i < n; i++) {
+        uint64_t id = got[i].data.u64;
+        if (id == (1u << 30) + 2) {
+            char b[16];
+            if (read(0, b, sizeof b) <= 0) exit(0);
+        } else if (id == (1u << 30) + 1) {
+            uint64_t t;
+            if (read(tfd, &t, sizeof t)) {}
+        } else if (id == 1u << 30) {
+            int fd;
+            while ((fd = accept4(ls, NULL, NULL, SOCK_NONBLOCK)) >= 0) {
+                int slot = 0;
+                while (slot < MAX_CONN && conns[slot].used) slot++;
+                if (slot == MAX_CONN) { close(fd); continue; }
+                setsockopt(fd, IPPROTO_TCP, TCP_NODELAY, &one, sizeof one);
+                memset(&conns[slot], 0, sizeof conns[slot]);
+                conns[slot].fd = fd;
+                conns[slot].used = 1;
+                ev.data.u64 = (uint64_t)slot;
+                epoll_ctl(ep, EPOLL_CTL_ADD, fd, &ev);
+            }
+        } else if (conns[id].used) {
+            readable(&conns[id]);
+        }
+    }
+}
+
 /* Sends what is due; gives the next due time, or 0 where nothing is left. */
 static int64_t emit(int64_t now) {
     int64_t next = 0;
@@ -174,7 +206,12 @@ static int64_t emit(int64_t now) {
             s->stamps[s->sent++] = now_ns();
             send_all(s->fd, chunk, chunk_len);
         }
-        if (s->sent == tokens) { finish(s); s->fd = -1; continue; }
+        if (s->sent == tokens) {
+            finish(s);
+            s->fd = -1;
+            serve(0); /* what follows on other streams is to be stamped now, and not when all have ended */
+            continue;
+        }
         int64_t due = s->start + s->sent * period;
         if (!next || due < next) next = due;
     }
@@ -199,8 +236,9 @@ int main(int argc, char **argv) {
         streams[i].fd = -1;
         streams[i].stamps = calloc((size_t)tokens, sizeof(int64_t));
     }
-    int one = 1, ls = socket(AF_INET, SOCK_STREAM | SOCK_NONBLOCK, 0), ep = epoll_create1(0);
-    int tfd = timerfd_create(CLOCK_MONOTONIC, TFD_NONBLOCK);
+    ls = socket(AF_INET, SOCK_STREAM | SOCK_NONBLOCK, 0);
+    ep = epoll_create1(0);
+    tfd = timerfd_create(CLOCK_MONOTONIC, TFD_NONBLOCK);
     struct sockaddr_in addr = {.sin_family = AF_INET, .sin_addr.s_addr = htonl(INADDR_LOOPBACK)};
     socklen_t len = sizeof addr;
     setsockopt(ls, SOL_SOCKET, SO_REUSEADDR, &one, sizeof one);
@@ -208,7 +246,7 @@ int main(int argc, char **argv) {
     getsockname(ls, (struct sockaddr *)&addr, &len);
     printf("%d\n", ntohs(addr.sin_port));
     fflush(stdout);
-    struct epoll_event ev = {.events = EPOLLIN, .data.u64 = 1u << 30}, got[256];
+    struct epoll_event ev = {.events = EPOLLIN, .data.u64 = 1u << 30};
     epoll_ctl(ep, EPOLL_CTL_ADD, ls, &ev);
     ev.data.u64 = (1u << 30) + 1;
     epoll_ctl(ep, EPOLL_CTL_ADD, tfd, &ev);
@@ -217,32 +255,7 @@ int main(int argc, char **argv) {
     int64_t armed = 0;
     for (;;) {
         /* One by one, the server's own waking (0.1 to 0.2 ms on a virtual machine) would pass for the client's. */
-        int n = epoll_wait(ep, got, 256, spins ? 0 : -1);
-        for (int i = 0; i < n; i++) {
-            uint64_t id = got[i].data.u64;
-            if (id == (1u << 30) + 2) {
-                char b[16];
-                if (read(0, b, sizeof b) <= 0) return 0;
-            } else if (id == (1u << 30) + 1) {
-                uint64_t t;
-                if (read(tfd, &t, sizeof t)) {}
-            } else if (id == 1u << 30) {
-                int fd;
-                while ((fd = accept4(ls, NULL, NULL, SOCK_NONBLOCK)) >= 0) {
-                    int slot = 0;
-                    while (slot < MAX_CONN && conns[slot].used) slot++;
-                    if (slot == MAX_CONN) { close(fd); continue; }
-                    setsockopt(fd, IPPROTO_TCP, TCP_NODELAY, &one, sizeof one);
-                    memset(&conns[slot], 0, sizeof conns[slot]);
-                    conns[slot].fd = fd;
-                    conns[slot].used = 1;
-                    ev.data.u64 = (uint64_t)slot;
-                    epoll_ctl(ep, EPOLL_CTL_ADD, fd, &ev);
-                }
-            } else if (conns[id].used) {
-                readable(&conns[id]);
-            }
-        }
+        serve(spins ? 0 : -1);
         int64_t next = active ? emit(now_ns()) : 0;
         if (next && next != armed) {
             struct itimerspec spec = {.it_value = {next / 1000000000, next % 1000000000}};

@@ -41,6 +41,16 @@ def test_levels_of_one_study_are_paired_with_all_else_equal() -> None:
     assert all(p.clean for p in found.pairs) and told(found) == {("quantization", "Q8_0", "Q4_0")} and not found.without
 
 
+def test_another_engine_is_one_change() -> None:
+    """What it says of itself, and settings it does not have, are no further differences."""
+    plan = study({"engine": ("built-in", "mistralrs")}, hold={"model": "brine-15m"})
+    kept = {c.key: [KeptRepeat("measured", r, facts={"version": str(c.index)}) for r in repeats_at(9.0, 9.1)]
+            for c in plan.cells}  # fmt: skip
+    one = StudyResults.of_repeats(plan, kept)
+    found = align(Side(one, {"engine": "built-in"}), Side(one, {"engine": "mistralrs"}))
+    assert [p.clean for p in found.pairs] == [True] and told(found) == {("engine", "built-in", "mistralrs")}
+
+
 def test_two_runs_pair_cell_by_cell_and_every_change_is_listed() -> None:
     """Same study, another version of the engine and another kernel: two changes, so no pair is clean."""
     found = align(Side(results(engine="1")), Side(results(engine="2", kernel="6.2")))

@@ -189,3 +189,34 @@ def test_arrays_of_unlike_length_are_refused() -> None:
     """A timeline cannot be built with a stamp too few."""
     with pytest.raises(ValueError, match="differ"):
         timeline(chunk_tokens=np.array([1], dtype=np.int32))
+
+
+def test_turnaround_is_between_the_requests_of_one_stream() -> None:
+    """From the end of an answer to the next request of the same stream; not where a pause is meant."""
+
+    def request(stream: int, sent_ms: float, end_ms: float, **more: Any) -> Any:
+        return timeline([sent_ms + 10], sent_ms=sent_ms, end_ns=int(end_ms * MS), stream=stream, **more)
+
+    requests = [request(0, 0, 100), request(1, 5, 90), request(0, 101, 200), request(1, 93, 190), request(0, 205, 300)]
+    figures = repeat_figures(repeat(*requests, concurrency=2))
+    assert figures["turnaround"] == pytest.approx(0.003), "1, 3 and 5 ms"
+    again = [request(0, 0, 100, error="x", complete=False), request(0, 500, 600, attempt=1), request(0, 602, 700)]
+    assert repeat_figures(repeat(*again))["turnaround"] == pytest.approx(0.002), "a retry waits on purpose"
+    for extras in ({"think_s": 2.0}, {"open_loop": 1.0}):
+        assert isinstance(repeat_figures(repeat(*requests, extras=extras))["turnaround"], Missing)
+    assert isinstance(repeat_figures(repeat(timeline()))["turnaround"], Missing)
+
+
+def test_drafts_by_totals() -> None:
+    """Of all requests together; nothing where no model drafts."""
+    told = [EngineReport(0, 100, 50.0, 4, 60.0, *counts) for counts in ((30, 20), (10, 0))]
+    figures = repeat_figures(repeat(*(timeline(engine=e) for e in told)))
+    assert figures["draft_accepted"] == pytest.approx(0.5) and figures["drafted"] == pytest.approx(40 / 8)
+    plain = repeat_figures(repeat(timeline(engine=EngineReport(0, 100, 50.0, 4, 60.0))))
+    assert isinstance(plain["draft_accepted"], Missing) and isinstance(plain["drafted"], Missing)
+
+
+def test_density_is_characters_of_the_prompt_over_its_tokens() -> None:
+    """As far as the prompts' characters were kept."""
+    assert repeat_figures(repeat(timeline(), extras={"prompt_characters": 450.0}))["prompt_density"] == 4.5
+    assert isinstance(repeat_figures(repeat(timeline()))["prompt_density"], Missing)

@@ -8,7 +8,6 @@ from hypothesis import strategies as st
 
 from tests.build import study
 from zinc_kettle.core.budget import TimeLeft, guess_launch_s, guess_repeat_s, launches
-from zinc_kettle.core.factors import level_name
 from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.grid import axes
 from zinc_kettle.core.plan import Repeats, workload
@@ -25,7 +24,7 @@ def test_cells_are_the_product_in_order() -> None:
 def test_slots_default_to_the_highest_concurrency() -> None:
     """So that all cells of a concurrency sweep share a launch, and none queues for a slot."""
     s = study({"concurrency": (1, 2, 8)})
-    assert {c.launch.slots for c in s.cells} == {8}
+    assert {c.launch.number("slots") for c in s.cells} == {8}
     assert launches(s) == 1
     assert [c.requests(s) for c in s.cells] == [1, 8, 32]
 
@@ -44,12 +43,10 @@ def test_words_go_down_and_scales_across() -> None:
 
 def test_level_names() -> None:
     """A level is said with its noun."""
-    assert [level_name("threads", 1), level_name("threads", 2), level_name("quantization", "Q4_0")] == [
-        "1 thread",
-        "2 threads",
-        "Q4_0",
-    ]
-    assert level_name("prompt_cache", True) == "prompt cache on"
+    factors = study().factors
+    said = [factors["threads"].says(1), factors["threads"].says(2), factors["quantization"].says("Q4_0")]
+    assert said == ["1 thread", "2 threads", "Q4_0"]
+    assert factors["prompt_cache"].says(True) == "prompt cache on"
 
 
 def test_workload_fingerprint_ignores_the_launch() -> None:

@@ -120,6 +120,36 @@ def test_gains_are_told_with_how_sure() -> None:
     assert any("2 threads against 1 thread: no clear difference in decode." in t for t in level)
 
 
+def test_what_depends_on_another_factor_is_told_by_its_levels() -> None:
+    """More with one quantization, less with another, no clear difference with a third."""
+    clear = {0: (10.0, 10.1), 1: (20.0, 20.1), 2: (20.0, 20.1), 3: (10.0, 10.1), 4: (9.0, 11.0), 5: (9.5, 10.5)}
+    text = "\n".join(f.text for f in findings(results_of(clear)))
+    assert "2 threads against 1 thread: which has more decode depends on the quantization: 2.00 times with F16" in text
+    assert "0.50 times with Q8_0, no clear difference with Q4_0." in text
+    one_way = {**clear, 2: (9.0, 11.0), 3: (9.5, 10.5)}
+    text = "\n".join(f.text for f in findings(results_of(one_way)))
+    assert "1 thread: 2.00 times the decode with F16, no clear difference with Q8_0 and Q4_0." in text
+
+
+def test_cells_that_read_other_tokens_are_named() -> None:
+    """Beside tokens per second, characters per second; equal within the first token is the same tokenizer."""
+
+    def results(characters: float) -> StudyResults:
+        plan = study({"engine": ("built-in", "mistralrs")}, hold={"model": "brine-15m", "prompt_tokens": 100})
+        kept = {}
+        for cell, n in zip(plan.cells, (500.0, characters), strict=True):
+            repeats = repeats_at(10.0 + cell.index, 10.1 + cell.index, extras={"prompt_characters": n})
+            kept[cell.key] = [KeptRepeat("measured", r) for r in repeats]
+        return StudyResults.of_repeats(plan, kept, RunInfo("run", number=1, facts=FACTS))
+
+    found = results(170.0)
+    told = [f.text for f in findings(found) if "different-tokenizer" in f.text]
+    assert told and "built-in has 5.00 characters per prompt token, mistralrs 1.70" in told[0]
+    assert "In characters per second mistralrs is the fastest" in told[0]
+    assert "different-tokenizer" in build("map", Subject(found, "decode")).notes[-1]
+    assert not any("different-tokenizer" in f.text for f in findings(results(490.5)))
+
+
 def test_failures_come_first() -> None:
     """What could not be measured is said before any finding."""
     first = findings(results_of({0: (1.0, 2.0)}, failed=(2,)))[0]

@@ -6,11 +6,10 @@ import asyncio
 import dataclasses
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
 
-from tests.build import timeline
+from tests.build import RECIPES, timeline
 from zinc_kettle.core.facts import EngineFacts, RunFacts
-from zinc_kettle.core.plan import LaunchSettings, Study
+from zinc_kettle.core.plan import LaunchSpec, Study
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.timeline import Timeline
@@ -30,7 +29,7 @@ from zinc_kettle.wire.messages import ChatMessage, Episode, EpisodeDone, Setup, 
 class FakeEngine:
     """Answers nothing; counts four characters a token."""
 
-    def __init__(self, settings: LaunchSettings, launch_id: str) -> None:
+    def __init__(self, spec: LaunchSpec, launch_id: str) -> None:
         self.base_url, self.model_name = "http://x", "m"
         self.key_variable: str | None = None
         self.key_file: str | None = None
@@ -38,7 +37,8 @@ class FakeEngine:
         self.pid: int | None = None
         self.rig: str | None = None
         self.launch = Launch(launch_id, 5, None)
-        self.facts: EngineFacts = {"launch_line": f"threads {settings.threads}"}
+        self.facts: EngineFacts = {"launch_line": f"threads {spec.number('threads')}"}
+        self.recipe = RECIPES["built-in"]
         self.stopped = False
 
     def alive(self) -> bool:
@@ -46,9 +46,6 @@ class FakeEngine:
 
     def last_words(self) -> str:
         return "these were its last words"
-
-    def extras(self) -> dict[str, Any]:
-        return {}
 
     async def count_tokens(self, messages: Sequence[ChatMessage]) -> int | None:
         return 10 + len(messages[0].content.split())
@@ -68,11 +65,11 @@ class FakeEngines:
         self.started: list[FakeEngine] = []
         self.tries: list[int | None] = []
 
-    async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> FakeEngine:
-        self.tries.append(settings.threads)
-        if settings.threads in self.broken:
+    async def start(self, spec: LaunchSpec, model: ModelFile | None, *, launch_id: str) -> FakeEngine:
+        self.tries.append(spec.number("threads"))
+        if spec.number("threads") in self.broken:
             raise EngineError("the engine did not start", last_words="no memory", remedy="less")
-        self.started.append(FakeEngine(settings, launch_id))
+        self.started.append(FakeEngine(spec, launch_id))
         return self.started[-1]
 
     async def close(self) -> None:

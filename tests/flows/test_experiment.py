@@ -14,7 +14,8 @@ from tests.flows.fakes import Bench, FakeTelemetry, sound
 from zinc_kettle.config import Places
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.plan import Endpoint, Limits, Repeats, Study
+from zinc_kettle.core.plan import Limits, Repeats, Study
+from zinc_kettle.core.recipe import Endpoint
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.schedule import Decision, Step
 from zinc_kettle.core.telemetry import Machine, Trace

@@ -11,7 +11,8 @@ import pytest
 from tests.build import decode_timeline, study
 from tests.flows.fakes import Bench
 from tests.flows.test_experiment import measure, places
-from zinc_kettle.core.plan import Endpoint, Limits, Prompts, Repeats, Study
+from zinc_kettle.core.plan import Limits, Prompts, Repeats, Study
+from zinc_kettle.core.recipe import Endpoint
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.traffic import Lengths, Load, Recorded, RetryPolicy, Shape
@@ -124,24 +125,18 @@ async def test_tasks_of_the_suite(home: Path, tmp_path: Path) -> None:
 
 async def test_faults_and_retries_of_a_study(paced: str, tmp_path: Path) -> None:
     """A server that fails half of the time: the study goes on, each attempt is kept, the map says errors."""
-    script = {"fault": "status", "status": 503, "fails": 1, "first_ms": 2.0}
-
-    class Scripted(Endpoint):
-        """An endpoint whose requests carry a script."""
-
     plan = study(
-        {"concurrency": (1, 3)}, hold={"output_tokens": 4, "salt": True}, endpoint=Scripted(paced),
-        prompts=Prompts(("a.txt",), ("ribo kola",)), repeats=Repeats(count=1, requests=3, warm_up=0),
+        {"concurrency": (1, 3)}, hold={"output_tokens": 4, "salt": True, "engine": "scripted"},
+        endpoint=Endpoint(paced), prompts=Prompts(("a.txt",), ("ribo kola",)),
+        repeats=Repeats(count=1, requests=3, warm_up=0),
         retry=RetryPolicy(2, ("http-503",), 0.01), limits=Limits(request_s=20.0),
     )  # fmt: skip
-    from zinc_kettle.engines import endpoint as room
-
-    whole = room.EndpointEngine.extras
-    room.EndpointEngine.extras = lambda self: {**whole(self), "paced": script}  # type: ignore[method-assign]
-    try:
-        view = await measure(plan, places(tmp_path, tmp_path))
-    finally:
-        room.EndpointEngine.extras = whole  # type: ignore[method-assign]
+    # A person's own recipe says what their server wants with every request.
+    own = tmp_path / "recipes" / "scripted.toml"
+    own.parent.mkdir()
+    own.write_text("format = 1\nbased_on = 'open-protocol'\n[requests.always]\n"
+                   "paced = { fault = 'status', status = 503, fails = 1, first_ms = 2.0 }\n")  # fmt: skip
+    view = await measure(plan, places(tmp_path, tmp_path))
     for cell in view.cells:
         repeat = cell.repeats[0]
         assert len(repeat.failed) == 3 and all(t.fault == "http-503" for t in repeat.failed)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-import dataclasses
+import importlib
 import subprocess
 import sys
 import time
@@ -12,14 +12,16 @@ from pathlib import Path
 import psutil
 import pytest
 
+from tests.build import RECIPES, spec
 from tests.io.test_driver import alive
-from zinc_kettle.core.plan import LaunchSettings
+from zinc_kettle.core.factors import Level
+from zinc_kettle.core.recipe import Endpoint, request_fields
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.engines.endpoint import EndpointStarter
 from zinc_kettle.engines.filecache import cached_share
 from zinc_kettle.engines.launcher import LaunchedEngine, Launcher
-from zinc_kettle.engines.recipe import launch_line, shown_line
-from zinc_kettle.engines.serve import parser
+from zinc_kettle.engines.launchers import path_of
+from zinc_kettle.engines.line import launch_line, shown_line
 from zinc_kettle.errors import EngineError
 from zinc_kettle.formats.models import PRESET_SEED, ModelFolder
 from zinc_kettle.formats.presets import PRESETS, UNTAMED
@@ -27,9 +29,10 @@ from zinc_kettle.formats.synth import write_model
 from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.rigs.telemetry import TreeWatch
-from zinc_kettle.wire.messages import ChatMessage, Episode, RequestOrder, Setup
+from zinc_kettle.session.episode import setup_for
+from zinc_kettle.wire.messages import ChatMessage, Episode, RequestOrder
 
-SETTINGS = LaunchSettings("brine-15m", "Q8_0", 1, None, 512, 1, 512, 256, "f16", False, "mapped")
+BUILT_IN = RECIPES["built-in"]
 
 
 def model_of(home: Path) -> ModelFile:
@@ -39,10 +42,9 @@ def model_of(home: Path) -> ModelFile:
     return found
 
 
-async def start(home: Path, **changes: object) -> LaunchedEngine:
+async def start(home: Path, **changes: Level) -> LaunchedEngine:
     """An engine of the tiny model."""
-    settings = dataclasses.replace(SETTINGS, **changes)  # type: ignore[arg-type]
-    return await Launcher(load_limit_s=60).start(settings, model_of(home), launch_id="l1")
+    return await Launcher(BUILT_IN, load_limit_s=60).start(spec(None, **changes), model_of(home), launch_id="l1")
 
 
 async def ask(
@@ -52,10 +54,10 @@ async def ask(
     driver = await DriverProcess.spawn()
     seen: list[Timeline] = []
     try:
-        await driver.aim(Setup(engine.base_url, engine.model_name))
+        await driver.aim(setup_for(engine))
+        fields = request_fields(engine.recipe, engine.spec.levels)
         orders = [
-            RequestOrder(f"r{i}", "measured", [ChatMessage("user", text)], tokens, extra=engine.extras())
-            for i in range(count)
+            RequestOrder(f"r{i}", "measured", [ChatMessage("user", text)], tokens, extra=fields) for i in range(count)
         ]
         await driver.run(Episode("e", concurrency, orders), on_tick=lambda _t: None, on_timeline=seen.append)
     finally:
@@ -115,7 +117,7 @@ async def test_an_untamed_model_merges_chunks(tmp_path: Path) -> None:
     write_model(
         path, name="wild" + UNTAMED, shape=PRESETS["brine-15m"], quantization="Q8_0", seed=PRESET_SEED, tame=False
     )
-    engine = await Launcher().start(SETTINGS, ModelFile("wild", "Q8_0", path, 1), launch_id="l")
+    engine = await Launcher(BUILT_IN).start(spec(), ModelFile("wild", "Q8_0", path, 1), launch_id="l")
     try:
         seen = await ask(engine, "é ß 漢 " * 10, tokens=200, count=2)
     finally:
@@ -156,7 +158,7 @@ async def test_a_failed_start_keeps_the_last_words(home: Path, tmp_path: Path, n
     path = tmp_path / "broken.gguf"
     path.write_bytes(model_of(home).path.read_bytes()[:9_000_000] if data is None else data)
     with pytest.raises(EngineError) as caught:
-        await Launcher().start(SETTINGS, ModelFile("x", None, path, 1), launch_id="l")
+        await Launcher(BUILT_IN).start(spec(), ModelFile("x", None, path, 1), launch_id="l")
     words = caught.value.last_words
     # The engine writes from a thread of its own; what that has not written yet is lost when it ends.
     assert ("load" in words or "init server" in words) and str(tmp_path) not in words
@@ -167,13 +169,13 @@ async def test_no_model_no_engine(tmp_path: Path) -> None:
     """A missing file and no file at all."""
     for model in (ModelFile("x", None, tmp_path / "none.gguf", 1), None):
         with pytest.raises(EngineError):
-            await Launcher().start(SETTINGS, model, launch_id="l")
+            await Launcher(BUILT_IN).start(spec(), model, launch_id="l")
 
 
 async def test_a_load_that_hangs_is_given_up(home: Path) -> None:
     """The limit holds, and nothing stays behind."""
     with pytest.raises(EngineError, match="was not ready within"):
-        await Launcher(load_limit_s=0.01).start(SETTINGS, model_of(home), launch_id="l")
+        await Launcher(BUILT_IN, load_limit_s=0.01).start(spec(), model_of(home), launch_id="l")
 
 
 async def test_an_open_stream_does_not_hold_the_stop_up(home: Path) -> None:
@@ -210,16 +212,34 @@ async def test_the_engine_dies_with_its_starter(home: Path) -> None:
     assert not alive(pid) or psutil.Process(pid).status() == "zombie"
 
 
-def test_the_launch_line_says_everything(home: Path) -> None:
-    """Each setting reaches the launcher's arguments, and a path of this machine is not shown."""
-    settings = dataclasses.replace(
-        SETTINGS, prefill_threads=2, prompt_cache=True, load_mode="copied", cache_precision="q8_0"
-    )
-    line = launch_line(settings, model_of(home))
-    a = parser().parse_args(line[3:])
-    assert (a.threads, a.prefill_threads, a.context, a.slots, a.batch, a.micro_batch) == (1, 2, 512, 1, 512, 256)
-    assert (a.cache_precision, a.prompt_cache, a.load_mode) == ("q8_0", True, "copied")
-    assert str(home) not in shown_line(line, model_of(home))
+@pytest.mark.parametrize("name", ["built-in", "mistralrs"])
+def test_every_setting_reaches_its_launcher(monkeypatch: pytest.MonkeyPatch, name: str) -> None:
+    """What a recipe declares, its launcher understands; and a path of this machine is not shown."""
+    recipe = RECIPES[name]
+    assert recipe.start is not None
+    path = path_of(recipe.start.launcher)
+    monkeypatch.syspath_prepend(str(path.parent))
+    parser = importlib.import_module(path.stem).arguments()
+    for setting in recipe.engine.settings:
+        some: dict[str, Level] = {
+            "text": (setting.choices or ("x",))[-1],
+            "number": 16,
+            "switch": True,
+            "model": "m.gguf",
+        }
+        for level in (some[setting.type], *([False] if setting.type == "switch" else [])):
+            levels: dict[str, Level] = {"context": 64, setting.name: level}
+            line = launch_line(
+                recipe, levels, model="/models/m.gguf", port=0, python="/v/bin/python3", launcher=str(path)
+            )
+            given = vars(parser.parse_args(line[2:]))
+            assert (
+                setting.flag_off
+                or level is False
+                or setting.word(level) in map(str, given.values())
+                or True in given.values()
+            )
+            assert "/" not in shown_line(line) and shown_line(line).startswith("python serve_")
 
 
 def test_file_cache_is_seen(tmp_path: Path) -> None:
@@ -234,9 +254,7 @@ def test_file_cache_is_seen(tmp_path: Path) -> None:
 
 async def test_an_endpoint_is_not_ours(paced: str) -> None:
     """Nothing started, nothing to stop, no process figures."""
-    from zinc_kettle.core.plan import Endpoint
-
-    engine = await EndpointStarter(Endpoint(paced, "m")).start(SETTINGS, None, launch_id="l")
+    engine = await EndpointStarter(Endpoint(paced, "m"), RECIPES["open-protocol"]).start(spec(), None, launch_id="l")
     assert engine.pid is None and engine.launch.load_ns is None and engine.alive() and engine.last_words() == ""
     assert await engine.count_tokens([]) is None
     await engine.stop()

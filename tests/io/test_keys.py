@@ -18,7 +18,8 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from tests.build import study
 from tests.driving import drive_all, scripted
 from zinc_kettle.config import Places
-from zinc_kettle.core.plan import Endpoint, Repeats
+from zinc_kettle.core.plan import Repeats
+from zinc_kettle.core.recipe import Endpoint
 from zinc_kettle.core.redact import HIDDEN
 from zinc_kettle.errors import DriverError
 from zinc_kettle.link.process import DriverProcess

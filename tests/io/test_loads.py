@@ -72,7 +72,9 @@ async def test_no_connection_lingers_while_requests_wait(paced: str) -> None:
             await super().one(record, request, opened)
 
     held: list[int] = []
-    await Watched(Target.of(Setup(paced, "m")), Episode("e", 1, scripted(5, 4)), lambda *_: None).run()
+    await Watched(
+        Target.of(Setup(paced, "m", connect_ahead=False)), Episode("e", 1, scripted(5, 4)), lambda *_: None
+    ).run()
     assert held == [1] * 5
 
 

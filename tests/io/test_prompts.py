@@ -10,6 +10,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
+from tests.build import KNOWN
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.suite import SUITE
 from zinc_kettle.errors import StudyFileError
@@ -23,7 +24,7 @@ HOLD = '[vary]\nthreads = [1]\n[hold]\nmodel = "brine-15m"\ncontext = 4096\n'
 
 def parse(text: str, folder: Path) -> Study:
     """A study file's text."""
-    return parse_study(HEAD + text, file="s.toml", folder=folder)
+    return parse_study(HEAD + text, KNOWN, file="s.toml", folder=folder)
 
 
 def talks(folder: Path, count: int = 9) -> Path:
@@ -114,7 +115,7 @@ def test_a_sample_is_part_of_the_study(tmp_path: Path) -> None:
     text = HOLD + '[prompts]\nfiles = ["talks.jsonl"]\nsample = 4\n[load]\nshape = "conversation"\n'
     one, same = parse(text, tmp_path), parse(text, tmp_path)
     assert len(one.prompts.recorded) == 4 and one == same
-    other = parse_study((HEAD + text).replace("seed = 4", "seed = 5"), file="s.toml", folder=tmp_path)
+    other = parse_study((HEAD + text).replace("seed = 4", "seed = 5"), KNOWN, file="s.toml", folder=tmp_path)
     assert other.prompts.recorded != one.prompts.recorded
 
 

@@ -6,9 +6,9 @@ from pathlib import Path
 
 import pytest
 
+from tests.build import RECIPES, study
 from zinc_kettle.config import Places
-from zinc_kettle.core.factors import FACTORS, Factor, Level
-from zinc_kettle.core.plan import Study
+from zinc_kettle.core.factors import Factor, Level
 from zinc_kettle.core.rig import Fact, Probe, Rig, RigPlan, rig_of
 from zinc_kettle.errors import RigError, StudyFileError, UsageError
 from zinc_kettle.formats.models import ModelFolder
@@ -147,7 +147,7 @@ async def test_a_book_keeps_what_was_told(tmp_path: Path) -> None:
     assert RigBook(places).rig("here").memory_bytes is None
 
 
-LAUNCH = [f for f in FACTORS.values() if f.kind == "launch" and f.name not in {"rig", "model"}]
+LAUNCH = [s for s in RECIPES["built-in"].engine.settings if s.on_launch]
 
 
 @pytest.mark.parametrize("factor", LAUNCH, ids=lambda f: f.name)
@@ -155,14 +155,18 @@ LAUNCH = [f for f in FACTORS.values() if f.kind == "launch" and f.name not in {"
 def test_a_rig_behind_an_address_refuses_what_it_cannot_set(tmp_path: Path, factor: Factor, where: str) -> None:
     """Each launch factor but the model: accepted and ignored, it would make equal cells look different."""
     (tmp_path / "rigs.toml").write_text(FILE)
-    types: dict[type, Level] = {str: "Q8_0", int: 16, bool: True}
+    types: dict[str, Level] = {"text": "Q8_0", "model": "m", "number": 16, "switch": True}
     level = factor.choices[-1] if factor.choices else types[factor.type]
     settings: dict[str, tuple[Level, ...]] = {"rig": ("quay",), **({factor.name: (level,)} if where == "vary" else {})}
-    study = Study("s", "?", settings, hold={"model": "brine-15m", **({factor.name: level} if where == "hold" else {})})
-    places = Places(tmp_path, tmp_path / "s.db")
+    book = RigBook(Places(tmp_path, tmp_path / "s.db"))
+    held: dict[str, Level] = {"model": "brine-15m", "engine": "built-in"}
+    plan = study(settings, hold={**held, **({factor.name: level} if where == "hold" else {})})
     with pytest.raises(UsageError, match=f"{factor.name} cannot be set on quay"):
-        Fleet(study, RigBook(places), ModelFolder(places.models))
-    Fleet(Study("s", "?", {"rig": ("quay",)}, hold={"model": "brine-15m"}), RigBook(places), ModelFolder(places.models))
+        Fleet(plan, book, ModelFolder(tmp_path), RECIPES)
+    fine = study({"rig": ("quay",)}, hold={"model": "brine-15m"}, rig_engines={"quay": "open-protocol"})
+    Fleet(fine, book, ModelFolder(tmp_path), RECIPES)
+    with pytest.raises(UsageError, match="quay does not run built-in"):
+        Fleet(study({"rig": ("quay",)}, hold=held), book, ModelFolder(tmp_path), RECIPES)
 
 
 @pytest.mark.parametrize("text", ["bandwidth = 51.2 GB/s, data sheet", "bandwidth=51.2 GB/s"])

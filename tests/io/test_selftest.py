@@ -20,6 +20,7 @@ async def test_it_measures_and_is_used_again(tmp_path: Path, monkeypatch: pytest
     assert found["streams"] == 3 and found["stamp"] in {"kernel", "user"}
     for pattern in ("spread", "burst"):
         assert 0 <= found[pattern]["p50_ms"] <= found[pattern]["p99_ms"] <= found[pattern]["max_ms"]
+    assert 0 < found["turnaround_ms"] < 1_000
     assert found["ceiling_tokens_per_s"] == pytest.approx(FULL_SHARE * 1e6 / found["cpu_us_per_token"], rel=0.05)
 
     async def never(_streams: int) -> dict[str, Any]:

@@ -12,8 +12,8 @@ from pathlib import Path
 import httpx
 import pytest
 
+from tests.build import RECIPES, spec
 from tests.hosts import SSHD, Host, ssh_hosts
-from zinc_kettle.core.plan import LaunchSettings
 from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.engines.remote import RemoteLauncher, RemoteModels
 from zinc_kettle.errors import EngineError, RigError
@@ -99,16 +99,16 @@ async def test_an_engine_there(host: Host, home: Path) -> None:
     """Found, started, reached through a forwarded port, sampled with its clock set against ours, and ended."""
     shell = SshShell(host.name, ssh_config=str(host.config))
     models = RemoteModels(shell, str(home / "models"), host.name)
-    settings = LaunchSettings("brine-15m", "Q8_0", 1, None, 256, 1, 512, 128, "f16", False, "copied", rig=host.name)
+    wanted = spec(context=256, load_mode="copied", rig=host.name)
     try:
         path, size = await models.find("brine-15m", "Q8_0")
         shape = read_gguf_head(await models.header(path), Path(path).name, size)
         assert shape.layers == 10 and shape.main_type == "Q8_0"
         with pytest.raises(EngineError, match=r"has no brine-15m\.F16"):
             await models.find("brine-15m", "F16")
-        launcher = RemoteLauncher(shell, python=PYTHON, rig=host.name)
+        launcher = RemoteLauncher(shell, RECIPES["built-in"], python=PYTHON, rig=host.name)
         file = ModelFile("brine-15m", "Q8_0", Path(path), size)
-        engine = await launcher.start(settings, file, launch_id="l")
+        engine = await launcher.start(wanted, file, launch_id="l")
         try:
             assert engine.pid and engine.launch.loaded_bytes and engine.facts["reached"] == "through a forwarded port"
             trip = await engine.round_trip_s()
@@ -132,7 +132,7 @@ async def test_an_engine_there(host: Host, home: Path) -> None:
         assert engine.launch.load_ns and not engine.alive()
         with pytest.raises(RigError):
             await shell.run(["kill", "-0", str(engine.pid)])
-        broken = LaunchSettings(**{**{f: getattr(settings, f) for f in settings.__slots__}, "context": 1 << 22})
+        broken = spec(context=1 << 22, rig=host.name)
         bad = ModelFile("brine-15m", "Q8_0", home / "models" / "none.gguf", 1)
         with pytest.raises(EngineError) as caught:
             await launcher.start(broken, bad, launch_id="m")
@@ -144,10 +144,10 @@ async def test_an_engine_there(host: Host, home: Path) -> None:
 async def test_an_engine_reached_directly(host: Host, home: Path) -> None:
     """Without a forwarded port, where the rig's address can be reached."""
     shell = SshShell(host.name, ssh_config=str(host.config))
-    settings = LaunchSettings("brine-15m", "Q8_0", 1, None, 256, 1, 512, 128, "f16", False, "copied", rig=host.name)
+    wanted = spec(context=256, load_mode="copied", rig=host.name)
     file = ModelFile("brine-15m", "Q8_0", home / "models" / "brine-15m.Q8_0.gguf", 1)
-    launcher = RemoteLauncher(shell, python=PYTHON, rig=host.name, direct=host.address)
-    engine = await launcher.start(settings, file, launch_id="l")
+    launcher = RemoteLauncher(shell, RECIPES["built-in"], python=PYTHON, rig=host.name, direct=host.address)
+    engine = await launcher.start(wanted, file, launch_id="l")
     try:
         assert engine.base_url.startswith(f"http://{host.address}:") and engine.facts["reached"] == "directly"
         assert await engine.round_trip_s() is not None
@@ -159,9 +159,11 @@ async def test_an_engine_reached_directly(host: Host, home: Path) -> None:
 async def test_an_engine_dies_with_its_connection(host: Host, home: Path) -> None:
     """The tool may be killed: nothing is left running there."""
     shell, other = (SshShell(host.name, ssh_config=str(host.config)) for _ in range(2))
-    settings = LaunchSettings("brine-15m", "Q8_0", 1, None, 256, 1, 512, 128, "f16", False, "copied", rig=host.name)
+    wanted = spec(context=256, load_mode="copied", rig=host.name)
     file = ModelFile("brine-15m", "Q8_0", home / "models" / "brine-15m.Q8_0.gguf", 1)
-    engine = await RemoteLauncher(shell, python=PYTHON, rig=host.name).start(settings, file, launch_id="l")
+    engine = await RemoteLauncher(shell, RECIPES["built-in"], python=PYTHON, rig=host.name).start(
+        wanted, file, launch_id="l"
+    )
     try:
         (await shell.connection()).abort()
         for _ in range(100):

@@ -22,7 +22,7 @@ from zinc_kettle.core.facts import RunFacts
 from zinc_kettle.core.plan import Repeats, Study
 from zinc_kettle.core.results import Failure, KeptRepeat, cell_kept
 from zinc_kettle.core.schedule import Decision, Step
-from zinc_kettle.core.summary import CellSummary
+from zinc_kettle.core.summary import CATALOGUE, CellSummary
 from zinc_kettle.core.timeline import EngineReport, Timeline
 from zinc_kettle.core.value import Value
 from zinc_kettle.errors import RunHeldError, StoreError, UsageError
@@ -168,7 +168,7 @@ def test_a_summary_of_other_definitions_is_made_anew(tmp_path: Path, store: Kett
         value = open_run(store, run).cells[0].value("decode")
         assert isinstance(value, Value) and value.value == pytest.approx(20.0)
         with sqlite3.connect(tmp_path / "s.db") as db:
-            assert db.execute("SELECT definitions, done FROM summaries").fetchone() == (1, 1)
+            assert db.execute("SELECT definitions, done FROM summaries").fetchone() == (CATALOGUE, 1)
 
 
 def test_what_was_received_is_there_without_a_close(tmp_path: Path, store: KettleStore) -> None:
@@ -362,6 +362,16 @@ def test_kept_plans_are_typed() -> None:
     older = json.loads(plan_text(plan))
     del older["retry"]
     assert plan_key(study_of(json.dumps(older))) == plan_key(plan), "what has its default changes no key"
+
+
+def test_a_plan_from_before_recipes_keeps_its_settings() -> None:
+    """It had the built-in engine as it was then; and what recipes declare today makes no other study of it."""
+    plan = study()
+    older = {k: v for k, v in json.loads(plan_text(plan)).items() if k not in {"engines", "rig_engines"}}
+    found = study_of(json.dumps(older))
+    assert [c.settings["batch"] for c in found.cells] == [2048] * 6 and found.cells[0].level("context") == 256
+    assert [c.key for c in found.cells] == [c.key for c in plan.cells] and plan_key(found) == plan_key(plan)
+    assert {s.name for s in found.engines[0].settings} < {s.name for s in plan.engines[0].settings}
 
 
 def test_a_store_of_version_1_opens_with_the_same_figures(tmp_path: Path) -> None:

@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.build import KNOWN
 from zinc_kettle.config import DEMO_FILES, Places
 from zinc_kettle.core.factors import label
 from zinc_kettle.core.text import is_hidden
@@ -36,7 +37,7 @@ count = 4
 
 def parse(text: str, folder: Path = Path()) -> object:
     """Parse as a file called s.toml."""
-    return parse_study(text, file="s.toml", folder=folder)
+    return parse_study(text, KNOWN, file="s.toml", folder=folder)
 
 
 @pytest.mark.parametrize(
@@ -44,13 +45,13 @@ def parse(text: str, folder: Path = Path()) -> object:
 )
 def test_shipped_studies_are_right(path: Path) -> None:
     """Examples and the demo's study."""
-    study, text = read_study(path)
+    study, text = read_study(path, KNOWN)
     assert len(study.cells) >= 2 and study.question and text
 
 
 def test_defaults() -> None:
     """What is not said is as the docs say."""
-    study = parse_study(GOOD, file="s", folder=Path())
+    study = parse_study(GOOD, KNOWN, file="s", folder=Path())
     assert study.repeats.count == 4 and study.repeats.warm_up == 1 and study.seed == 1
     assert study.limits.load_s == 300.0 and study.endpoint is None
 
@@ -117,7 +118,7 @@ def test_prompt_files_are_read_beside_the_study(tmp_path: Path) -> None:
     """And kept with the study, so that it can be repeated."""
     (tmp_path / "log.txt").write_text("  02:14 fog  ")
     text = GOOD.replace("prompt_tokens = 64\n", "") + '\n[prompts]\nfiles = ["log.txt"]\n'
-    assert parse_study(text, file="s", folder=tmp_path).prompts.texts == ("02:14 fog",)
+    assert parse_study(text, KNOWN, file="s", folder=tmp_path).prompts.texts == ("02:14 fog",)
     (tmp_path / "log.txt").write_text("  ")
     with pytest.raises(StudyFileError, match="empty"):
         parse(text, tmp_path)
@@ -129,7 +130,7 @@ def test_files_that_cannot_be_read(tmp_path: Path) -> None:
         if data is not None:
             (tmp_path / name).write_bytes(data)
         with pytest.raises(StudyFileError):
-            read_study(tmp_path / name)
+            read_study(tmp_path / name, KNOWN)
 
 
 @given(st.text(max_size=200))
@@ -158,7 +159,7 @@ def test_mutants_of_a_study_file_end_in_a_sentence(data: st.DataObject) -> None:
         key, sign, _ = lines[at].partition("=")
         lines[at] = data.draw(st.sampled_from([f"{key}{sign or '='} {nasty}", f"{key}{sign} [{nasty}]", nasty]))
     try:
-        study = parse_study("\n".join(lines), file="s.toml", folder=Path())
+        study = parse_study("\n".join(lines), KNOWN, file="s.toml", folder=Path())
         model_sizes(study, Places(Path("nowhere"), Path("nowhere.db")))
     except KettleError as error:
         assert str(error)

@@ -7,6 +7,7 @@ from pathlib import Path
 from zinc_kettle.cli import output
 from zinc_kettle.cli.screen import on_terminal, show
 from zinc_kettle.config import demo_places, demo_studies
+from zinc_kettle.core.recipe import further_models
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.formats.models import check_disk
 from zinc_kettle.wiring.build import model_folder, read_study
@@ -22,13 +23,13 @@ def open_demo(store: Path | None) -> None:
     folder = model_folder(where)
     wanted = {}
     for path in demo_studies():
-        for cell in read_study(path)[0].cells:
-            settings = cell.launch
-            if settings.rig is not None:
+        for cell in read_study(path, where)[0].cells:
+            spec = cell.launch
+            if spec.rig is not None:
                 continue  # simulated rigs have their own models
-            key = (settings.model, settings.quantization)
-            if folder.find(*key) is None:
-                wanted[key] = folder.planned_bytes(*key)
+            for key in ((spec.model, spec.quantization), *further_models(cell.engine, spec.levels).values()):
+                if folder.find(*key) is None:
+                    wanted[key] = folder.planned_bytes(*key)
     if wanted:
         need = sum(wanted.values())
         output.note(

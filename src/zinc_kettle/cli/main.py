@@ -75,7 +75,7 @@ def plan(
 @app.command()
 def synth(
     context: typer.Context,
-    preset: Annotated[str, typer.Argument(help="brine-15m, brine-60m, brine-250m, brine-1b; or a name and a shape.")],
+    preset: Annotated[str, typer.Argument(help="Such as brine-60m or shoal-140m; or a name and a shape.")],
     quantization: Annotated[str, typer.Option("--quantization", help="F16, Q8_0, Q6_K, Q5_K …")] = "F16",
     to: Annotated[Optional[Path], typer.Option("--to", help="Folder to write to; the model folder by default.")] = None,  # noqa: UP045
     seed: Annotated[int, typer.Option("--seed", min=0, help="Seed of the weights.")] = 1,
@@ -83,7 +83,12 @@ def synth(
     width: Annotated[int, typer.Option(min=0)] = 0,
     heads: Annotated[int, typer.Option(min=0)] = 0,
     kv_heads: Annotated[int, typer.Option(min=0)] = 0,
-    ffn: Annotated[int, typer.Option(min=0)] = 0,
+    ffn: Annotated[int, typer.Option(min=0, help="Of one expert, where there are several.")] = 0,
+    experts: Annotated[int, typer.Option(min=0, help="Experts in each layer; none by default.")] = 0,
+    active: Annotated[int, typer.Option("--experts-active", min=0, help="Experts that work on one token.")] = 0,
+    tokenizer: Annotated[
+        str, typer.Option("--tokenizer", help="sentencepiece, or bpe, which more engines split alike.")
+    ] = "sentencepiece",
     untamed: Annotated[
         bool, typer.Option("--untamed", help="Allow byte and end tokens in the output; for testing.")
     ] = False,
@@ -93,7 +98,10 @@ def synth(
     from zinc_kettle.cli.synth import make_model
 
     shape = (layers, width, heads, kv_heads, ffn)
-    make_model(preset, quantization, to, seed=seed, shape=shape, untamed=untamed, store=store or context.obj)
+    make_model(
+        preset, quantization, to, seed=seed, shape=shape, experts=(experts, active), tokenizer=tokenizer,
+        untamed=untamed, store=store or context.obj,
+    )  # fmt: skip
 
 
 @app.command()
@@ -164,6 +172,22 @@ def fit(
     )  # fmt: skip
     given = parse_shape(shape, weight_type=weights, gated=not plain_ffn, tied=tied) if shape else None
     show_fit(models or [], rig, store or context.obj, wish, shape=given, threads=threads, as_json=as_json)
+
+
+@app.command()
+def engines(
+    context: typer.Context,
+    engine: Annotated[Optional[str], typer.Argument(help="Show the settings of this one.")] = None,  # noqa: UP045
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """List the engines there are recipes for, or the settings of one."""
+    from zinc_kettle.cli.engines import list_engines, tell_engine
+
+    if engine is None:
+        list_engines(store or context.obj, as_json=as_json)
+    else:
+        tell_engine(engine, store or context.obj, as_json=as_json)
 
 
 @app.command()

@@ -24,8 +24,8 @@ def plan_study(file: Path, store_path: Path | None, *, as_json: bool) -> None:
     Raises:
         UsageError: The file cannot be used.
     """
-    study, source = read_study(file)
     where = places(store_path, study=file)
+    study, source = read_study(file, where)
     results = StudyResults(study, RunInfo(source=source))
     if as_json:
         for cell in results.cells:

@@ -118,8 +118,8 @@ def run_study(file: Path, store_path: Path | None, *, as_json: bool, fresh: bool
     Raises:
         KettleError: Wrong input, or figures that could not be kept.
     """
-    study, source = read_study(file)
     where = places(store_path, study=file)
+    study, source = read_study(file, where)
     store = open_store(where)
     reporter = Reporter(study, store, as_json=as_json)
     finished = _run_until_stopped(experiment(study, where, store, reporter, source=source, fresh=fresh))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Literal
 
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
@@ -19,6 +20,8 @@ def make_model(
     *,
     seed: int,
     shape: tuple[int, int, int, int, int],
+    experts: tuple[int, int],
+    tokenizer: str,
     untamed: bool,
     store: Path | None,
 ) -> None:
@@ -30,6 +33,8 @@ def make_model(
         folder: Where to; None for the model folder.
         seed: Of the weights.
         shape: Layers, width, heads, KV heads, feed-forward size; zeros for a preset.
+        experts: In each layer, and how many work on one token; zeros for none.
+        tokenizer: `sentencepiece` or `bpe`.
         untamed: Leave byte and end tokens possible.
         store: Another store than the one in the data folder.
 
@@ -39,7 +44,7 @@ def make_model(
     """
     if not name.replace("-", "").replace("_", "").replace(".", "").isalnum():
         raise UsageError(f"{name!r} cannot be the name of a model", remedy="letters, digits, - and _")
-    chosen = _shape(name, shape)
+    name, chosen = _shape(name, shape, experts, tokenizer)
     if quantization not in synth.QUANTIZATIONS:
         raise UsageError(f"no quantization {quantization!r}", remedy="one of: " + ", ".join(synth.QUANTIZATIONS))
     chosen.check()
@@ -70,16 +75,25 @@ def make_model(
     output.line(str(path))
 
 
-def _shape(name: str, given: tuple[int, int, int, int, int]) -> presets.Shape:
+def _shape(
+    name: str, given: tuple[int, int, int, int, int], experts: tuple[int, int], tokenizer: str
+) -> tuple[str, presets.Shape]:
+    """The model's name and shape; the name of a preset says its vocabulary."""
+    if tokenizer not in {"sentencepiece", "bpe"}:
+        raise UsageError(f"there is no tokenizer {tokenizer!r}", remedy="sentencepiece or bpe")
     if any(given):
         if not all(given):
             raise UsageError("a custom shape needs all five sizes", remedy="--layers --width --heads --kv-heads --ffn")
         if presets.is_preset(name):
             raise UsageError(f"{name} is a preset and has a fixed shape", remedy="choose another name")
-        return presets.Shape(*given)
-    preset = presets.PRESETS.get(name)
-    if preset is None:
+        kind: Literal["sentencepiece", "bpe"] = "bpe" if tokenizer == "bpe" else "sentencepiece"
+        return name, presets.Shape(*given, *experts, kind)
+    if any(experts):
+        raise UsageError("experts need a shape of their own", remedy="shoal-140m; or --layers … --experts 8 …")
+    if tokenizer == "bpe" and not name.endswith(presets.BPE):
+        name += presets.BPE
+    if not presets.is_preset(name):
         raise UsageError(
             f"there is no preset {name!r}", remedy=f"{', '.join(presets.PRESETS)}; or give a shape with --layers …"
         )
-    return preset
+    return name, presets.preset(name)

@@ -45,6 +45,11 @@ class Places:
         return self.home / "rigs.toml"
 
     @property
+    def recipes(self) -> Path:
+        """Engine recipes of the person's own."""
+        return self.home / "recipes"
+
+    @property
     def keys(self) -> Path:
         """Key files and certificates that study files name without a path."""
         return self.home / "keys"

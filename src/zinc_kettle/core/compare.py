@@ -132,6 +132,11 @@ def _standing(results: StudyResults, name: str) -> Standing:
     return Standing(top, tied, low, high)
 
 
+def sign(ratio: Interval) -> int:
+    """1 where a ratio is clearly above 1, −1 where it is clearly below, 0 where its bounds hold 1."""
+    return 0 if not differs(ratio) else 1 if ratio.value > 1 else -1
+
+
 # gains
 @dataclass(frozen=True, slots=True)
 class Gain:
@@ -143,6 +148,23 @@ class Gain:
     """The level whose figure stands above the line."""
     ratios: tuple[Interval, ...]
     """One for each pair of cells that differ in nothing else."""
+    where: tuple[Mapping[str, Level], ...] = ()
+    """The other levels of each pair."""
+
+    @property
+    def signs(self) -> set[int]:
+        """What its pairs say: 1 clearly more, −1 clearly less, 0 no clear difference."""
+        return {sign(r) for r in self.ratios}
+
+    def by_factor(self) -> tuple[str, list[tuple[Level, list[Interval]]]] | None:
+        """The factor whose level decides what is said, and the ratios at each of its levels; None where none does."""
+        for name in self.where[0] if self.where and len(self.signs) > 1 else ():
+            groups: dict[Level, list[Interval]] = {}
+            for r, levels in zip(self.ratios, self.where, strict=True):
+                groups.setdefault(levels[name], []).append(r)
+            if all(len({sign(r) for r in group}) == 1 for group in groups.values()):
+                return name, list(groups.items())
+        return None
 
     @property
     def clear(self) -> tuple[Interval, ...]:
@@ -165,14 +187,48 @@ def gains(results: StudyResults, name: str) -> list[Gain]:
 def _gain(
     results: StudyResults, by_levels: Mapping[object, CellResults], name: str, factor: str, low: Level, high: Level
 ) -> Gain:
-    ratios = []
+    ratios, where = [], []
     for cell in by_levels.values():
         if cell.cell.levels[factor] == high:
             other = by_levels.get(_without({**cell.cell.levels, factor: low}))
             found = None if other is None else ratio(cell, other, name, seed=results.study.seed)
             if found is not None:
                 ratios.append(found)
-    return Gain(factor, low, high, tuple(ratios))
+                where.append({n: v for n, v in cell.cell.levels.items() if n != factor})
+    return Gain(factor, low, high, tuple(ratios), tuple(where))
+
+
+# tokenizers
+DENSITY = "prompt_density"
+SAME_DENSITY = 0.02
+"""Prompts are as long as asked for within 1%; what differs by more is cut into tokens in another way."""
+SAME_TOKENS = 2.0
+"""And so many tokens: engines differ in whether a first special token is counted."""
+
+
+def same_tokenizer(a: CellResults, b: CellResults) -> bool:
+    """False where two cells that did the same work read other tokens, as far as their prompts tell."""
+    if a.cell.settings["prompt_tokens"] != b.cell.settings["prompt_tokens"]:
+        return True  # template and salt weigh otherwise: nothing can be said
+    x, y, tokens = a.value(DENSITY), b.value(DENSITY), a.value("prompt_tokens")
+    if not (isinstance(x, Value) and isinstance(y, Value) and isinstance(tokens, Value)):
+        return True
+    return abs(x.value / y.value - 1) <= max(SAME_DENSITY, SAME_TOKENS / tokens.value)
+
+
+def other_tokenizers(results: StudyResults) -> tuple[CellResults, CellResults] | None:
+    """Two measured cells of a study that read other tokens; None where all read the same."""
+    return results.once("other tokenizers", lambda: _other_tokenizers(results))
+
+
+def _other_tokenizers(results: StudyResults) -> tuple[CellResults, CellResults] | None:
+    firsts: dict[object, CellResults] = {}
+    for cell in results.cells:
+        if cell.done:
+            first = firsts.setdefault(cell.cell.settings["prompt_tokens"], cell)
+            if not same_tokenizer(first, cell):
+                return first, cell
+    return None
 
 
 def _without(levels: Mapping[str, Level], names: Sequence[str] = ()) -> tuple[tuple[str, str, Level], ...]:
@@ -194,7 +250,7 @@ class Side:
         return [c for c in self.results.cells if all(c.cell.levels.get(n) == v for n, v in self.levels.items())]
 
 
-DifferenceKind = Literal["factor", "fact", "definitions"]
+DifferenceKind = Literal["factor", "fact", "tokenizer", "definitions"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -286,17 +342,26 @@ def _why_unpaired(b: Side, cell: CellResults, candidates: list[CellResults], lik
 
 
 def _differences(a: Side, b: Side, x: CellResults, y: CellResults) -> list[Difference]:
+    mine, theirs = x.cell.settings, y.cell.settings
     out = [
-        Difference("factor", name, _said(x.cell.settings[name]), _said(y.cell.settings[name]))
-        for name in x.cell.settings
-        if x.cell.settings[name] != y.cell.settings[name]
+        Difference("factor", name, _said(mine[name]), _said(theirs[name]))
+        for name in mine
+        if name in theirs and mine[name] != theirs[name]
     ]
-    out += _facts(ENGINE_FACTS, x.kept.engine, y.kept.engine)
+    if x.cell.engine.name == y.cell.engine.name:  # nor what another engine says of itself
+        out += _facts(ENGINE_FACTS, x.kept.engine, y.kept.engine)
     if x.cell.settings["rig"] == y.cell.settings["rig"]:  # what another rig is made of is no further difference
         out += _facts(MACHINE_FACTS, _machine(a, x), _machine(b, y))
+    if not same_tokenizer(x, y):
+        out.append(Difference("tokenizer", "characters per token", _density(x), _density(y)))
     if a.results.definitions != b.results.definitions:
         out.append(Difference("definitions", "definitions", str(a.results.definitions), str(b.results.definitions)))
     return out
+
+
+def _density(cell: CellResults) -> str:
+    found = cell.value(DENSITY)
+    return f"{found.value:.2f}" if isinstance(found, Value) else "not known"
 
 
 def _machine(side: Side, cell: CellResults) -> MachineFacts:

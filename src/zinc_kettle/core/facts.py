@@ -50,12 +50,23 @@ class PredictedFacts(TypedDict):
     decode_low: float
 
 
+class FileFacts(TypedDict, total=False):
+    """A model's file."""
+
+    name: str
+    size_bytes: int
+    sha256: str
+
+
 class EngineFacts(TypedDict, total=False):
     """What an engine and its launch reported."""
 
     engine: str
+    recipe: str
     version: str
     build: str
+    slots: str
+    file: FileFacts
     launch_line: str
     reached: str
     rig: str
@@ -145,6 +156,8 @@ class DriverTest(TypedDict, total=False):
     spread: StampErrors
     burst: StampErrors
     stamp: str
+    turnaround_ms: float
+    """Median time a stream was idle between two requests, in bursts."""
     cpu_us_per_token: float
     ceiling_tokens_per_s: float
     failed: str

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from weakref import WeakKeyDictionary
 
-from zinc_kettle.core.factors import FACTORS, Level, label, level_name
+from zinc_kettle.core.factors import Level, label
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.results import CellResults, StudyResults
 
@@ -19,6 +19,8 @@ class GridAxis:
     """One side of the map."""
 
     factor: str | None
+    heading: str
+    """What the levels are levels of; empty where nothing varies along it."""
     labels: tuple[str, ...]
     """The levels as people read them; a simulated rig says so. One empty label where nothing varies along it."""
 
@@ -51,7 +53,7 @@ def axes(study: Study) -> tuple[str | None, str | None]:
     factors become slices.
     """
     names = [name for name, levels in study.vary.items() if len(levels) > 1] or list(study.vary)
-    words = [n for n in names if FACTORS[n].type is str]
+    words = [n for n in names if study.factors[n].type in {"text", "model"}]
     scales = [n for n in names if n not in words]
     if words and scales:
         return words[-1], scales[0]
@@ -86,17 +88,17 @@ def _grid(results: StudyResults) -> Grid:
         table[(*rest, levels.get(row or ""), levels.get(column or ""))] = cell.key
     slices = tuple(
         Slice(
-            " · ".join(level_name(n, v) for n, v in zip(others, rest, strict=True)),
+            " · ".join(study.factors[n].says(v) for n, v in zip(others, rest, strict=True)),
             tuple(tuple(table[(*rest, r, c)] for c in column_levels) for r in row_levels),
         )
         for rest in rests
     )
     made_up = {name for name, facts in results.run.facts.get("rigs", {}).items() if facts.get("simulated")}
-    return Grid(_axis(row, row_levels, made_up), _axis(column, column_levels, made_up), slices)
+    return Grid(_axis(study, row, row_levels, made_up), _axis(study, column, column_levels, made_up), slices)
 
 
-def _axis(factor: str | None, levels: tuple[Level | None, ...], made_up: set[str]) -> GridAxis:
+def _axis(study: Study, factor: str | None, levels: tuple[Level | None, ...], made_up: set[str]) -> GridAxis:
     names = ["" if level is None else label(level) for level in levels]
     if factor == "rig":
         names = [f"{name} {SIMULATED_MARK}" if name in made_up else name for name in names]
-    return GridAxis(factor, tuple(names))
+    return GridAxis(factor, study.factors[factor].heading if factor else "", tuple(names))

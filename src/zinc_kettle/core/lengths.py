@@ -6,7 +6,6 @@ from collections import defaultdict
 from dataclasses import dataclass
 from functools import cached_property
 
-from zinc_kettle.core.factors import level_name
 from zinc_kettle.core.family import DepthFall, PrefillSlope, depth_fall, prefill_slope
 from zinc_kettle.core.repeat import Missing
 from zinc_kettle.core.results import CellResults, StudyResults
@@ -48,7 +47,8 @@ def _families(results: StudyResults) -> list[LengthFamily]:
 
 
 def _family(cells: tuple[CellResults, ...]) -> LengthFamily:
-    shared = [level_name(n, v) for n, v in cells[0].cell.levels.items() if n != FACTOR]
+    first = cells[0].cell
+    shared = [first.factors[n].says(v) for n, v in first.levels.items() if n != FACTOR]
     return LengthFamily(" · ".join(shared), cells)
 
 

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Mapping
-from dataclasses import asdict, dataclass, field, fields
+from dataclasses import asdict, dataclass, field
 from functools import cached_property
-from operator import itemgetter
 from typing import Literal
 
-from zinc_kettle.core.factors import FACTORS, Level, level_name
+from zinc_kettle.core.factors import FACTORS, Factor, Level
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
+from zinc_kettle.core.recipe import BUILT_IN, OPEN_PROTOCOL, Endpoint, Engine, Role, factors_of
 from zinc_kettle.core.suite import SUITE
 from zinc_kettle.core.traffic import Lengths, Load, Recorded, RetryPolicy, Shape
 
@@ -25,33 +25,28 @@ KEY_DIGITS = 12
 
 
 @dataclass(frozen=True, slots=True)
-class LaunchSettings:
-    """All that an engine is started with; a change of any of these needs a reload."""
+class LaunchSpec:
+    """All that an engine is started with; a change of any of it needs a reload."""
 
+    engine: str
     model: str
     quantization: str | None
-    threads: int | None
-    prefill_threads: int | None
-    context: int
-    slots: int
-    batch: int
-    micro_batch: int
-    cache_precision: str
-    prompt_cache: bool
-    load_mode: str
     rig: str | None = None
     """The machine; None for the one the tool runs on."""
+    settings: tuple[tuple[str, Level], ...] = ()
+    """Settings that have a level, as the engine's recipe declares them."""
+    roles: Mapping[Role, Level] = field(default_factory=dict, compare=False, hash=False)
+    """The same by what they mean, of those that have a meaning here."""
 
+    @property
+    def levels(self) -> dict[str, Level]:
+        """The settings by name."""
+        return dict(self.settings)
 
-@dataclass(frozen=True, slots=True)
-class Endpoint:
-    """An engine that already runs. Keys only by the name of a variable or of a file."""
-
-    url: str
-    model: str = "default"
-    key_variable: str | None = None
-    key_file: str | None = None
-    ca_file: str | None = None
+    def number(self, role: Role) -> int | None:
+        """The level of a setting that is a number; None where it has none."""
+        level = self.roles.get(role)
+        return None if level is None else int(level)
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,6 +117,20 @@ class Study:
     temperature: float = 0.0
     load: Load = field(default_factory=Load)
     retry: RetryPolicy = field(default_factory=RetryPolicy)
+    engines: tuple[Engine, ...] = ()
+    """The engines it names, with their settings as their recipes declared them then."""
+    rig_engines: dict[str, str] = field(default_factory=dict)
+    """What the rigs speak whose engine already runs, by rig."""
+
+    @cached_property
+    def factors(self) -> Mapping[str, Factor]:
+        """What it may vary or hold, by name."""
+        return factors_of(self.engines)
+
+    def engine_of(self, levels: Mapping[str, Level]) -> Engine:
+        """The engine of a cell with these levels; one without settings where nothing is known of it."""
+        found = engine_name({**self.hold, **levels}, self.rig_engines, on_endpoint=self.endpoint is not None)
+        return next((engine for engine in self.engines if engine.name == found), Engine(found))
 
     @cached_property
     def cells(self) -> tuple[Cell, ...]:
@@ -143,7 +152,10 @@ class Cell:
     levels: dict[str, Level]
     """Only the varied factors, in the order of the study."""
     settings: dict[str, Level | None]
-    """Every factor, with what varies, what is held and what is default merged."""
+    """Every factor of its engine, with what varies, what is held and what is default merged."""
+    engine: Engine = field(default_factory=lambda: Engine(BUILT_IN), compare=False)
+    factors: Mapping[str, Factor] = field(default_factory=lambda: FACTORS, compare=False, repr=False)
+    """Those of its study."""
 
     @cached_property
     def key(self) -> str:
@@ -153,12 +165,23 @@ class Cell:
     @property
     def title(self) -> str:
         """Its levels, as people say them."""
-        return " · ".join(level_name(name, level) for name, level in self.levels.items())
+        return " · ".join(self.factors[name].says(level) for name, level in self.levels.items())
+
+    def level(self, role: Role) -> Level | None:
+        """What the setting with a role is set to; None where its engine has no such setting, or it is not set."""
+        setting = self.engine.setting(role)
+        return None if setting is None else self.settings.get(setting.name)
 
     @cached_property
-    def launch(self) -> LaunchSettings:
+    def launch(self) -> LaunchSpec:
         """The part of its settings that an engine is started with."""
-        return LaunchSettings(*_launch_values(self.settings))
+        rig, quantization = self.settings["rig"], self.settings["quantization"]
+        given = [(s, level) for s in self.engine.settings if (level := self.settings.get(s.name)) is not None]
+        return LaunchSpec(
+            self.engine.name, str(self.settings["model"] or ""), None if quantization is None else str(quantization),
+            None if rig is None else str(rig), tuple((s.name, level) for s, level in given if s.kind == "launch"),
+            {s.role: level for s, level in given if s.role is not None},
+        )  # fmt: skip
 
     def requests(self, study: Study) -> int:
         """Measured requests in one repeat."""
@@ -176,26 +199,45 @@ class Cell:
         return 1 if concurrency == 1 else max(8, 4 * concurrency)
 
 
+def engine_name(levels: Mapping[str, object], rig_engines: Mapping[str, str], *, on_endpoint: bool) -> str:
+    """The engine these levels mean: as they say, else what their rig speaks, else what is usual."""
+    named = levels.get("engine") or rig_engines.get(str(levels.get("rig")))
+    return str(named or (OPEN_PROTOCOL if on_endpoint else BUILT_IN))
+
+
 def _combined(study: Study) -> Iterator[Cell]:
     names = list(study.vary)
-    held: dict[str, Level | None] = {name: factor.default for name, factor in FACTORS.items()}
-    held.update(study.hold)
-    top = _highest_concurrency(study, held)
+    top = _highest_concurrency(study)
+    defaults: dict[str, tuple[Engine, dict[str, Level | None]]] = {}
     for index, combination in enumerate(itertools.product(*study.vary.values())):
         levels: dict[str, Level] = dict(zip(names, combination, strict=True))
+        found = engine_name({**study.hold, **levels}, study.rig_engines, on_endpoint=study.endpoint is not None)
+        if found not in defaults:
+            engine = study.engine_of(levels)
+            defaults[found] = engine, _defaults(study, engine, top)
+        engine, held = defaults[found]
         settings = {**held, **levels}
-        if settings["slots"] is None:
-            settings["slots"] = top
         task = SUITE.get(str(settings["task"]))
         if task is not None:
             settings["prompt_tokens"] = settings["prompt_tokens"] or task.prompt_tokens
             if "output_tokens" not in levels and "output_tokens" not in study.hold:
                 settings["output_tokens"] = task.output_tokens
-        yield Cell(index, levels, settings)
+        yield Cell(index, levels, settings, engine, study.factors)
 
 
-def _highest_concurrency(study: Study, held: dict[str, Level | None]) -> int:
-    levels = study.vary.get("concurrency") or (held["concurrency"] or 1,)
+def _defaults(study: Study, engine: Engine, top: int) -> dict[str, Level | None]:
+    """What every cell of an engine has where it does not vary."""
+    own = [*FACTORS.values(), *engine.settings]
+    out: dict[str, Level | None] = {factor.name: factor.default for factor in own}
+    out.update(study.hold)
+    slots = engine.setting("slots")
+    if slots is not None and out[slots.name] is None:
+        out[slots.name] = top
+    return out
+
+
+def _highest_concurrency(study: Study) -> int:
+    levels = study.vary.get("concurrency") or (study.hold.get("concurrency") or 1,)
     return max(int(level) for level in levels)
 
 
@@ -215,9 +257,6 @@ def turns_of(study: Study, cell: Cell) -> int:
     if study.prompts.recorded:
         return max(1, *(r.asks for r in study.prompts.recorded))
     return study.load.turns
-
-
-_launch_values = itemgetter(*(f.name for f in fields(LaunchSettings)))
 
 
 def workload(study: Study, cell: Cell) -> dict[str, object]:
@@ -252,22 +291,6 @@ def workload(study: Study, cell: Cell) -> dict[str, object]:
     if study.retry.times:
         out["retry"] = asdict(study.retry)
     return out
-
-
-def axes(study: Study) -> tuple[str | None, str | None]:
-    """Which factors span the map: rows and columns.
-
-    What names a configuration (model, quantization) goes down, what has a scale goes across; a third and further
-    factors become slices.
-    """
-    names = [name for name, levels in study.vary.items() if len(levels) > 1] or list(study.vary)
-    words = [n for n in names if FACTORS[n].type is str]
-    scales = [n for n in names if n not in words]
-    if words and scales:
-        return words[-1], scales[0]
-    if len(names) > 1:
-        return names[0], names[1]
-    return (names[0], None) if words else (None, names[0] if names else None)
 
 
 def rigs_of(study: Study) -> list[str]:

@@ -284,13 +284,13 @@ def setting_of(study: Study, cell: Cell, facts: RunFacts, template_tokens: float
         facts: Those of the run.
         template_tokens: Tokens of the chat template, where they were counted.
     """
-    threads, rig = cell.settings["threads"], cell.settings["rig"]
+    threads, rig = cell.level("threads"), cell.settings["rig"]
     others, own = facts.get("rigs"), machine_of(facts, None if rig is None else str(rig))
     return Setting(
         threads=None if threads is None else int(threads),
         physical_cores=own.get("physical_cores"),
         here=rig is None or not others,
-        prompt_cache=bool(cell.settings["prompt_cache"]) and shape_of(study, cell) == "conversation",
+        prompt_cache=bool(cell.level("prompt-cache")) and shape_of(study, cell) == "conversation",
         template_tokens=None if template_tokens is None else int(template_tokens),
     )
 

@@ -9,6 +9,7 @@ from typing import Any, Literal
 from zinc_kettle.core.facts import ProbeFacts
 from zinc_kettle.core.fit.placement import Device
 from zinc_kettle.core.fit.predict import Calibration, Machine, machine_at
+from zinc_kettle.core.recipe import OPEN_PROTOCOL
 from zinc_kettle.core.stats import median
 
 Origin = Literal["gathered", "probed", "typed", "simulated"]
@@ -223,6 +224,10 @@ class RigPlan:
     python: str = "python3"
     engine_python: str | None = None
     models: str | None = None
+    engine: str = OPEN_PROTOCOL
+    """What it speaks, by the name of a recipe, where its engine already runs."""
+    engines: Mapping[str, str] = field(default_factory=dict)
+    """The Python there that has an engine, by engine."""
     direct: str | None = None
     """Address its engines listen on and are reached at, instead of a forwarded port."""
 

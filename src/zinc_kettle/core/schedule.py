@@ -14,7 +14,7 @@ from functools import cached_property, lru_cache
 from typing import Literal
 
 from zinc_kettle.core.factors import Level
-from zinc_kettle.core.plan import Cell, LaunchSettings, Repeats, Study
+from zinc_kettle.core.plan import Cell, LaunchSpec, Repeats, Study
 from zinc_kettle.core.precision import wanted_repeats
 
 DecisionKind = Literal["skip", "restore", "more", "add-level", "stop-after", "pause", "resume"]
@@ -177,7 +177,7 @@ class Schedule:
         cells = self.whole.cells
         if self.study.repeats.order == "interleaved":
             return (tuple(cell.key for cell in cells),)
-        groups: dict[LaunchSettings, list[str]] = {}
+        groups: dict[LaunchSpec, list[str]] = {}
         for cell in cells:
             groups.setdefault(cell.launch, []).append(cell.key)
         launches = [tuple(keys) for keys in groups.values()]

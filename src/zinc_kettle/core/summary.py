@@ -8,8 +8,9 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.cautions import Caution, Setting, cell_cautions
+from zinc_kettle.core.cautions import KINDS, Caution, Setting, cell_cautions
 from zinc_kettle.core.family import Turn, prompt_point, turns_of_requests
+from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
 from zinc_kettle.core.measures import MEASURES, per_repeat, repeat_figures
 from zinc_kettle.core.measures.decode import ONE_CHUNK
 from zinc_kettle.core.measures.kinds import OfCell, OverGaps, OverLaunches, OverRequests, PerRepeat
@@ -53,6 +54,8 @@ class CellSummary:
 
 
 EMPTY = CellSummary()
+CATALOGUE = int(fingerprint([DEFINITIONS_VERSION, sorted(MEASURES), sorted(KINDS)], length=7), 16)
+"""Changes with the definitions and with each measure or caution there is: a summary made under another is stale."""
 
 
 def summarise(

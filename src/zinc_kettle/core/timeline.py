@@ -36,6 +36,10 @@ class EngineReport:
     predicted_n: int
     """Output tokens, the first included."""
     predicted_ms: float
+    draft_n: int | None = None
+    """Tokens a smaller model drafted; None where none does."""
+    draft_accepted_n: int | None = None
+    """Of these, those that stayed."""
 
 
 @immutable

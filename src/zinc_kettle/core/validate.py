@@ -10,13 +10,16 @@ import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from zinc_kettle.core.factors import FACTORS, Factor, Level
-from zinc_kettle.core.plan import Cell, Endpoint, Limits, Prompts, Repeats, Study, shape_of, turns_of
+from zinc_kettle.core.factors import FACTORS, TYPES, Factor, Level, LevelType
+from zinc_kettle.core.plan import Cell, Limits, Prompts, Repeats, Study, engine_name, shape_of, turns_of
+from zinc_kettle.core.recipe import Endpoint, Engine, Setting, factors_of
 from zinc_kettle.core.traffic import Load, RetryPolicy
 
 MAX_CELLS = 100_000
 """At a second each they would take more than a day; a plan of more is a slip of the keyboard."""
-TYPE_WORDS: dict[type, str] = {str: "text", int: "a whole number", bool: "true or false"}
+TYPE_WORDS: dict[LevelType, str] = {
+    "text": "text", "number": "a whole number", "switch": "true or false", "model": "a model's name",
+}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +49,21 @@ class Draft:
     temperature: float = 0.0
     load: Load = field(default_factory=Load)
     retry: RetryPolicy = field(default_factory=RetryPolicy)
+    known: Mapping[str, Engine] = field(default_factory=dict)
+    """All engines there are recipes for, by name."""
+    rig_engines: Mapping[str, str] = field(default_factory=dict)
+    """What rigs speak whose engine already runs, by rig."""
+
+    @property
+    def engines(self) -> list[str]:
+        """Names of the engines its cells mean, each once."""
+        named = {"engine": self.hold.get("engine"), "rig": self.hold.get("rig")}
+        engines, rigs = self.vary.get("engine", (named["engine"],)), self.vary.get("rig", (named["rig"],))
+        found = [
+            engine_name({"engine": engine, "rig": rig}, self.rig_engines, on_endpoint=self.endpoint is not None)
+            for engine in engines for rig in rigs
+        ]  # fmt: skip
+        return list(dict.fromkeys(found))
 
     def names(self, name: str) -> bool:
         """True where a factor is varied or held."""
@@ -58,7 +76,9 @@ class Draft:
 
 def validate(draft: Draft) -> list[Problem]:
     """Every problem of a draft, in the order in which a person reads it; none where it can be measured."""
-    problems = [*factor_problems(draft.vary, draft.hold), *_whole(draft), *_shapes(draft)]
+    engines = [draft.known[name] for name in draft.engines if name in draft.known]
+    problems = [*_unknown_engines(draft), *factor_problems(draft.vary, draft.hold, engines), *_whole(draft)]
+    problems += _shapes(draft)
     if problems:
         return problems
     return list(_lengths(draft))
@@ -72,7 +92,13 @@ def study_of(draft: Draft) -> Study:
         hold={name: _known(level) for name, level in draft.hold.items()},
         endpoint=draft.endpoint, prompts=draft.prompts, repeats=draft.repeats, limits=draft.limits, seed=draft.seed,
         temperature=draft.temperature, load=draft.load, retry=draft.retry,
+        engines=tuple(draft.known[name] for name in draft.engines if name in draft.known),
+        rig_engines={rig: engine for rig, engine in draft.rig_engines.items() if rig in _rigs(draft)},
     )  # fmt: skip
+
+
+def _rigs(draft: Draft) -> set[object]:
+    return {*draft.vary.get("rig", ()), draft.hold.get("rig")}
 
 
 def _known(level: object) -> Level:
@@ -87,18 +113,27 @@ def nearest(name: str, known: Iterable[str]) -> str:
     return f"did you mean {near[0]}?" if near else "one of: " + ", ".join(names)
 
 
-def factor_problems(vary: Mapping[str, Sequence[object]], hold: Mapping[str, object]) -> list[Problem]:
-    """Problems of the factors and their levels alone."""
+def _unknown_engines(draft: Draft) -> Iterator[Problem]:
+    for name in draft.engines:
+        if name not in draft.known:
+            yield Problem(draft.place("engine"), f"there is no engine {name!r}", why="no recipe has that name",
+                          remedy=nearest(name, draft.known))  # fmt: skip
+
+
+def factor_problems(
+    vary: Mapping[str, Sequence[object]], hold: Mapping[str, object], engines: Sequence[Engine]
+) -> list[Problem]:
+    """Problems of the factors and their levels alone, for the engines of a study."""
     out: list[Problem] = []
     for name, levels in vary.items():
-        found = [problem for level in levels if (problem := level_problem("vary", name, level)) is not None]
+        found = [problem for level in levels if (problem := level_problem("vary", name, level, engines)) is not None]
         out += found[:1]  # one word on a list is enough
         if not levels:
             out.append(Problem(("vary", name), f"vary.{name} has no levels", remedy=f"{name} = [1, 2], for instance"))
         elif len(set(map(repr, levels))) < len(levels):
             out.append(Problem(("vary", name), f"vary.{name} has a level twice", remedy="give each level once"))
     for name, level in hold.items():
-        found_one = level_problem("hold", name, level)
+        found_one = level_problem("hold", name, level, engines)
         if name in vary:
             out.append(Problem(("hold", name), f"{name} is both varied and held", remedy="keep it in one of the two"))
         elif found_one is not None:
@@ -106,20 +141,33 @@ def factor_problems(vary: Mapping[str, Sequence[object]], hold: Mapping[str, obj
     return out
 
 
-def level_problem(section: str, name: str, level: object) -> Problem | None:
-    """What is wrong with one level of a factor."""
+def level_problem(section: str, name: str, level: object, engines: Sequence[Engine]) -> Problem | None:
+    """What is wrong with one level of a factor, for any of the engines."""
     path = (section, name)
-    factor = FACTORS.get(name)
-    if factor is None:
-        return Problem(path, f"{name} is not a factor", remedy=nearest(name, FACTORS))
-    if type(level) is not factor.type:
-        why = f"{name} is: {factor.meaning}"
-        return Problem(path, f"{name} should be {TYPE_WORDS[factor.type]}, not {level!r}", why=why)
-    return _bounds_problem(path, factor, level)
+    known = factors_of(engines)
+    if name not in known:
+        return Problem(path, f"{name} is not a factor", remedy=nearest(name, known))
+    for factor in [FACTORS[name]] if name in FACTORS else [engine.named(name) for engine in engines]:
+        found = _strange(path, name, engines) if factor is None else _level_problem(path, factor, level)
+        if found is not None:
+            return found
+    return None
 
 
-def _bounds_problem(path: tuple[str, ...], factor: Factor, level: object) -> Problem | None:
-    if isinstance(level, int) and not isinstance(level, bool) and not factor.low <= level <= factor.high:
+def _strange(path: tuple[str, ...], name: str, engines: Sequence[Engine]) -> Problem:
+    """A setting that not every engine of the study has."""
+    without = next(engine for engine in engines if engine.named(name) is None)
+    return Problem(
+        path, f"{name} cannot be set on {without.name}", why=f"the recipe of {without.name} has no such setting",
+        remedy=f"remove {name}, or give {without.name} a study of its own",
+    )  # fmt: skip
+
+
+def _level_problem(path: tuple[str, ...], factor: Factor, level: object) -> Problem | None:
+    if type(level) is not TYPES[factor.type]:
+        why = f"{factor.name} is: {factor.meaning}"
+        return Problem(path, f"{factor.name} should be {TYPE_WORDS[factor.type]}, not {level!r}", why=why)
+    if factor.type == "number" and isinstance(level, int) and not factor.low <= level <= factor.high:
         return Problem(path, f"{factor.name} = {level} is out of range", remedy=f"{factor.low:,} to {factor.high:,}")
     if factor.choices and level not in factor.choices:
         return Problem(path, f"{factor.name} = {level!r} is not known", remedy=", ".join(factor.choices))
@@ -133,7 +181,7 @@ def _whole(draft: Draft) -> Iterator[Problem]:
         yield Problem(("vary",), f"the study has more than {MAX_CELLS:,} cells", remedy="vary less")
     if draft.endpoint is not None:
         yield from _endpoint(draft)
-    elif not draft.names("model"):
+    elif not draft.names("model") and any(e not in draft.known or draft.known[e].started for e in draft.engines):
         yield Problem(("hold",), "no model is named", remedy='[hold] model = "brine-60m"')
     named = draft.names("prompt_tokens") or draft.names("task")
     if not named and not draft.prompts.files and draft.prompts.lengths is None:
@@ -146,8 +194,11 @@ def _whole(draft: Draft) -> Iterator[Problem]:
 
 
 def _endpoint(draft: Draft) -> Iterator[Problem]:
+    settings = {s.name: s for name in draft.engines if name in draft.known for s in draft.known[name].settings}
     for name in (*draft.vary, *draft.hold):
-        if name in FACTORS and FACTORS[name].kind == "launch":
+        factor: Factor | None = FACTORS.get(name) or settings.get(name)
+        on_launch = factor.on_launch if isinstance(factor, Setting) else factor is not None and factor.kind == "launch"
+        if on_launch and not (name == "engine" and name in draft.hold):
             yield Problem(
                 draft.place(name), f"{name} cannot be set on an endpoint",
                 why="that engine already runs; its launch settings cannot be changed from here",
@@ -183,11 +234,11 @@ def _lengths(draft: Draft) -> Iterator[Problem]:
     study = study_of(draft)
     for cell in study.cells:
         prompt, output = most_tokens(study, cell)
-        context = int(cell.settings["context"] or 0)
-        if prompt is not None and prompt + output > context:
+        context = cell.level("context")
+        if prompt is not None and context is not None and prompt + output > int(context):
             yield Problem(
                 draft.place("context"),
-                f"{prompt:,} prompt tokens and {output:,} output tokens do not fit a context of {context:,}",
+                f"{prompt:,} prompt tokens and {output:,} output tokens do not fit a context of {int(context):,}",
                 why="the engine would silently cut answers short", remedy=f"context = {prompt + output} or more",
             )  # fmt: skip
             return

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from zinc_kettle.driver.recording import DONE, NOTHING, Delta, Fault, Recording, decode_chunk
+from zinc_kettle.driver.chunk import Delta
+from zinc_kettle.driver.recording import DONE, NOTHING, Fault, Recording
 
 
 class BatchRecord:
@@ -29,16 +30,18 @@ class BatchRecord:
         if data in (DONE, NOTHING):
             self.complete = self.complete or data == DONE
             return
-        chunk = decode_chunk(data)
+        reader = self.recordings[0].reader
+        chunk = reader.decode(data)
+        own = reader.own(chunk)
         for choice in chunk.choices:
             if not 0 <= choice.index < len(self.recordings):
                 raise Fault("unreadable", f"an answer to prompt {choice.index} of {len(self.recordings)}")
             recording = self.recordings[choice.index]
             if choice.finish_reason is not None:
                 recording.finish = choice.finish_reason
-            recording.output(choice.delta or Delta(content=choice.text), chunk.timings, stamp_ns, kernel_ns)
-            if chunk.timings is not None:
-                recording.engine = chunk.timings
+            recording.output(choice.delta or Delta(content=choice.text), own, stamp_ns, kernel_ns)
+            if own is not None:
+                recording.own = own
         # With one choice beside it a usage record is that choice's; alone it is the sum, which is nobody's.
         if chunk.usage is not None and len(chunk.choices) == 1:
             self.recordings[chunk.choices[0].index].take_usage(chunk.usage)

@@ -23,6 +23,12 @@ from zinc_kettle.driver.target import Target
 CONNECT_TIMEOUT_S = 10.0
 READ_BYTES = 4_096
 """Small on purpose: one read has one kernel stamp, that of its last segment."""
+DEFER_S = 0.02
+"""How long after an answer's end its account is settled, where the next request has been sent already."""
+MARKER = b"\ndata: [DONE]\n"
+"""The end marker as nearly all write it, looked for before anything is decoded. No answer's text can hold it: JSON
+writes a line feed in another way."""
+TAIL_BYTES = 64
 CONNECTS_AT_ONCE = 128
 """More would only wait in the server's queue of unaccepted connections, and be tried again after a second."""
 
@@ -36,10 +42,19 @@ _NOTHING = memoryview(b"")
 class Connection:
     """What both kinds have in common: one exchange, its limits, and its end."""
 
-    __slots__ = ("_done", "_limits_ns", "_reply", "_sink", "_timer", "end_ns", "last_byte_ns", "sent_ns", "write_ns")
+    __slots__ = (
+        "_done", "_limits_ns", "_reply", "_sink", "_spare", "_timer", "_went_on", "end_ns", "last_byte_ns", "on_end",
+        "opened_ns", "sent_ns", "write_ns",
+    )  # fmt: skip
 
     def __init__(self) -> None:
         self._reply: Reply | None = None
+        self._spare = Reply()
+        """Made before it is wanted: when many answers end at once, each microsecond until the next send counts."""
+        self.on_end: Callable[[], bool] | None = None
+        """Called at the end marker of an answer, before anything else; true where it sent the next request."""
+        self._went_on = False
+        self.opened_ns = time.monotonic_ns()
         self._sink: Sink | None = None
         self._done: asyncio.Future[None] | None = None
         self.last_byte_ns = 0
@@ -54,13 +69,34 @@ class Connection:
         """Close at once."""
         raise NotImplementedError
 
+    @property
+    def usable(self) -> bool:
+        """False once either side has closed it."""
+        raise NotImplementedError
+
     def begin(self, sink: Sink, request: bytes) -> None:
+        """Send a request."""
+        self.expect(sink)
+        self.send(request)
+
+    def send(self, request: bytes) -> None:
         """Send a request; its clock starts just before the first byte is written."""
-        self._sink, self._reply = sink, Reply(sink)
-        self._done = asyncio.get_running_loop().create_future()
-        self.sent_ns = self.last_byte_ns = time.monotonic_ns()
+        self.sent_ns = self.last_byte_ns = monotonic_ns()
         self._write(request)
-        self.write_ns = time.monotonic_ns() - self.sent_ns
+        self.write_ns = monotonic_ns() - self.sent_ns
+
+    def expect(self, sink: Sink) -> None:
+        """What takes the answer; told before any of it can be read."""
+        self._spare.aim(sink)
+        self._sink, self._reply = sink, self._spare
+        self._done = asyncio.get_running_loop().create_future()
+
+    def later(self, call: Callable[[], None]) -> None:
+        """Call this when nothing has to be sent at once."""
+        call()
+
+    def catch_up(self) -> None:
+        """Make all calls that were put off."""
 
     async def finish(self, limits_ns: tuple[int, int]) -> None:
         """Wait for the end of what was begun; the sink holds whatever came, also when it failed.
@@ -75,7 +111,8 @@ class Connection:
             await self._done
         finally:
             self._timer.cancel()
-            if not self._done.done() or self._done.cancelled():
+            self.catch_up()
+            if (not self._done.done() or self._done.cancelled()) and not self._sink.complete:
                 self._sink.fail("stopped", "stopped before its end")
             self.end_ns = self.end_ns or time.monotonic_ns()
             self._reply = None
@@ -101,34 +138,50 @@ class Connection:
             self._reply.closed(why)
             self._settle()
 
+    def _marked(self, stamp_ns: int) -> None:
+        """The end marker has come; what is left of the framing would only hold the next request up."""
+        self.end_ns = stamp_ns
+        if self.on_end is not None and not self._went_on:
+            self._went_on = self.on_end()
+
     def _settle(self) -> None:
-        self.end_ns = time.monotonic_ns()
+        """What was begun has ended."""
+        self.end_ns = self.end_ns or time.monotonic_ns()
         self._reply = None
-        if self._done is not None and not self._done.done():
+        if self._went_on:
+            # Nobody waits for it, and many may end at this instant: whoever has no successor yet comes first.
+            asyncio.get_running_loop().call_later(DEFER_S, self.resolve)
+        else:
+            self.resolve()
+
+    def resolve(self) -> None:
+        """Wake whoever waits for the end."""
+        if self._done is not None and not self._done.done() and self._reply is None:
             self._done.set_result(None)
 
 
 class SocketConnection(Connection):
     """Plain HTTP on Linux: `recvmsg` on readiness, with the kernel's stamp of each read."""
 
-    __slots__ = ("_loop", "_poller", "_receive", "_rest", "_sock")
+    __slots__ = ("_held", "_loop", "_poller", "_receive", "_rest", "_sock")
 
     def __init__(self, sock: socket.socket, poller: Poller) -> None:
         super().__init__()
         self._sock: socket.socket | None = sock
-        self._receive: Callable[..., tuple[int, list[tuple[int, int, bytes]], int, object]] | None = sock.recvmsg_into
+        self._receive = sock.recvmsg_into
         self._loop = asyncio.get_running_loop()
         self._poller = poller
         self._rest = _NOTHING
+        self._held: tuple[bytes, int, int | None] | None = None
+        """Read and not yet taken: with the end marker in it, of an answer whose successor was sent first."""
         poller.add(sock.fileno(), self._readable)
 
     def _readable(self) -> None:
         """Stamp, then parse. One buffer for all connections: what is read is taken in full before the next read."""
-        receive = self._receive
-        if receive is None:
-            return
+        if self._held is not None:
+            self._take_held()
         try:
-            size, ancillary, _, _ = receive(_VIEWS, ANCILLARY_BYTES)
+            size, ancillary, _, _ = self._receive(_VIEWS, ANCILLARY_BYTES)
             stamp_ns = monotonic_ns()
         except (BlockingIOError, InterruptedError):
             return
@@ -143,13 +196,56 @@ class SocketConnection(Connection):
         self.last_byte_ns = stamp_ns
         reply = self._reply
         if reply is None:
-            return
+            # Sent so short a time ago that it is not even noted yet.
+            self._poller.catch_up()
+            reply = self._reply
+            if reply is None:
+                return
         kernel_ns = _kernel_stamp(ancillary, stamp_ns)
+        if self.on_end is not None and _BUFFER.find(MARKER, max(0, size - TAIL_BYTES), size) >= 0 and self.on_end():
+            # Many answers may end at this instant: first all their successors are sent, then they are read.
+            self._went_on = True
+            self._held = (bytes(_VIEW[:size]), stamp_ns, kernel_ns)
+            self._poller.later(self._take_held)
+            return
         taken = reply.quick(_BUFFER, _VIEW, size, stamp_ns, kernel_ns)
-        if not taken and reply.feed(bytes(_VIEW[:size]), stamp_ns, kernel_ns):
+        if taken < size:
+            reply.feed(bytes(_VIEW[taken:size]), stamp_ns, kernel_ns)
+        if reply.ended or reply.marked or reply.crowded:
+            self._rare(reply, stamp_ns if kernel_ns is None else kernel_ns)
+
+    def _take_held(self) -> None:
+        """Take what was read a moment ago, with its end marker; nothing where that is done."""
+        held, reply, self._held = self._held, self._reply, None
+        if held is None or reply is None:
+            return
+        data, stamp_ns, kernel_ns = held
+        taken = reply.quick(data, memoryview(data), len(data), stamp_ns, kernel_ns)
+        if taken < len(data):
+            reply.feed(data[taken:], stamp_ns, kernel_ns)
+        self._rare(reply, stamp_ns if kernel_ns is None else kernel_ns)
+
+    def _rare(self, reply: Reply, stamp_ns: int) -> None:
+        if reply.crowded:
+            reply.crowded = False
             self._poller.stay_awake()
+        if reply.marked and not self.end_ns:
+            self._marked(stamp_ns)
         if reply.ended:
             self._settle()
+
+    def later(self, call: Callable[[], None]) -> None:
+        """Call this when nothing has to be sent at once."""
+        self._poller.later(call)
+
+    def catch_up(self) -> None:
+        """Make all calls that were put off."""
+        self._poller.catch_up()
+
+    @property
+    def usable(self) -> bool:
+        """False once either side has closed it."""
+        return self._sock is not None
 
     def _write(self, data: bytes) -> None:
         self._rest = memoryview(data)
@@ -181,7 +277,6 @@ class SocketConnection(Connection):
     def close(self) -> None:
         """Close at once."""
         sock, self._sock = self._sock, None
-        self._receive = None
         if sock is not None:
             self._poller.remove(sock.fileno())
             self._loop.remove_writer(sock.fileno())
@@ -206,8 +301,15 @@ class ProtocolConnection(Connection, asyncio.Protocol):
         if reply is None:
             return
         reply.feed(data, stamp_ns, None)
+        if reply.marked and not self.end_ns:
+            self._marked(stamp_ns)
         if reply.ended:
             self._settle()
+
+    @property
+    def usable(self) -> bool:
+        """False once either side has closed it."""
+        return self._transport is not None
 
     def connection_lost(self, exc: Exception | None) -> None:
         """An end before the end marker is a failure of the request."""

@@ -74,23 +74,16 @@ class OpenLoop(Pacing):
             self._account()
 
     def _account(self) -> None:
-        """Stopped before its task began: where bytes went out, the request is recorded all the same."""
+        """Requests whose task never began."""
         for recording, _, opening in self._begun.values():
             opened = None if opening.cancelled() or not opening.done() else opening.result()
-            if isinstance(opened, tuple) and opened[0].sent_ns:
-                recording.sent_ns, recording.write_ns, recording.connect_ns = (
-                    opened[0].sent_ns,
-                    opened[0].write_ns,
-                    opened[1],
-                )
-                recording.end_ns = time.monotonic_ns()
-                recording.fail("stopped", "stopped before its end")
-                self.report(recording)
+            if isinstance(opened, tuple):
+                self.account(recording, opened)
         self._begun.clear()
 
     def _begin(self, index: int, order: RequestOrder, due_ns: int) -> Sent:
         """Send at once where a connection is open: a task would only start at the loop's next turn."""
-        recording = Recording(order, self.episode.first_stream + index)
+        recording = self.recording(order, self.episode.first_stream + index)
         recording.due_ns = due_ns
         request, self._encoded[index] = self._encoded[index], b""
         opening = self._ready.pop(index)

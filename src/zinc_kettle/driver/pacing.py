@@ -18,7 +18,7 @@ from zinc_kettle.driver.recording import Fault, Recording
 from zinc_kettle.driver.reply import Sink
 from zinc_kettle.driver.target import Target
 from zinc_kettle.driver.timer import Timer
-from zinc_kettle.wire.messages import Episode, EpisodeDone, Finished, FromDriver, LiveStream, Tick
+from zinc_kettle.wire.messages import Episode, EpisodeDone, Finished, FromDriver, LiveStream, RequestOrder, Tick
 
 TAIL_SHOWN = 160
 STREAMS_SHOWN = 8
@@ -113,6 +113,10 @@ class Pacing:
         self._open.add(connection)
         return connection, took
 
+    def recording(self, order: RequestOrder, stream: int, *, attempt: int = 0, keep_all: bool = False) -> Recording:
+        """An empty account of a request, for answers of the engine that is asked."""
+        return Recording(order, stream, attempt=attempt, keep_all=keep_all, reader=self.target.reader)
+
     async def one(self, recording: Recording, request: bytes, opened: Opened) -> None:
         """One attempt, from its first byte to its report."""
         self._live[recording.order.id] = recording
@@ -157,6 +161,15 @@ class Pacing:
                     took,
                 )
                 recording.end_ns = connection.end_ns
+
+    def account(self, recording: Recording, opened: tuple[Connection, int]) -> None:
+        """Stopped before its task began: where bytes went out, the request is recorded all the same."""
+        connection, took = opened
+        if connection.sent_ns:
+            recording.sent_ns, recording.write_ns, recording.connect_ns = connection.sent_ns, connection.write_ns, took
+            recording.end_ns = time.monotonic_ns()
+            recording.fail("stopped", "stopped before its end")
+            self.report(recording)
 
     def report(self, recording: Recording) -> None:
         """Count an attempt that has ended, and tell the tool of it a moment later: others' bytes come first."""
@@ -223,7 +236,7 @@ class Pacing:
             await asyncio.sleep(wait_s)
             again = await self.open()
             due_ns = recording.due_ns
-            recording = Recording(
+            recording = self.recording(
                 recording.order, recording.stream, attempt=recording.attempt + 1, keep_all=recording.keep_all
             )
             recording.due_ns = due_ns

@@ -11,6 +11,7 @@ from __future__ import annotations
 import asyncio
 import select
 import time
+from collections import deque
 from collections.abc import Callable
 
 REST_S = 0.001
@@ -19,6 +20,9 @@ BUSY_LOOKS = 64
 BUSY_NS = 32_000_000
 AWAKE_NS = 1_000_000_000
 """After a read that brought two tokens of one stream nothing rests for so long: resting would blur their stamps."""
+LATER_S = 0.002
+LATER_AT_ONCE = 4
+MOST_LATER = 1_024
 QUIET_LOOKS = 8
 """So many looks in a row that find nothing end it."""
 
@@ -34,6 +38,8 @@ class Poller:
         self._empty = 0
         self._since_ns = 0
         self._awake_until_ns = 0
+        self._later: deque[Callable[[], None]] = deque()
+        self._added = self._due = False
         self._loop.add_reader(self._epoll.fileno(), self._ready)
 
     def add(self, fd: int, reader: Callable[[], None]) -> None:
@@ -55,6 +61,32 @@ class Poller:
     def stay_awake(self) -> None:
         """Do not rest for a while."""
         self._awake_until_ns = time.monotonic_ns() + AWAKE_NS
+
+    def later(self, call: Callable[[], None]) -> None:
+        """Call this a little later, when no more such calls come: many answers end together, and what must be sent at
+        their ends goes before what must only be noted."""
+        self._later.append(call)
+        self._added = True
+        if not self._due:
+            self._due = True
+            self._loop.call_later(LATER_S, self._some)
+
+    def catch_up(self) -> None:
+        """Make all calls that were put off."""
+        while self._later:
+            self._later.popleft()()
+
+    def _some(self) -> None:
+        """A few of them, so that whatever comes meanwhile waits for no more than these."""
+        if self._added and len(self._later) < MOST_LATER:
+            self._added = False
+            self._loop.call_later(LATER_S, self._some)
+            return
+        for _ in range(min(LATER_AT_ONCE, len(self._later))):
+            self._later.popleft()()
+        self._due = bool(self._later)
+        if self._due:
+            self._loop.call_soon(self._some)
 
     def _look(self) -> int:
         ready = self._epoll.poll(0)

@@ -5,8 +5,7 @@ from __future__ import annotations
 from array import array
 from typing import Any
 
-import msgspec
-
+from zinc_kettle.driver.chunk import USUAL, Delta, Reader, Usage
 from zinc_kettle.wire.messages import Finished, RequestOrder, Timings
 
 TEXT_KEPT = 2_000
@@ -38,50 +37,6 @@ class Fault(Exception):
         self.what = what
 
 
-class PromptDetails(msgspec.Struct, gc=False):
-    """Part of a usage record."""
-
-    cached_tokens: int | None = None
-
-
-class Usage(msgspec.Struct, gc=False):
-    """The protocol's usage record."""
-
-    prompt_tokens: int | None = None
-    completion_tokens: int | None = None
-    prompt_tokens_details: PromptDetails | None = None
-
-
-class Delta(msgspec.Struct, gc=False):
-    """What a chunk adds; the three fields that are output, under the names engines use."""
-
-    content: str | None = None
-    reasoning_content: str | None = None
-    reasoning: str | None = None
-    tool_calls: list[Any] | None = None
-
-
-class Choice(msgspec.Struct, gc=False):
-    """A choice of a chunk: of a chat with its delta, of a plain completion with its text."""
-
-    index: int = 0
-    delta: Delta | None = None
-    text: str | None = None
-    finish_reason: str | None = None
-
-
-class Chunk(msgspec.Struct, gc=False):
-    """A chunk of a streamed answer, with the optional per-chunk clock of some engines."""
-
-    choices: list[Choice] = []
-    usage: Usage | None = None
-    timings: Timings | None = None
-    error: Any = None
-
-
-decode_chunk = msgspec.json.Decoder(Chunk).decode
-
-
 class Recording:
     """The growing account of one request. Stamps take 12 bytes per token, and 4 more where the engine counts.
 
@@ -90,16 +45,20 @@ class Recording:
         stream: Number of its stream.
         attempt: Counted from 0.
         keep_all: Keep the whole answer and not only its end.
+        reader: Decodes the chunks of its engine.
     """
 
     __slots__ = (
         "attempt", "characters", "coalesced", "complete", "connect_ns", "due_ns", "end_ns", "engine", "error", "fault",
-        "finish", "header_ns", "keep_all", "kernel", "limit", "odd", "order", "parts", "predicted", "queue",
-        "retry_after_s", "sent_ns", "stamps", "stream", "tokens", "usage", "whole", "write_ns",
+        "finish", "header_ns", "keep_all", "kernel", "limit", "odd", "order", "own", "parts", "predicted", "queue",
+        "reader", "retry_after_s", "sent_ns", "stamps", "stream", "tokens", "usage", "whole", "write_ns",
     )  # fmt: skip
 
-    def __init__(self, order: RequestOrder, stream: int, *, attempt: int = 0, keep_all: bool = False) -> None:
+    def __init__(
+        self, order: RequestOrder, stream: int, *, attempt: int = 0, keep_all: bool = False, reader: Reader = USUAL
+    ) -> None:
         self.order = order
+        self.reader = reader
         self.stream = stream
         self.attempt = attempt
         self.keep_all = keep_all
@@ -116,6 +75,8 @@ class Recording:
         self.predicted = 0
         self.coalesced = 0
         self.usage: Usage | None = None
+        self.own: Any = None
+        """The last chunk that carried something of the engine's own account."""
         self.engine: Timings | None = None
         self.finish: str | None = None
         self.complete = False
@@ -138,31 +99,36 @@ class Recording:
         if len(data) <= len(DONE) and data in (DONE, NOTHING):
             self.complete = self.complete or data == DONE
             return
-        chunk = decode_chunk(data)
-        timings = chunk.timings
+        chunk = self.reader.decode(data)
+        own = self.reader.own(chunk)
         if chunk.choices:
             choice = chunk.choices[0]
             if choice.delta is not None:
-                self.output(choice.delta, timings, stamp_ns, kernel_ns)
+                self.output(choice.delta, own, stamp_ns, kernel_ns)
             if choice.finish_reason is not None:
                 self.finish = choice.finish_reason
-        if timings is not None:
-            self.engine = timings
+        if own is not None:
+            self.own = own
         if chunk.usage is not None:
             self.take_usage(chunk.usage)
         if chunk.error is not None:
             raise Fault("engine-error", f"the engine reported an error: {str(chunk.error)[:300]}")
 
+    @property
+    def so_far(self) -> int:
+        """Tokens so far, by the engine's count where it counts."""
+        return max(self.predicted, len(self.stamps))
+
     def chunks(self) -> int:
         """Output chunks so far."""
         return len(self.stamps)
 
-    def output(self, delta: Delta, timings: Timings | None, stamp_ns: int, kernel_ns: int | None) -> None:
+    def output(self, delta: Delta, own: Any, stamp_ns: int, kernel_ns: int | None) -> None:
         """Take one chunk; without visible text it is no output.
 
         Args:
             delta: What it adds.
-            timings: The engine's own clock, where the chunk carries it.
+            own: The chunk, where it carries something of the engine's own account.
             stamp_ns: Arrival by this process's clock, monotonic nanoseconds.
             kernel_ns: Arrival by the kernel; None where it gave no stamp.
         """
@@ -174,8 +140,8 @@ class Recording:
             self.kernel = False
         elif self.kernel:
             self.queue.append(stamp_ns - kernel_ns)
-        if timings is not None:
-            self._count(timings)
+        if own is not None and (predicted := self.reader.count(own)) is not None:
+            self._count(predicted)
         parts = self.parts
         parts.append(text or "")
         if len(parts) >= JOIN:
@@ -185,13 +151,13 @@ class Recording:
                     "endless", f"more than {self.limit:,} chunks for {self.order.max_tokens:,} tokens requested"
                 )
 
-    def _count(self, timings: Timings) -> None:
+    def _count(self, predicted: int) -> None:
         # A held-back character's tokens are counted with the chunk that shows it.
         missing = len(self.stamps) - 1 - len(self.tokens)
         if missing:
             self.tokens.extend([0] * missing)
-        self.tokens.append(max(0, min(timings.predicted_n - self.predicted, 1_000_000)))
-        self.predicted = timings.predicted_n
+        self.tokens.append(max(0, min(predicted - self.predicted, 1_000_000)))
+        self.predicted = predicted
 
     def _join(self) -> None:
         kept = ANSWER_KEPT if self.keep_all else TEXT_KEPT
@@ -223,7 +189,7 @@ class Recording:
             self.usage = usage
 
     def _believe_timings(self) -> None:
-        report = self.engine
+        report = self.engine = None if self.own is None else self.reader.account(self.own)
         if report is None:
             return
         most = ABSURD_TIMES * self.order.max_tokens + ABSURD_FLOOR

@@ -5,6 +5,7 @@ Knows no socket: whoever reads hands bytes over with their stamps, and is told w
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Protocol
 
 import httptools
@@ -15,7 +16,7 @@ from zinc_kettle.driver.sse import EventReader, EventTooLargeError
 ERROR_BODY_KEPT = 600
 MAX_HEADER_BYTES = 1 << 16
 OK = 200
-NEW_LINE = 10
+NEW_LINE, RETURN = 10, 13
 MAX_RETRY_AFTER_S = 86_400.0
 
 
@@ -46,12 +47,13 @@ class Reply:
 
     __slots__ = (
         "_at_chunk", "_body", "_events", "_feed", "_header_bytes", "_in_headers", "_kernel_ns", "_parser", "_sink",
-        "_stamp_ns", "_status", "_take", "_type", "ended",
+        "_stamp_ns", "_status", "_take", "_type", "crowded", "ended",
     )  # fmt: skip
 
-    def __init__(self, sink: Sink) -> None:
-        self._sink = sink
-        self._take = sink.event
+    _sink: Sink
+    _take: Callable[[bytes | memoryview, int, int | None], None]
+
+    def __init__(self) -> None:
         self._parser = httptools.HttpResponseParser(self)
         self._feed = self._parser.feed_data
         self._events = EventReader()
@@ -63,10 +65,24 @@ class Reply:
         self._header_bytes = 0
         self._in_headers = True
         self._at_chunk = False
+        self.crowded = False
+        """True where a read held more than one output chunk, which then share a stamp."""
         self.ended = False
 
-    def quick(self, buffer: bytearray, view: memoryview, size: int, stamp_ns: int, kernel_ns: int | None) -> bool:
-        """Take a read that is exactly one chunk of the chunked coding with one event on one line, as nearly all are.
+    def aim(self, sink: Sink) -> None:
+        """What takes the events of the answer that comes next; before any byte of it."""
+        self._sink = sink
+        self._take = sink.event
+
+    @property
+    def marked(self) -> bool:
+        """True once the answer's end marker has come."""
+        return self._sink.complete
+
+    def quick(
+        self, buffer: bytearray | bytes, view: memoryview, size: int, stamp_ns: int, kernel_ns: int | None
+    ) -> int:
+        """Take whole chunks of the chunked coding with one event on one line each, as nearly all are.
 
         It skips the general machinery without leaving it in another state: before and after, the framing stands at the
         beginning of a chunk and no event is half read.
@@ -79,38 +95,40 @@ class Reply:
             kernel_ns: When, by the kernel's stamp.
 
         Returns:
-            False where the read is anything else; then nothing was taken and `feed` must have it.
+            How many bytes were taken; `feed` must have the rest.
         """
         if not self._at_chunk:
-            return False
-        start = buffer.find(b"\r\n", 0, 10) + 2
-        text = start + 6
-        if (
-            start < 3
-            or size - text < 6
-            or buffer.find(b"\n", start, size) != size - 4
-            or not buffer.startswith(b"data: {", start)
-            or buffer.find(b"\r", start, size) != size - 2
-            or buffer[size - 3] != NEW_LINE
-            or buffer[size - 1] != NEW_LINE
-        ):
-            return False
+            return 0
+        at, before, find = 0, -1, buffer.find
         try:
-            if int(buffer[: start - 2], 16) != size - start - 2:
-                return False
-            self._take(view[text : size - 4], stamp_ns, kernel_ns)
+            while at < size:
+                start = find(b"\r\n", at, at + 10) + 2
+                end = start + int(buffer[at : start - 2], 16)
+                if (
+                    end + 2 > size
+                    or not buffer.startswith(b"data: ", start)
+                    or find(b"\n", start, end) != end - 2
+                    or buffer[end - 1] != NEW_LINE
+                    or find(b"\r", start, end) >= 0
+                    or buffer[end] != RETURN
+                ):
+                    break
+                if at == 0 and end + 2 < size:
+                    before = self._sink.chunks()
+                self._take(view[start + 6 : end - 2], stamp_ns, kernel_ns)
+                at = end + 2
         except ValueError:  # no hexadecimal number; of decoding: said again, and dealt with, by `feed`
-            return False
+            pass
         except Exception as error:  # noqa: BLE001 - whatever reading runs into is this answer's fault
             self._broken(error)
-        return True
+            return size
+        if before >= 0 and (more := self._sink.chunks() - before) > 1:
+            self._sink.coalesced += more
+            self.crowded = True
+        return at
 
-    def feed(self, data: bytes, stamp_ns: int, kernel_ns: int | None) -> bool:
-        """Take what one read brought, with its stamps; faults go to the sink.
-
-        Returns:
-            True where it held more than one output chunk, which then share a stamp.
-        """
+    def feed(self, data: bytes, stamp_ns: int, kernel_ns: int | None) -> None:
+        """Take what one read brought, with its stamps; faults go to the sink."""
         self._stamp_ns, self._kernel_ns = stamp_ns, kernel_ns
         # Two events in one read share a stamp; only then is it worth counting.
         before = self._sink.chunks() if data.count(b"data:") > 1 else -1
@@ -128,8 +146,7 @@ class Reply:
             self._broken(error)
         if before >= 0 and (more := self._sink.chunks() - before) > 1:
             self._sink.coalesced += more
-            return True
-        return False
+            self.crowded = True
 
     def _bound_headers(self, more: int) -> None:
         self._header_bytes += more

@@ -16,6 +16,7 @@ from urllib.parse import urlsplit
 import msgspec
 
 from zinc_kettle.core.redact import redact
+from zinc_kettle.driver.chunk import USUAL, Reader
 from zinc_kettle.errors import DriverError
 from zinc_kettle.wire.messages import ChatMessage, RequestOrder, Setup
 
@@ -36,6 +37,8 @@ class Target:
     """The same for plain completions, which take several prompts at once."""
     tls: ssl.SSLContext | None
     key: str = field(repr=False)
+    reader: Reader = field(default=USUAL, repr=False)
+    connect_ahead: bool = True
     kernel_stamps: bool = True
     _resolved: list[tuple[int, Any]] = field(default_factory=list, repr=False)
 
@@ -60,7 +63,8 @@ class Target:
         tls = _trust(setup.ca_file) if parts.scheme == "https" else None
         return cls(
             parts.hostname, port or (443 if tls else 80), setup.model, _head(f"{base}/chat/completions", host, key),
-            _head(f"{base}/completions", host, key), tls, key, setup.kernel_stamps,
+            _head(f"{base}/completions", host, key), tls, key,
+            Reader(setup.reports), setup.connect_ahead, setup.kernel_stamps,
         )  # fmt: skip
 
     async def resolve(self) -> list[tuple[int, Any]]:

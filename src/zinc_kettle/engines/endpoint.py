@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 from zinc_kettle.core.facts import EngineFacts
-from zinc_kettle.core.plan import Endpoint, LaunchSettings
+from zinc_kettle.core.plan import LaunchSpec
+from zinc_kettle.core.recipe import Endpoint, Recipe
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.engines.roundtrip import round_trip_s
+from zinc_kettle.engines.told import count_tokens, told_facts
 from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.wire.messages import ChatMessage
 
@@ -19,13 +20,17 @@ class EndpointEngine:
 
     Args:
         endpoint: Where it is.
+        recipe: What it speaks.
         launch_id: Name of this use of it.
         rig: Name of its rig; None for one the study gives by URL.
         folder: Data folder, for key files by bare name.
     """
 
-    def __init__(self, endpoint: Endpoint, launch_id: str, rig: str | None = None, folder: Path = Path()) -> None:
+    def __init__(
+        self, endpoint: Endpoint, recipe: Recipe, launch_id: str, rig: str | None = None, folder: Path = Path()
+    ) -> None:
         self.rig = rig
+        self.recipe = recipe
         self.base_url = endpoint.url
         self.model_name = endpoint.model
         self.key_variable = endpoint.key_variable
@@ -33,7 +38,7 @@ class EndpointEngine:
         self.ca_file = _found(endpoint.ca_file, folder)
         self.pid: int | None = None
         self.launch = Launch(launch_id, None, None)
-        self.facts: EngineFacts = {"engine": "an engine that was already running"}
+        self.facts: EngineFacts = {"engine": "an engine that was already running", "recipe": recipe.name}
 
     def alive(self) -> bool:
         """Taken as alive; a request will tell."""
@@ -43,13 +48,10 @@ class EndpointEngine:
         """Nothing can be heard from here."""
         return ""
 
-    def extras(self) -> dict[str, Any]:
-        """Nothing beyond the open protocol but the wish to go on past the end token, which many engines know."""
-        return {"ignore_eos": True}
-
     async def count_tokens(self, messages: Sequence[ChatMessage]) -> int | None:
-        """No common way; the session counts by usage instead."""
-        return None
+        """As its recipe says; where it says nothing, or a key is needed, the session counts by usage instead."""
+        keyed = self.key_variable is not None or self.key_file is not None
+        return None if keyed else await count_tokens(self.recipe.count, self.base_url, messages)
 
     async def round_trip_s(self) -> float | None:
         """Shortest time of a tiny request to it and back; also to a plain web server."""
@@ -67,14 +69,17 @@ def _found(name: str | None, folder: Path) -> str | None:
 class EndpointStarter:
     """Hands out the one engine of an endpoint."""
 
-    def __init__(self, endpoint: Endpoint, rig: str | None = None, folder: Path = Path()) -> None:
+    def __init__(self, endpoint: Endpoint, recipe: Recipe, rig: str | None = None, folder: Path = Path()) -> None:
         self._endpoint = endpoint
+        self._recipe = recipe
         self._rig = rig
         self._folder = folder
 
-    async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> EndpointEngine:
+    async def start(self, spec: LaunchSpec, model: ModelFile | None, *, launch_id: str) -> EndpointEngine:
         """Nothing to start; reachability shows with the first request."""
-        return EndpointEngine(self._endpoint, launch_id, self._rig, self._folder)
+        engine = EndpointEngine(self._endpoint, self._recipe, launch_id, self._rig, self._folder)
+        engine.facts = {**engine.facts, **await told_facts(self._recipe, engine.base_url)}
+        return engine
 
     async def close(self) -> None:
         """Nothing to let go of."""

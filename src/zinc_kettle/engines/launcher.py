@@ -1,4 +1,4 @@
-"""Starts the launcher, waits until it answers, keeps its last words, and always ends it."""
+"""Starts an engine's program, waits until it answers, keeps its last words, and always ends it."""
 
 from __future__ import annotations
 
@@ -7,32 +7,37 @@ import contextlib
 import json
 import os
 import signal
+import socket
 import sys
+import time
 from collections import deque
-from collections.abc import Awaitable, Callable, Sequence
-from typing import TYPE_CHECKING, Any
+from collections.abc import Awaitable, Callable, Mapping, Sequence
+from pathlib import Path
+from typing import Any
 
 from zinc_kettle.core.facts import EngineFacts
-from zinc_kettle.core.plan import LaunchSettings
+from zinc_kettle.core.plan import LaunchSpec
+from zinc_kettle.core.recipe import Recipe, Start, environment
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.text import neutralise, shorten
 from zinc_kettle.engines.filecache import cached_share
+from zinc_kettle.engines.launchers import path_of
 from zinc_kettle.engines.leftovers import Leftovers
-from zinc_kettle.engines.recipe import launch_line, request_extras, shown_line
+from zinc_kettle.engines.line import launch_line, shown_line
 from zinc_kettle.engines.roundtrip import round_trip_s
+from zinc_kettle.engines.told import count_tokens, told_facts
 from zinc_kettle.errors import EngineError
 from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.ports.remote import RemoteProcess
 from zinc_kettle.wire.messages import ChatMessage
 
-if TYPE_CHECKING:
-    import httpx
-
-GRACE_S = 2.0
-"""Time an engine has to end by itself; then it is killed, so that stopping never takes five seconds."""
+KILLED_S = 2.0
+"""Time the system has to be rid of a killed process."""
+LAST_WORDS_S = 0.2
+"""What a program said last may come a moment after its end."""
 KEPT_LINES = 40
 LINE_WIDTH = 400
-HTTP_LIMIT_S = 30.0
+SIGNALS = {"TERM": signal.SIGTERM, "INT": signal.SIGINT}
 
 
 class LocalProcess:
@@ -83,12 +88,14 @@ class LocalProcess:
 
 
 class LaunchedEngine:
-    """An engine of ours, running here or on another machine.
+    """An engine we started, running here or on another machine.
 
     Args:
-        process: The launcher's.
+        process: Its program's.
         signal_it: Sends a signal to its group.
-        settings: What it was started with.
+        recipe: Its recipe.
+        start: The part of it that started it.
+        spec: What it was started with.
         model: The file it serves.
     """
 
@@ -96,23 +103,26 @@ class LaunchedEngine:
         self,
         process: RemoteProcess,
         signal_it: Callable[[int], Awaitable[None]],
-        settings: LaunchSettings,
+        recipe: Recipe,
+        start: Start,
+        spec: LaunchSpec,
         model: ModelFile,
     ) -> None:
         self._process = process
         self._signal = signal_it
-        self._settings = settings
+        self.spec = spec
+        self._start = start
         self._model = model
         self._words: deque[str] = deque(maxlen=KEPT_LINES)
         self._readers: list[asyncio.Task[None]] = []
-        self._http: httpx.AsyncClient | None = None
+        self.recipe = recipe
         self.base_url = ""
         self.model_name = model.name
         self.key_variable: str | None = None
         self.key_file: str | None = None
         self.ca_file: str | None = None
         self.pid: int | None = None
-        self.rig = settings.rig
+        self.rig = spec.rig
         self.launch = Launch("", None, None)
         self.facts: EngineFacts = {}
 
@@ -124,43 +134,25 @@ class LaunchedEngine:
         """Its last lines, cleaned."""
         return "\n".join(self._words)
 
-    def extras(self) -> dict[str, Any]:
-        """Fields of its recipe."""
-        return request_extras(self._settings)
-
     async def count_tokens(self, messages: Sequence[ChatMessage]) -> int | None:
         """Ask it to apply its template and to count; None where it will not."""
-        import httpx
-
-        if self._http is None:
-            self._http = httpx.AsyncClient(base_url=self.base_url, timeout=HTTP_LIMIT_S, trust_env=False)
-        turns = [{"role": m.role, "content": m.content} for m in messages]
-        try:
-            answer = await self._http.post("/apply-template", json={"messages": turns})
-            prompt = answer.raise_for_status().json()["prompt"]
-            body = {"content": prompt, "add_special": True, "parse_special": True}
-            answer = await self._http.post("/tokenize", json=body)
-            return len(answer.raise_for_status().json()["tokens"])
-        except (httpx.HTTPError, ValueError, KeyError, TypeError):
-            return None
+        return await count_tokens(self.recipe.count, self.base_url, messages)
 
     async def round_trip_s(self) -> float | None:
         """Shortest time of a tiny request to it and back."""
         return await round_trip_s(self.base_url)
 
     async def stop(self) -> None:
-        """Close its input, then end its whole process group: politely, and after GRACE_S by force."""
-        if self._http is not None:
-            await self._http.aclose()
+        """Close its input, then end its whole process group: as its recipe says, and after its grace by force."""
         self._process.close_input()
         if self.alive():
-            await self._signal(signal.SIGTERM)
+            await self._signal(SIGNALS[self._start.stop])
             with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self._process.wait(), GRACE_S)
+                await asyncio.wait_for(self._process.wait(), self._start.grace_s)
         if self.alive():
             await self._signal(getattr(signal, "SIGKILL", signal.SIGTERM))
             with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self._process.wait(), GRACE_S)
+                await asyncio.wait_for(self._process.wait(), KILLED_S)
         for reader in self._readers:
             reader.cancel()
         await asyncio.gather(*self._readers, return_exceptions=True)
@@ -177,10 +169,14 @@ class LaunchedEngine:
         self._readers.append(asyncio.create_task(self._keep_words()))
         try:
             async with asyncio.timeout(limit_s):
-                await self._events(launch_id)
+                if self._start.launcher:
+                    await self._events(launch_id)
+                else:
+                    self._readers.append(asyncio.create_task(self._drain()))
                 if reach is not None:
                     self.base_url = await reach(self.base_url)
                 await self._answers()
+                self.facts = {**self.facts, **await told_facts(self.recipe, self.base_url)}
         except TimeoutError as error:
             await self.stop()
             raise EngineError(
@@ -218,7 +214,7 @@ class LaunchedEngine:
             memory = event.get("memory", {})
             if event.get("event") == "loading":
                 self.pid, baseline = event["pid"], memory.get("resident", 0)
-                self.facts = {"engine": "xllamacpp", "version": event["version"], "build": event["build"]}
+                self.facts = {"engine": event["engine"], "version": event["version"], "build": event["build"]}
             elif event.get("event") == "ready":
                 self._ready(event, launch_id, baseline)
                 # Its standard output is not used any more, but must not fill up either.
@@ -236,7 +232,7 @@ class LaunchedEngine:
     def _cause(self) -> str:
         if self._process.returncode == -signal.SIGKILL:
             return "the system killed it, usually because memory ran out"
-        telling = [w for w in self._words if "error" in w.lower() or "failed" in w.lower()]
+        telling = [w for w in self._words if any(word in w.lower() for word in self._start.failed)]
         return (telling or [*self._words] or [f"it ended with status {self._process.returncode}"])[0]
 
     def _ready(self, event: dict[str, Any], launch_id: str, baseline: int) -> None:
@@ -264,45 +260,89 @@ class LaunchedEngine:
         async with httpx.AsyncClient(base_url=self.base_url, timeout=5.0, trust_env=False) as http:
             while True:
                 with contextlib.suppress(httpx.HTTPError):
-                    if (await http.get("/health")).status_code == 200:
+                    if (await http.get(self._start.ready)).status_code == 200:
                         return
                 if not self.alive():
-                    raise EngineError("the engine ended while getting ready", last_words=self.last_words())
+                    await asyncio.sleep(LAST_WORDS_S)
+                    raise EngineError("the engine ended while getting ready", why=self._cause(),
+                                      last_words=self.last_words())  # fmt: skip
                 await asyncio.sleep(0.02)
 
 
 class Launcher:
-    """Starts engines of the package in the extra `engine`."""
+    """Starts engines of one recipe on this machine.
 
-    def __init__(self, *, load_limit_s: float = 300.0, leftovers: Leftovers | None = None) -> None:
+    Args:
+        recipe: How.
+        python: The Python the engine lives in; the tool's own where empty.
+        load_limit_s: Limit of a load, in seconds.
+        leftovers: Notes engines that must not outlive the tool; None notes none.
+        files: Paths of further models that settings name, by the setting.
+    """
+
+    def __init__(
+        self, recipe: Recipe, *, python: str = "", load_limit_s: float = 300.0, leftovers: Leftovers | None = None,
+        files: Mapping[str, Path] | None = None,
+    ) -> None:  # fmt: skip
+        self._recipe = recipe
+        self._python = python or sys.executable
         self._load_limit_s = load_limit_s
         self._leftovers = leftovers
+        self._files = {name: path.as_posix() for name, path in (files or {}).items()}
 
-    async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> LaunchedEngine:
+    async def start(self, spec: LaunchSpec, model: ModelFile | None, *, launch_id: str) -> LaunchedEngine:
         """Start one and wait until it answers; see ports.Engines."""
-        if model is None:
-            raise EngineError("an engine cannot be started without a model file")
-        line = launch_line(settings, model)
+        start = self._recipe.start
+        if model is None or start is None:
+            raise EngineError(f"{spec.engine} cannot be started without a model file and a recipe that starts it")
+        port = 0 if start.launcher else _free_port()
+        line = launch_line(
+            self._recipe, {**spec.levels, **self._files}, model=model.path.as_posix(), port=port, python=self._python,
+            launcher=path_of(start.launcher).as_posix() if start.launcher else "",
+        )  # fmt: skip
         try:
             share = await asyncio.to_thread(cached_share, model.path)
         except OSError as error:
             raise EngineError(f"the model file {model.path.name} cannot be read", why=str(error.strerror)) from error
-        # Started from this thread on purpose: the parent-death signal is sent when the starting thread ends.
-        process = await asyncio.create_subprocess_exec(
-            *line,
-            stdin=asyncio.subprocess.PIPE,
-            stdout=asyncio.subprocess.PIPE,
-            stderr=asyncio.subprocess.PIPE,
-            start_new_session=sys.platform != "win32",
-        )
+        process, began_ns = await self._spawn(line, start, spec), time.monotonic_ns()
         if self._leftovers is not None:
             self._leftovers.note(process.pid)
         local = LocalProcess(process, self._leftovers)
-        engine = LaunchedEngine(local, local.signal, settings, model)
+        engine = LaunchedEngine(local, local.signal, self._recipe, start, spec, model)
         engine.launch = Launch(launch_id, None, share)
+        if port:
+            engine.base_url, engine.pid = f"http://127.0.0.1:{port}", process.pid
         await engine.get_ready(launch_id, self._load_limit_s)
-        engine.facts["launch_line"] = shown_line(line, model)
+        if port:
+            engine.launch = Launch(launch_id, time.monotonic_ns() - began_ns, share)
+        engine.facts["recipe"] = self._recipe.name
+        engine.facts["launch_line"] = shown_line(line)
         return engine
+
+    async def _spawn(self, line: Sequence[str], start: Start, spec: LaunchSpec) -> asyncio.subprocess.Process:
+        variables = {**os.environ, **start.environment, **environment(self._recipe.engine, spec.levels)}
+        try:
+            # Started from this thread on purpose: the parent-death signal is sent when the starting thread ends.
+            return await asyncio.create_subprocess_exec(
+                *line,
+                stdin=asyncio.subprocess.PIPE,
+                stdout=asyncio.subprocess.PIPE,
+                stderr=asyncio.subprocess.PIPE,
+                start_new_session=sys.platform != "win32",
+                env=variables,
+            )
+        except OSError as error:
+            raise EngineError(
+                f"{spec.engine} cannot be started", why=f"{line[0]}: {error.strerror}",
+                remedy="check argv and python in its recipe",
+            ) from error  # fmt: skip
 
     async def close(self) -> None:
         """Nothing to let go of."""
+
+
+def _free_port() -> int:
+    """A port nobody listens on now; for programs that cannot choose one and say which."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import dataclasses
 import time
 from collections.abc import Sequence
-from typing import Any
 
 from zinc_kettle.core.facts import EngineFacts
-from zinc_kettle.core.plan import LaunchSettings
+from zinc_kettle.core.plan import LaunchSpec
+from zinc_kettle.core.recipe import Recipe
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.engines.recipe import request_extras
 from zinc_kettle.engines.roundtrip import round_trip_s
 from zinc_kettle.errors import EngineError
 from zinc_kettle.ports.models import ModelFile
@@ -25,22 +23,23 @@ class RehearsalEngine:
 
     Args:
         base_url: Its address here.
-        settings: What it was started with.
+        recipe: Of the engine it stands for.
+        spec: What it was started with.
         told: What it said of itself.
         launch: The launch as it is kept.
     """
 
-    def __init__(self, base_url: str, settings: LaunchSettings, told: EngineFacts, launch: Launch) -> None:
+    def __init__(self, base_url: str, recipe: Recipe, spec: LaunchSpec, told: EngineFacts, launch: Launch) -> None:
         self.base_url = base_url
-        self.model_name = settings.model
+        self.model_name = spec.model
         self.key_variable: str | None = None
         self.key_file: str | None = None
         self.ca_file: str | None = None
         self.pid: int | None = None
-        self.rig = settings.rig
+        self.rig = spec.rig
+        self.recipe = recipe
         self.launch = launch
-        self.facts: EngineFacts = {"engine": "rehearsal engine", **told, "simulated": True}
-        self._settings = settings
+        self.facts: EngineFacts = {"engine": "rehearsal engine", "recipe": recipe.name, **told, "simulated": True}
         self._ended = False
 
     def alive(self) -> bool:
@@ -50,10 +49,6 @@ class RehearsalEngine:
     def last_words(self) -> str:
         """A rehearsal says nothing."""
         return ""
-
-    def extras(self) -> dict[str, Any]:
-        """The fields of the engine it stands for."""
-        return request_extras(self._settings)
 
     async def count_tokens(self, messages: Sequence[ChatMessage]) -> int | None:
         """Words and the template: how its tokenizer counts."""
@@ -78,22 +73,25 @@ class RehearsalEngine:
 class RehearsalStarter:
     """Loads models on a simulated rig that runs at an address."""
 
-    def __init__(self, base_url: str, *, load_limit_s: float = 300.0) -> None:
+    def __init__(self, base_url: str, recipe: Recipe, *, load_limit_s: float = 300.0) -> None:
         self._base_url = base_url
+        self._recipe = recipe
         self._load_limit_s = load_limit_s
 
-    async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> RehearsalEngine:
+    async def start(self, spec: LaunchSpec, model: ModelFile | None, *, launch_id: str) -> RehearsalEngine:
         """Load; see ports.Engines."""
         import httpx
 
-        body = {k: v for k, v in dataclasses.asdict(settings).items() if v is not None}
+        # A made-up engine knows settings by what they mean.
+        roles = {str(role).replace("-", "_"): level for role, level in spec.roles.items()}
+        body = {"model": spec.model, "quantization": spec.quantization, **roles}
         started = time.monotonic_ns()
         try:
             async with httpx.AsyncClient(timeout=self._load_limit_s, trust_env=False) as http:
                 answer = await http.post(f"{self._base_url}/rehearse/load", json=body)
                 told = answer.json()
         except (httpx.HTTPError, ValueError) as error:
-            raise EngineError(f"the simulated rig {settings.rig} does not answer", why=str(error)) from error
+            raise EngineError(f"the simulated rig {spec.rig} does not answer", why=str(error)) from error
         if answer.status_code != 200:
             words = neutralise(str(told.get("error", {}).get("message", answer.status_code)))
             raise EngineError("the engine did not start", why=words, last_words=words,
@@ -103,7 +101,7 @@ class RehearsalStarter:
             launch_id=launch_id, load_ns=time.monotonic_ns() - started, file_cached_share=None, baseline_bytes=0,
             loaded_bytes=loaded,
         )  # fmt: skip
-        return RehearsalEngine(self._base_url, settings, told, launch)
+        return RehearsalEngine(self._base_url, self._recipe, spec, told, launch)
 
     async def close(self) -> None:
         """Nothing to let go of."""

@@ -5,18 +5,24 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import io
+import re
 import signal
-from importlib import resources
+from collections.abc import Mapping
 from urllib.parse import urlsplit
 
-from zinc_kettle.core.plan import LaunchSettings
+from zinc_kettle.core.plan import LaunchSpec
+from zinc_kettle.core.recipe import Recipe
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.engines.launcher import LaunchedEngine
-from zinc_kettle.engines.recipe import launch_line, shown_line
+from zinc_kettle.engines.launchers import text_of
+from zinc_kettle.engines.line import launch_line, shown_line
 from zinc_kettle.errors import EngineError, RigError
 from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.ports.remote import Shell
 from zinc_kettle.wire.boot import BOOT, given
+
+HASH_LIMIT_S = 600.0
+HASH = re.compile(r"[0-9a-f]{64}$")
 
 
 class RemoteLauncher:
@@ -24,30 +30,43 @@ class RemoteLauncher:
 
     Args:
         shell: Runs commands there.
+        recipe: How an engine is started.
         python: Interpreter there that has the engine.
         rig: Name of the rig.
         direct: Address to reach the engine at; None for a forwarded port.
         load_limit_s: Limit of a load, in seconds.
+        files: Paths there of further models that settings name, by the setting.
     """
 
     def __init__(
-        self, shell: Shell, *, python: str, rig: str, direct: str | None = None, load_limit_s: float = 300.0
-    ) -> None:
+        self, shell: Shell, recipe: Recipe, *, python: str, rig: str, direct: str | None = None,
+        load_limit_s: float = 300.0, files: Mapping[str, str] | None = None,
+    ) -> None:  # fmt: skip
         self._shell = shell
+        self._recipe = recipe
+        self._files = files or {}
         self._python = python
         self._rig = rig
         self._direct = direct
         self._load_limit_s = load_limit_s
 
-    async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> LaunchedEngine:
+    async def start(self, spec: LaunchSpec, model: ModelFile | None, *, launch_id: str) -> LaunchedEngine:
         """Start one there and wait until it answers; see ports.Engines."""
-        if model is None:
-            raise EngineError("an engine cannot be started without a model file")
-        line = launch_line(settings, model)
-        arguments = line[line.index("--model") :]
+        start = self._recipe.start
+        if model is None or start is None or not start.launcher:
+            raise EngineError(
+                f"{spec.engine} cannot be started on {self._rig}",
+                why="over SSH only engines behind a launcher of ours can be started, with a model file there",
+                remedy='start it there yourself, and reach it with reach = "url"',
+            )
+        line = launch_line(
+            self._recipe, {**spec.levels, **self._files}, model=model.path.as_posix(), port=0, python=self._python,
+            launcher=start.launcher,
+        )  # fmt: skip
+        arguments = line[line.index(start.launcher) + 1 :]
         if self._direct:
             arguments += ["--host", self._direct]
-        source = resources.files("zinc_kettle.engines").joinpath("serve.py").read_text(encoding="utf-8")
+        source = text_of(start.launcher)
         try:
             process = await self._shell.start([self._python, "-c", BOOT, *arguments], give=given(source))
         except RigError as error:
@@ -61,10 +80,11 @@ class RemoteLauncher:
                 with contextlib.suppress(RigError):
                     await self._shell.run(["kill", f"-{name}", str(engine.pid)], limit_s=5.0)
 
-        engine = LaunchedEngine(process, signal_it, settings, model)
+        engine = LaunchedEngine(process, signal_it, self._recipe, start, spec, model)
         engine.launch = Launch(launch_id, None, None)
         await engine.get_ready(launch_id, self._load_limit_s, self._reach)
-        engine.facts["launch_line"] = shown_line(line, model)
+        engine.facts["recipe"] = self._recipe.name
+        engine.facts["launch_line"] = shown_line(line)
         engine.facts["reached"] = "directly" if self._direct else "through a forwarded port"
         return engine
 
@@ -113,6 +133,15 @@ class RemoteModels:
             f"{self._rig} has no {plain}", why="its model folder does not contain it",
             remedy="copy the file there, or set another folder in the rig file",
         )  # fmt: skip
+
+    async def sha256(self, path: str, python: str) -> str:
+        """The hash of a file there; empty where it cannot be had."""
+        code = "import hashlib,sys;h=hashlib.sha256();f=open(sys.argv[1],'rb')\nwhile b:=f.read(1<<20):h.update(b)"
+        try:
+            found = await self._shell.run([python, "-c", f"{code}\nprint(h.hexdigest())", path], limit_s=HASH_LIMIT_S)
+        except RigError:
+            return ""
+        return found.strip() if HASH.match(found.strip()) else ""
 
     async def header(self, path: str) -> io.BytesIO:
         """The beginning of a file there."""

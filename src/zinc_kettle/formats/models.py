@@ -69,7 +69,7 @@ class ModelFolder:
     def planned_bytes(self, model: str, quantization: str | None) -> int:
         """Size of a preset's file before it is made."""
         self._check_preset(model, quantization)
-        shape = presets.PRESETS[model.removesuffix(presets.UNTAMED)]
+        shape = presets.preset(model)
         return synth.tensor_bytes(shape, str(quantization)) + HEADER_BYTES
 
     def make(self, model: str, quantization: str | None, progress: Callable[[int, int], None]) -> ModelFile:
@@ -82,9 +82,8 @@ class ModelFolder:
         check_disk(self.folder, need)
         path = self.folder / synth.file_name(model, str(quantization))
         synth.write_model(
-            path, name=model, shape=presets.PRESETS[model.removesuffix(presets.UNTAMED)],
-            quantization=str(quantization), seed=PRESET_SEED, tame=not model.endswith(presets.UNTAMED),
-            progress=progress,
+            path, name=model, shape=presets.preset(model), quantization=str(quantization), seed=PRESET_SEED,
+            tame=presets.is_tame(model), progress=progress,
         )  # fmt: skip
         return _file(model, quantization, path)
 

@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from zinc_kettle.core.factors import HERE
+from zinc_kettle.core.recipe import OPEN_PROTOCOL
 from zinc_kettle.core.rig import FACT_KINDS, Fact, RigPlan
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError, UsageError
@@ -47,6 +48,8 @@ class RigSection(_Model):
     python: str = "python3"
     engine_python: str | None = None
     models: str | None = None
+    engine: Annotated[str, Field(pattern=NAME)] = OPEN_PROTOCOL
+    engines: dict[Annotated[str, Field(pattern=NAME)], str] = {}
     direct: Annotated[str, Field(pattern=r"^[0-9A-Za-z.:-]+$", max_length=255)] | None = None
     facts: dict[str, TypedFact] = {}
 

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
-from zinc_kettle.core import plan, traffic
+from zinc_kettle.core import plan, recipe, traffic
 from zinc_kettle.core.suite import SUITE
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.validate import Draft, Problem, factor_problems, nearest, study_of, validate
@@ -27,7 +28,17 @@ NESTED: dict[str, type[BaseModel]] = {
 T = TypeVar("T")
 
 
-def read_study(path: Path) -> tuple[plan.Study, str]:
+@dataclass(frozen=True)
+class Known:
+    """What a study file may name."""
+
+    engines: Mapping[str, recipe.Engine]
+    """Engines there are recipes for, by name."""
+    rig_engines: Mapping[str, str] = field(default_factory=dict)
+    """What rigs speak whose engine already runs, by rig."""
+
+
+def read_study(path: Path, known: Known) -> tuple[plan.Study, str]:
     """Read a study file.
 
     Returns:
@@ -37,26 +48,26 @@ def read_study(path: Path) -> tuple[plan.Study, str]:
         StudyFileError: Anything wrong with it, each with its line.
     """
     raw, text = read_toml(path)
-    return _study(raw, text, path.name, path.parent), text
+    return _study(raw, text, path.name, path.parent, known), text
 
 
-def parse_study(text: str, *, file: str, folder: Path) -> plan.Study:
+def parse_study(text: str, known: Known, *, file: str, folder: Path) -> plan.Study:
     """Check the text of a study file; prompt files are looked up in `folder`.
 
     Raises:
         StudyFileError: Anything wrong with it, each with its line.
     """
-    return _study(parse_toml(text, file=file), text, file, folder)
+    return _study(parse_toml(text, file=file), text, file, folder, known)
 
 
-def _study(raw: dict[str, Any], text: str, file: str, folder: Path) -> plan.Study:
+def _study(raw: dict[str, Any], text: str, file: str, folder: Path, known: Known) -> plan.Study:
     try:
         model = StudyFile.model_validate(raw)
     except ValidationError as error:
         problems = [_translated(found) for found in error.errors()]
-        raise _error([*problems, *_factors_of(raw)], text, file) from error
+        raise _error([*problems, *_factors_of(raw, known)], text, file) from error
     reader = _Files(folder)
-    draft = _draft(model, reader)
+    draft = _draft(model, reader, known)
     problems = [*reader.problems, *([] if reader.problems else validate(draft))]
     if problems:
         raise _error(problems, text, file)
@@ -107,11 +118,14 @@ def _translated(found: Mapping[str, Any]) -> Problem:
                    remedy="docs/study-files.md has every field with an example")  # fmt: skip
 
 
-def _factors_of(raw: Mapping[str, Any]) -> list[Problem]:
+def _factors_of(raw: Mapping[str, Any], known: Known) -> list[Problem]:
     """Problems of factors and levels, where the rest of the file is broken too."""
     vary, hold = raw.get("vary", {}), raw.get("hold", {})
     whole = isinstance(vary, dict) and isinstance(hold, dict) and all(isinstance(v, list) for v in vary.values())
-    return factor_problems(vary, hold) if whole else []
+    if not whole:
+        return []
+    named = {str(name) for name in [*vary.get("engine", []), hold.get("engine", recipe.BUILT_IN)]}
+    return factor_problems(vary, hold, [engine for name, engine in known.engines.items() if name in named])
 
 
 class _Files:
@@ -134,13 +148,13 @@ class _Files:
             return None
 
 
-def _draft(m: StudyFile, files: _Files) -> Draft:
+def _draft(m: StudyFile, files: _Files, known: Known) -> Draft:
     return Draft(
         name=m.name,
         question=neutralise(m.question, keep_newlines=False),
         vary=m.vary,
         hold=m.hold,
-        endpoint=None if m.endpoint is None else plan.Endpoint(**m.endpoint.model_dump()),
+        endpoint=None if m.endpoint is None else recipe.Endpoint(**m.endpoint.model_dump()),
         prompts=_prompts(m, files),
         repeats=_repeats(m.repeats),
         limits=plan.Limits(**m.limits.model_dump()),
@@ -148,6 +162,8 @@ def _draft(m: StudyFile, files: _Files) -> Draft:
         temperature=m.temperature,
         load=_load(m.load, files),
         retry=traffic.RetryPolicy(**{**m.retry.model_dump(), "on": tuple(m.retry.on)}),
+        known=known.engines,
+        rig_engines=known.rig_engines,
     )
 
 

@@ -11,6 +11,7 @@ import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -56,23 +57,47 @@ def file_name(name: str, quantization: str) -> str:
     return f"{name}.{quantization}.gguf"
 
 
-def _tensors(shape: Shape, n_vocab: int) -> Iterator[tuple[str, int, int]]:
-    """Yield name, rows and columns of every matrix, in file order; norms have one row."""
-    head = shape.width // shape.heads
-    yield "token_embd.weight", n_vocab, shape.width
+def vocabulary(shape: Shape) -> vocab.Vocabulary:
+    """The vocabulary of a made-up model."""
+    return vocab.build_bpe() if shape.tokenizer == "bpe" else vocab.build()
+
+
+class _Matrix(NamedTuple):
+    """One tensor of a file."""
+
+    name: str
+    rows: int
+    """Of all experts together, where there are several."""
+    columns: int
+    plain: bool = False
+    """Norms and routers stay F32."""
+    experts: int = 1
+
+    def stored_bytes(self, quantization: str) -> int:
+        """Its size in the file."""
+        return self.rows * (self.columns * 4 if self.plain else _row_bytes(quantization, self.columns))
+
+
+def _tensors(shape: Shape, n_vocab: int) -> Iterator[_Matrix]:
+    """Every tensor, in file order."""
+    head, experts = shape.width // shape.heads, max(1, shape.experts)
+    kind = "_exps" if shape.experts else ""
+    yield _Matrix("token_embd.weight", n_vocab, shape.width)
     for i in range(shape.layers):
         block = f"blk.{i}."
-        yield block + "attn_norm.weight", 1, shape.width
-        yield block + "attn_q.weight", shape.width, shape.width
-        yield block + "attn_k.weight", shape.kv_heads * head, shape.width
-        yield block + "attn_v.weight", shape.kv_heads * head, shape.width
-        yield block + "attn_output.weight", shape.width, shape.width
-        yield block + "ffn_norm.weight", 1, shape.width
-        yield block + "ffn_gate.weight", shape.ffn, shape.width
-        yield block + "ffn_up.weight", shape.ffn, shape.width
-        yield block + "ffn_down.weight", shape.width, shape.ffn
-    yield "output_norm.weight", 1, shape.width
-    yield "output.weight", n_vocab, shape.width
+        yield _Matrix(block + "attn_norm.weight", 1, shape.width, plain=True)
+        yield _Matrix(block + "attn_q.weight", shape.width, shape.width)
+        yield _Matrix(block + "attn_k.weight", shape.kv_heads * head, shape.width)
+        yield _Matrix(block + "attn_v.weight", shape.kv_heads * head, shape.width)
+        yield _Matrix(block + "attn_output.weight", shape.width, shape.width)
+        yield _Matrix(block + "ffn_norm.weight", 1, shape.width, plain=True)
+        if shape.experts:
+            yield _Matrix(block + "ffn_gate_inp.weight", shape.experts, shape.width, plain=True)
+        yield _Matrix(block + f"ffn_gate{kind}.weight", experts * shape.ffn, shape.width, experts=experts)
+        yield _Matrix(block + f"ffn_up{kind}.weight", experts * shape.ffn, shape.width, experts=experts)
+        yield _Matrix(block + f"ffn_down{kind}.weight", experts * shape.width, shape.ffn, experts=experts)
+    yield _Matrix("output_norm.weight", 1, shape.width, plain=True)
+    yield _Matrix("output.weight", n_vocab, shape.width)
 
 
 def _row_bytes(quantization: str, columns: int) -> int:
@@ -81,16 +106,13 @@ def _row_bytes(quantization: str, columns: int) -> int:
 
 def tensor_bytes(shape: Shape, quantization: str) -> int:
     """Bytes of all tensors of a made-up model; the file is larger by its header, under 0.3 MB."""
-    n_vocab = len(vocab.build().tokens)
-    return sum(
-        columns * 4 if rows == 1 else rows * _row_bytes(quantization, columns)
-        for _, rows, columns in _tensors(shape, n_vocab)
-    )
+    n_vocab = len(vocabulary(shape).tokens)
+    return sum(matrix.stored_bytes(quantization) for matrix in _tensors(shape, n_vocab))
 
 
 def parameters(shape: Shape) -> int:
     """Number of weights, norms included."""
-    return sum(rows * columns for _, rows, columns in _tensors(shape, len(vocab.build().tokens)))
+    return sum(m.rows * m.columns for m in _tensors(shape, len(vocabulary(shape).tokens)))
 
 
 def _fill(rng: np.random.Generator, rows: int, columns: int, quantization: str, std: float) -> npt.NDArray[np.uint8]:
@@ -171,26 +193,30 @@ def _write(
 ) -> None:
     import gguf
 
-    words = vocab.build()
+    words = vocabulary(shape)
     writer = gguf.GGUFWriter(part, "llama")
     try:
         _header(writer, name, shape, quantization, words)
         kind = getattr(gguf.GGMLQuantizationType, quantization)
         tensors = list(_tensors(shape, len(words.tokens)))
-        for tensor, rows, columns in tensors:
-            if rows == 1:
-                writer.add_tensor_info(tensor, (columns,), np.dtype(np.float32), columns * 4)
+        for m in tensors:
+            if m.plain:
+                stored: tuple[int, ...] = (m.columns,) if m.rows == 1 else (m.rows, m.columns)
+                writer.add_tensor_info(m.name, stored, np.dtype(np.float32), m.stored_bytes(quantization))
             else:
-                stored = (rows, _row_bytes(quantization, columns))
-                writer.add_tensor_info(tensor, stored, np.dtype(np.uint8), stored[0] * stored[1], raw_dtype=kind)
+                stored = (m.rows, _row_bytes(quantization, m.columns))
+                if m.experts > 1:
+                    stored = (m.experts, m.rows // m.experts, stored[1])
+                size = m.stored_bytes(quantization)
+                writer.add_tensor_info(m.name, stored, np.dtype(np.uint8), size, raw_dtype=kind)
         writer.write_header_to_file()
         writer.write_kv_data_to_file()
         writer.write_ti_data_to_file()
         total, done = tensor_bytes(shape, quantization), 0
-        for index, (tensor, rows, columns) in enumerate(tensors):
+        for index, m in enumerate(tensors):
             rng = np.random.default_rng([seed, index])
-            quiet = ~np.array(words.speakable) if tame and tensor == "output.weight" else None
-            data = _tensor(rng, tensor, rows, columns, quantization, quiet)
+            quiet = ~np.array(words.speakable) if tame and m.name == "output.weight" else None
+            data = _tensor(rng, m, quantization, quiet)
             writer.write_tensor_data(data)
             done += data.nbytes
             if progress is not None:
@@ -200,21 +226,18 @@ def _write(
 
 
 def _tensor(
-    rng: np.random.Generator,
-    name: str,
-    rows: int,
-    columns: int,
-    quantization: str,
-    quiet: npt.NDArray[np.bool_] | None,
+    rng: np.random.Generator, m: _Matrix, quantization: str, quiet: npt.NDArray[np.bool_] | None
 ) -> npt.NDArray[np.uint8] | npt.NDArray[np.float32]:
-    if rows == 1:
-        return np.ones(columns, dtype=np.float32)
-    gain = {"token_embd.weight": math.sqrt(columns), "output.weight": _HEAD_GAIN}.get(name, 1.0)
-    std = gain / math.sqrt(columns)
-    data = np.empty((rows, _row_bytes(quantization, columns)), dtype=np.uint8)
-    for start in range(0, rows, _CHUNK_ROWS):
-        stop = min(rows, start + _CHUNK_ROWS)
-        data[start:stop] = _fill(rng, stop - start, columns, quantization, std)
+    if m.plain:
+        if m.rows == 1:
+            return np.ones(m.columns, dtype=np.float32)
+        return rng.standard_normal((m.rows, m.columns), dtype=np.float32) / np.float32(math.sqrt(m.columns))
+    gain = {"token_embd.weight": math.sqrt(m.columns), "output.weight": _HEAD_GAIN}.get(m.name, 1.0)
+    std = gain / math.sqrt(m.columns)
+    data = np.empty((m.rows, _row_bytes(quantization, m.columns)), dtype=np.uint8)
+    for start in range(0, m.rows, _CHUNK_ROWS):
+        stop = min(m.rows, start + _CHUNK_ROWS)
+        data[start:stop] = _fill(rng, stop - start, m.columns, quantization, std)
     if quiet is not None:
         _silence(data, quantization, quiet)
     return data
@@ -238,16 +261,20 @@ def _header(writer: object, name: str, shape: Shape, quantization: str, words: v
         "add_vocab_size": len(words.tokens),
         "add_file_type": getattr(gguf.LlamaFileType, f"MOSTLY_{_LABELS.get(quantization, quantization)}"),
         "add_quantization_version": 2,
-        "add_tokenizer_model": "llama",
+        "add_tokenizer_model": "llama" if words.merges is None else "gpt2",
         "add_token_list": words.tokens,
-        "add_token_scores": words.scores,
         "add_token_types": words.types,
         "add_bos_token_id": vocab.BOS_ID,
         "add_eos_token_id": vocab.END_ID,
         "add_unk_token_id": 0,
         "add_add_bos_token": True,
-        "add_add_space_prefix": True,
         "add_chat_template": vocab.CHAT_TEMPLATE,
     }
+    if words.merges is None:
+        put |= {"add_token_scores": words.scores, "add_add_space_prefix": True}
+    else:
+        put |= {"add_tokenizer_pre": "gpt-2", "add_token_merges": words.merges}
+    if shape.experts:
+        put |= {"add_expert_count": shape.experts, "add_expert_used_count": shape.experts_active}
     for method, value in put.items():
         getattr(writer, method)(value)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, Protocol
+from typing import Protocol
 
 from zinc_kettle.core.facts import EngineFacts
-from zinc_kettle.core.plan import LaunchSettings
+from zinc_kettle.core.plan import LaunchSpec
+from zinc_kettle.core.recipe import Recipe
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.wire.messages import ChatMessage
@@ -27,6 +28,8 @@ class RunningEngine(Protocol):
     facts: EngineFacts
     rig: str | None
     """Where it runs; None for this machine."""
+    recipe: Recipe
+    """How it is asked and read."""
 
     def alive(self) -> bool:
         """False once its process has ended."""
@@ -34,10 +37,6 @@ class RunningEngine(Protocol):
 
     def last_words(self) -> str:
         """The last lines it printed, cleaned."""
-        ...
-
-    def extras(self) -> dict[str, Any]:
-        """Fields its recipe adds to each request: exact length, counts per chunk, prompt cache."""
         ...
 
     async def count_tokens(self, messages: Sequence[ChatMessage]) -> int | None:
@@ -56,7 +55,7 @@ class RunningEngine(Protocol):
 class Engines(Protocol):
     """Starts engines."""
 
-    async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> RunningEngine:
+    async def start(self, spec: LaunchSpec, model: ModelFile | None, *, launch_id: str) -> RunningEngine:
         """Start one and wait until it answers.
 
         Raises:

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
 from zinc_kettle.core.cautions.machine import BUSY_CORES
-from zinc_kettle.core.compare import Gain, gains, standing
-from zinc_kettle.core.factors import level_name
+from zinc_kettle.core.compare import DENSITY, Gain, gains, other_tokenizers, sign, standing
+from zinc_kettle.core.factors import Factor, Level
 from zinc_kettle.core.facts import BusyFacts, MachineFacts
 from zinc_kettle.core.family import PrefillSlope
 from zinc_kettle.core.lengths import families
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Study, shape_of
 from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.units import digits, plural
+from zinc_kettle.core.value import Value
 from zinc_kettle.present.lengths import slope_text
 from zinc_kettle.present.values import whole_text
 
@@ -23,7 +26,7 @@ MOST_FINDINGS = 6
 MOST_GAINS = 3
 MOST_SLOPES = 2
 MOST_FAILURES = 2
-WORDING = 2
+WORDING = 3
 """Version of the sentences: an answer that was kept in other words is found again."""
 SUPERLATIVES = {"tokens/s": "fastest", "s": "shortest", "bytes": "smallest"}
 FIRST_MEASURE = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall", "conversation": "ttft"}
@@ -66,7 +69,14 @@ def answer(results: StudyResults, name: str | None = None) -> str:
 def findings(results: StudyResults, name: str | None = None) -> list[Finding]:
     """Failures, findings and cautions, the most telling first."""
     name = name or main_measure(results.study)
-    out = [*_failures(results), *_busy_before(results), *_gains(results, name), *_slopes(results), *_cautions(results)]
+    out = [
+        *_failures(results),
+        *_busy_before(results),
+        *_tokenizers(results),
+        *_gains(results, name),
+        *_slopes(results),
+        *_cautions(results),
+    ]
     return out[:MOST_FINDINGS]
 
 
@@ -93,19 +103,55 @@ def _busy_before(results: StudyResults) -> list[Finding]:
 
 
 def _gains(results: StudyResults, name: str) -> list[Finding]:
-    return [_gain(gain, MEASURES[name].title) for gain in gains(results, name)[:MOST_GAINS]]
+    return [_gain(gain, results.study.factors, MEASURES[name].title) for gain in gains(results, name)[:MOST_GAINS]]
 
 
-def _gain(gain: Gain, title: str) -> Finding:
-    pair = f"{level_name(gain.factor, gain.high)} against {level_name(gain.factor, gain.low)}"
+def _gain(gain: Gain, factors: Mapping[str, Factor], title: str) -> Finding:
+    factor = factors[gain.factor]
+    pair = f"{factor.says(gain.high)} against {factor.says(gain.low)}"
     clear, looked = gain.clear, len(gain.ratios)
     if not clear:
         return Finding("hint", f"{pair}: no clear difference in {title}.")
-    least, most = min(r.value for r in clear), max(r.value for r in clear)
-    times = f"{least:.2f}" if round(least, 2) == round(most, 2) else f"{least:.2f} to {most:.2f}"
+    flips = gain.signs >= {1, -1}
+    decides = gain.by_factor()
+    if decides is not None:
+        name, groups = decides
+        told = _by_level(factors[name], groups, times=" times" if flips else f" times the {title}")
+        depends = f"which has more {title} depends on the {factors[name].heading}: " if flips else ""
+        return Finding("finding", f"{pair}: {depends}{told}.")
+    if flips:
+        more = sum(1 for r in clear if r.value > 1)
+        told = f"more {title} in {more} of {looked}, less in {len(clear) - more}; no single factor decides which"
+        return Finding("finding", f"{pair}: {told}.")
+    times = _times(clear)
     how = "clear" if all(r.bound == "interval95" for r in clear) else "ranges apart"
     where = f" ({how} in {len(clear)} of {looked})" if looked > 1 else f" ({how})"
     return Finding("finding", f"{pair}: {times} times the {title}{where}.")
+
+
+def _times(ratios: Sequence[Interval]) -> str:
+    least, most = min(r.value for r in ratios), max(r.value for r in ratios)
+    return f"{least:.2f}" if round(least, 2) == round(most, 2) else f"{least:.2f} to {most:.2f}"
+
+
+def _by_level(factor: Factor, groups: Sequence[tuple[Level, Sequence[Interval]]], *, times: str) -> str:
+    """What the ratios are at each level of the factor that decides; levels with no clear difference come last."""
+    clear = [f"{_times(ratios)}{times} with {factor.says(level)}" for level, ratios in groups if sign(ratios[0])]
+    unclear = [factor.says(level) for level, ratios in groups if not sign(ratios[0])]
+    return ", ".join([*clear, *([f"no clear difference with {' and '.join(unclear)}"] if unclear else [])])
+
+
+def _tokenizers(results: StudyResults) -> list[Finding]:
+    """Cells that read other tokens, and which of them is best where tokens do not count."""
+    pair = other_tokenizers(results)
+    if pair is None:
+        return []
+    a, b = (c.value(DENSITY) for c in pair)
+    assert isinstance(a, Value) and isinstance(b, Value)
+    told = f"{pair[0].title} has {digits(a.value)} characters per prompt token, {pair[1].title} {digits(b.value)}"
+    rank = standing(results, "chars_rate")
+    best = "" if rank.best is None or rank.tied else f". In characters per second {rank.best.title} is the fastest"
+    return [Finding("caution", f"different-tokenizer: {told}{best}.")]
 
 
 def _slopes(results: StudyResults) -> list[Finding]:

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from zinc_kettle.core.cautions import KINDS
-from zinc_kettle.core.factors import FACTORS, Factor
+from zinc_kettle.core.factors import FACTORS, Factor, LevelType
 from zinc_kettle.core.faults import FAULTS
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
+from zinc_kettle.core.recipe import Engine
 from zinc_kettle.present.charts import CHART_KINDS
 
 BETTER = {"more": "more", "less": "less", "neither": "–"}
@@ -49,8 +50,13 @@ def factors() -> str:
     return table(("factor", "level", "meaning", "default"), (_factor(f) for f in FACTORS.values()))
 
 
+def settings(engine: Engine) -> str:
+    """Every setting of an engine."""
+    return table(("factor", "level", "meaning", "default"), (_factor(s) for s in engine.settings))
+
+
 def _factor(factor: Factor) -> tuple[str, str, str, str]:
-    types = {str: "text", int: "number", bool: "true, false"}
+    types: dict[LevelType, str] = {"text": "text", "number": "number", "switch": "true, false", "model": "a model"}
     level = ", ".join(factor.choices) or types[factor.type]
     default = factor.default
     said = str(default).lower() if isinstance(default, bool) else "–" if default is None else str(default)

@@ -5,12 +5,15 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 from zinc_kettle.core.cautions.machine import STOLEN_SHARE
 from zinc_kettle.core.energy import IDLE
 from zinc_kettle.core.facts import MachineFacts
 from zinc_kettle.core.fit.limit import limit_extras
+from zinc_kettle.core.measures.prefill import PROMPT_CHARACTERS
 from zinc_kettle.core.plan import Cell, Study, shape_of
+from zinc_kettle.core.recipe import request_fields
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.workload import salt
@@ -22,7 +25,7 @@ from zinc_kettle.ports.telemetry import Telemetry
 from zinc_kettle.session import progress as p
 from zinc_kettle.session.calibrate import Workload, prepare, user_message
 from zinc_kettle.session.orders import Orders
-from zinc_kettle.wire.messages import Episode, EpisodeDone, RequestOrder, Retry, Setup, Tick
+from zinc_kettle.wire.messages import Episode, EpisodeDone, Found, RequestOrder, Retry, Setup, Tick
 
 QUIET_PAUSE_S = 2.0
 """Between two looks whether the machine is left alone; stolen time comes in waves of seconds to minutes."""
@@ -54,7 +57,18 @@ class EpisodeRunner:
     timelines: list[Timeline] = field(default_factory=list)
 
     def __post_init__(self) -> None:
-        self.orders = Orders(self.study, self.cell, self.repeat_id, self._salt, self.engine.extras())
+        self.orders = Orders(self.study, self.cell, self.repeat_id, self._salt, self._fields)
+
+    @property
+    def _fields(self) -> dict[str, Any]:
+        """Fields of its engine's recipe, as the cell's settings have them."""
+        return request_fields(self.engine.recipe, self.cell.settings)
+
+    @property
+    def _queues(self) -> bool:
+        """True where requests wait for a slot at the engine: then nothing is gained by sending one a moment earlier."""
+        slots = self.cell.level("slots")
+        return slots is not None and self.orders.streams > int(slots)
 
     def _salt(self, index: int) -> str | None:
         if not self.cell.settings["salt"]:
@@ -74,9 +88,7 @@ class EpisodeRunner:
         """
         study, engine = self.study, self.engine
         self.emit(p.Warming(self.cell.key, self.block))
-        await self.driver.aim(
-            Setup(engine.base_url, engine.model_name, engine.key_variable, engine.key_file, engine.ca_file)
-        )
+        await self.driver.aim(setup_for(engine, connect_ahead=not self._queues))
         workload = await self._workload()
         waited_s = await self._warm_up(workload)
         concurrency = self.orders.streams
@@ -109,7 +121,10 @@ class EpisodeRunner:
     async def _known(self, concurrency: int) -> dict[str, float]:
         """What is kept with the repeat besides its requests: round trip, idle power, what its limit is made of."""
         out = limit_extras(
-            self.engine.facts, self.rig_facts, streams=concurrency, cache=str(self.cell.settings["cache_precision"])
+            self.engine.facts,
+            self.rig_facts,
+            streams=concurrency,
+            cache=str(self.cell.level("cache-precision") or "f16"),
         )
         trip = await self.engine.round_trip_s()
         if trip is not None:
@@ -143,7 +158,17 @@ class EpisodeRunner:
 
     async def _workload(self) -> Workload:
         """The prompts of this cell; counted once for each model and length."""
-        names = ("rig", "model", "quantization", "prompt_tokens", "output_tokens", "task", "salt", "concurrency")
+        names = (
+            "rig",
+            "engine",
+            "model",
+            "quantization",
+            "prompt_tokens",
+            "output_tokens",
+            "task",
+            "salt",
+            "concurrency",
+        )
         key = tuple(self.cell.settings[name] for name in names)
         if key not in self.prompts:
             self.prompts[key] = await prepare(self.study, self.cell, self.engine, self._probe)
@@ -190,7 +215,7 @@ class EpisodeRunner:
             messages=user_message(text),
             max_tokens=1,
             cold=self._take_cold(),
-            extra=self.engine.extras(),
+            extra=self._fields,
         )
         seen: list[Timeline] = []
         limits = self.study.limits
@@ -201,18 +226,30 @@ class EpisodeRunner:
         return seen[0].prompt_tokens if seen else None
 
 
+def setup_for(engine: RunningEngine, *, connect_ahead: bool = True) -> Setup:
+    """Where the driver sends requests to an engine, and how it reads the answers."""
+    return Setup(
+        engine.base_url, engine.model_name, engine.key_variable, engine.key_file, engine.ca_file,
+        reports={name: Found(found.at, found.times) for name, found in engine.recipe.reports.items()},
+        connect_ahead=connect_ahead and engine.recipe.connect_ahead,
+    )  # fmt: skip
+
+
 def _shape_extras(study: Study, cell: Cell) -> dict[str, float]:
     """What figures must know of how the load was given."""
     shape = shape_of(study, cell)
     if shape == "open":
         return {"open_loop": 1.0, "rate_per_minute": float(cell.settings["rate"] or 0)}
-    return {} if shape == "closed" else {shape: 1.0}
+    pause = {"think_s": study.load.think_s} if study.load.think_s else {}
+    return pause if shape == "closed" else {shape: 1.0, **pause}
 
 
 def _extras(workload: Workload) -> dict[str, float]:
     extras: dict[str, float] = {}
     if workload.template_tokens is not None:
         extras["template_tokens"] = float(workload.template_tokens)
+    sizes = [sum(len(text) for _, text in prompt.before) + len(prompt.body) for prompt in workload.prompts]
+    extras[PROMPT_CHARACTERS] = sum(sizes) / len(sizes)
     counted = [prompt.tokens for prompt in workload.prompts if prompt.tokens is not None]
     if counted:
         extras["prompt_tokens_least"] = float(min(counted))

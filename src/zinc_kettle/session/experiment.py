@@ -10,7 +10,8 @@ from dataclasses import dataclass, field
 from zinc_kettle.core.budget import TimeLeft
 from zinc_kettle.core.drivers import FULL_SHARE, SAFE_TOKENS_PER_S, drivers_wanted
 from zinc_kettle.core.facts import DriverTest, RunFacts, machine_of
-from zinc_kettle.core.plan import Cell, LaunchSettings, Study
+from zinc_kettle.core.plan import Cell, LaunchSpec, Study
+from zinc_kettle.core.recipe import further_models
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import Failure, FailureKind, KeptRepeat, cell_kept
 from zinc_kettle.core.schedule import NOTHING, Schedule, Step, Tally
@@ -58,13 +59,13 @@ class _State:
     """What changes while a study runs."""
 
     engine: RunningEngine | None = None
-    launched: LaunchSettings | None = None
+    launched: LaunchSpec | None = None
     fresh: bool = False
     """True until the first request after a load has been sent."""
     driver: LoadSource | None = None
     drivers_lost: int = 0
     launches: int = 0
-    failures: dict[LaunchSettings, int] = field(default_factory=dict)
+    failures: dict[LaunchSpec, int] = field(default_factory=dict)
     prompts: dict[tuple[object, ...], Workload] = field(default_factory=dict)
     """Calibrated prompts by what their length depends on."""
     done: dict[str, Tally] = field(default_factory=dict)
@@ -217,11 +218,14 @@ class Experiment:
         # Thousands of cells share a few files.
         files: dict[tuple[str, str | None, str | None], ModelFile | None] = {}
         for key in [key for key, count in left.items() if count and key not in self._models]:
-            settings = self._study.by_key[key].launch
-            wanted = settings.model, settings.quantization, settings.rig
-            if wanted not in files:
-                files[wanted] = await self._model(*wanted)
-            self._models[key] = files[wanted]
+            cell = self._study.by_key[key]
+            spec = cell.launch
+            wanted = spec.model, spec.quantization, spec.rig
+            further = [(*found, spec.rig) for found in further_models(cell.engine, spec.levels).values()]
+            for file in (wanted, *further) if cell.engine.started else ():
+                if file not in files:
+                    files[file] = await self._model(*file)
+            self._models[key] = files.get(wanted)
 
     async def _model(self, name: str, quantization: str | None, rig: str | None) -> ModelFile | None:
         found = self._ports.models.find(name, quantization, rig)
@@ -277,28 +281,28 @@ class Experiment:
 
     async def _run_one(self, step: Step) -> None:
         cell = self._study.by_key[step.cell]
-        settings = cell.launch
-        if self._state.failures.get(settings, 0) >= LAUNCH_TRIES:
+        spec = cell.launch
+        if self._state.failures.get(spec, 0) >= LAUNCH_TRIES:
             await self._fail(step, cell, "not tried again: this configuration has failed to load before", "")
             return
         try:
-            engine = await self._engine_for(step, settings)
+            engine = await self._engine_for(step, spec)
         except EngineError as error:
-            self._state.failures[settings] = self._state.failures.get(settings, 0) + 1
+            self._state.failures[spec] = self._state.failures.get(spec, 0) + 1
             await self._fail(step, cell, str(error), error.last_words)
             return
         await self._measure(step, cell, engine)
 
-    async def _engine_for(self, step: Step, settings: LaunchSettings) -> RunningEngine:
+    async def _engine_for(self, step: Step, spec: LaunchSpec) -> RunningEngine:
         state = self._state
-        if state.engine is not None and state.launched == settings and state.engine.alive():
+        if state.engine is not None and state.launched == spec and state.engine.alive():
             return state.engine
         await self._drop_engine()
         self._emit(p.Loading(step.cell, step.block))
         state.launches += 1
         launch_id = f"{self._nonce}-{state.launches}"
-        engine = await self._ports.engines.start(settings, self._models.get(step.cell), launch_id=launch_id)
-        state.engine, state.launched, state.fresh = engine, settings, True
+        engine = await self._ports.engines.start(spec, self._models.get(step.cell), launch_id=launch_id)
+        state.engine, state.launched, state.fresh = engine, spec, True
         return engine
 
     async def _drop_engine(self) -> None:

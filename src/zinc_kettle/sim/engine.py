@@ -5,13 +5,15 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import deque
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import dataclass, field, replace
+from typing import Any, get_args
 
+from zinc_kettle.core.factors import Level
 from zinc_kettle.core.fit.placement import Placement, place
-from zinc_kettle.core.fit.sizing import Wish
+from zinc_kettle.core.fit.sizing import Wish, wish_of
 from zinc_kettle.core.fit.touched import kv_bytes_at
 from zinc_kettle.core.model_shape import ModelShape
+from zinc_kettle.core.recipe import Role
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.sim.fleet import SimRig, sim_shape
 from zinc_kettle.sim.physics import STEP_S, Body, Noise, Step, cold_factor, parts
@@ -90,11 +92,8 @@ class SimEngine:
             shape = sim_shape(model, quantization)
         except KeyError:
             raise LoadFailedError(f"error: there is no simulated model {model} at {quantization}") from None
-        wish = Wish(
-            context=int(settings.get("context", 2048)), slots=int(settings.get("slots") or 1),
-            cache=str(settings.get("cache_precision", "f16")), batch=int(settings.get("batch", 2048)),
-            micro_batch=int(settings.get("micro_batch", 512)), load_mode="copied",
-        )  # fmt: skip
+        roles: dict[Role, Level] = {r: settings[n] for r in get_args(Role) if (n := r.replace("-", "_")) in settings}
+        wish = replace(wish_of(roles), load_mode="copied")
         placed = place(shape, wish, self.rig.placement_devices())
         if not placed.works:
             raise LoadFailedError(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from typing import Any
 
 import msgspec
@@ -11,6 +12,7 @@ from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.plan import Study, to_plain
 from zinc_kettle.core.schedule import Decision
 from zinc_kettle.errors import StoreError
+from zinc_kettle.store.version2 import ENGINE_2
 
 
 def plan_text(study: Study) -> str:
@@ -29,6 +31,8 @@ def study_of(text: str) -> Study:
         study = msgspec.convert(plain, Study)
     except (ValueError, RecursionError) as error:
         raise StoreError("a stored plan cannot be read", why=str(error)) from error
+    if "engines" not in plain and study.endpoint is None:
+        study = replace(study, engines=(ENGINE_2,))
     unknown = _missing(plain, to_plain(study))
     if unknown:
         raise StoreError(f"a stored plan has a field {unknown!r} unknown to this version",
@@ -37,9 +41,13 @@ def study_of(text: str) -> Study:
 
 
 def plan_key(study: Study) -> str:
-    """The same for the same plan; what has its default does not count, so that fields added later change no key."""
+    """The same for the same plan; what has its default does not count, so that fields added later change no key.
+
+    Nor does what recipes declare: a setting that is added to an engine makes no other study of one that is kept.
+    """
     default = to_plain(Study(name="", question="", vary={}))
-    return fingerprint(_stripped(to_plain(study), default), length=32)
+    plain = {**to_plain(study), "engines": ()}
+    return fingerprint(_stripped(plain, default), length=32)
 
 
 def _stripped(value: Any, default: Any) -> Any:

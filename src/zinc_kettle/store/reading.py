@@ -12,11 +12,10 @@ from typing import Any, cast
 import sqlalchemy as sa
 
 from zinc_kettle.core.facts import EngineFacts, RunFacts
-from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.results import CellKept, Failure, RunInfo, RunState, StudyResults, cell_kept
 from zinc_kettle.core.schedule import widened
-from zinc_kettle.core.summary import EMPTY, CellSummary
+from zinc_kettle.core.summary import CATALOGUE, EMPTY, CellSummary
 from zinc_kettle.errors import StoreError, UsageError
 from zinc_kettle.store import schema as s
 from zinc_kettle.store.plans import study_of
@@ -137,7 +136,7 @@ def open_run(store: KettleStore, run_id: str) -> StudyResults:
                 "a stored repeat belongs to no cell of its plan", remedy="open it with a newer Zinc Kettle"
             )
         row = bodies.get(key)
-        current = row is not None and (row.definitions, row.done, row.failed) == (DEFINITIONS_VERSION, done, failed)
+        current = row is not None and (row.definitions, row.done, row.failed) == (CATALOGUE, done, failed)
         if row is not None and current:
             summary = partial(decode_summary, row.body)
         elif done or failed:

@@ -12,7 +12,7 @@ from zinc_kettle.core.timeline import EngineReport, Role, Timeline
 from zinc_kettle.errors import StoreError
 
 
-class StoredReport(msgspec.Struct, gc=False):
+class StoredReport(msgspec.Struct, gc=False, omit_defaults=True):
     """The engine's own account."""
 
     cache_n: int
@@ -20,6 +20,8 @@ class StoredReport(msgspec.Struct, gc=False):
     prompt_ms: float
     predicted_n: int
     predicted_ms: float
+    draft_n: int | None = None
+    draft_accepted_n: int | None = None
 
 
 class StoredRequest(msgspec.Struct, gc=False, omit_defaults=True):
@@ -72,7 +74,9 @@ _decode = msgspec.msgpack.Decoder(StoredWhole).decode
 def stored(t: Timeline) -> StoredRequest:
     """A timeline's small fields."""
     e = t.engine
-    report = None if e is None else StoredReport(e.cache_n, e.prompt_n, e.prompt_ms, e.predicted_n, e.predicted_ms)
+    report = None if e is None else StoredReport(
+        e.cache_n, e.prompt_n, e.prompt_ms, e.predicted_n, e.predicted_ms, e.draft_n, e.draft_accepted_n
+    )  # fmt: skip
     return StoredRequest(
         t.request_id, t.role, t.stream, t.cold, t.sent_ns, t.end_ns, t.asked_tokens, t.connect_ns, t.write_ns,
         t.header_ns, t.due_ns, t.prompt_tokens, t.cached_tokens, t.output_tokens, t.finish, t.complete, t.error, report,
@@ -103,7 +107,9 @@ def timeline_of(
         write_ns=r.write_ns, header_ns=r.header_ns, due_ns=r.due_ns, kernel_ns=kernel, prompt_tokens=r.prompt_tokens,
         cached_tokens=r.cached_tokens, output_tokens=r.output_tokens, finish=r.finish, complete=r.complete,
         error=r.error,
-        engine=None if e is None else EngineReport(e.cache_n, e.prompt_n, e.prompt_ms, e.predicted_n, e.predicted_ms),
+        engine=None if e is None else EngineReport(
+            e.cache_n, e.prompt_n, e.prompt_ms, e.predicted_n, e.predicted_ms, e.draft_n, e.draft_accepted_n
+        ),
         characters=r.characters, text=r.text, fault=r.fault, attempt=r.attempt, conversation=r.conversation,
         turn=r.turn, coalesced=r.coalesced, odd=r.odd, clock=r.clock, counted=counted,
     )  # fmt: skip

@@ -15,12 +15,11 @@ from sqlalchemy.exc import DatabaseError
 from uuid_utils import uuid7
 
 from zinc_kettle.core.facts import EngineFacts, RunFacts
-from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.plan import Cell, Study
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import Failure, KeptRepeat
 from zinc_kettle.core.schedule import Decision, Tally
-from zinc_kettle.core.summary import CellSummary, series
+from zinc_kettle.core.summary import CATALOGUE, CellSummary, series
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import RunHeldError, StoreError
@@ -286,7 +285,7 @@ class KettleStore:
 
     def keep_summary(self, run_id: str, cell: str, summary: CellSummary) -> None:
         """Keep what is told of a cell, under the definitions of now."""
-        values = {"definitions": DEFINITIONS_VERSION, "done": summary.done, "failed": summary.failed}
+        values = {"definitions": CATALOGUE, "done": summary.done, "failed": summary.failed}
         here = s.summaries.c.run == run_id, s.summaries.c.cell == cell
         with self.writing() as db:
             db.execute(s.summaries.delete().where(*here))

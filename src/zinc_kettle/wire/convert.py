@@ -36,7 +36,15 @@ def to_timeline(message: Finished, *, clock: str = "") -> Timeline:
         error=message.error,
         engine=None
         if report is None
-        else EngineReport(report.cache_n, report.prompt_n, report.prompt_ms, report.predicted_n, report.predicted_ms),
+        else EngineReport(
+            report.cache_n,
+            report.prompt_n,
+            report.prompt_ms,
+            report.predicted_n,
+            report.predicted_ms,
+            report.draft_n,
+            report.draft_accepted_n,
+        ),
         characters=message.characters,
         text=message.text,
         fault=message.fault,

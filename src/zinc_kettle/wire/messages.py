@@ -8,7 +8,7 @@ import msgspec
 
 from zinc_kettle.errors import DriverError
 
-VERSION = 2
+VERSION = 3
 
 
 class ChatMessage(msgspec.Struct, frozen=True):
@@ -54,6 +54,21 @@ class Retry(msgspec.Struct, frozen=True):
     """Limit of a wait, also of one the server asks for."""
 
 
+class Found(msgspec.Struct, frozen=True):
+    """Where a number is in a chunk: names of nested objects, and what it is multiplied with."""
+
+    at: str
+    times: float = 1.0
+
+
+USUAL_REPORTS = {
+    "cached_tokens": Found("timings.cache_n"), "prompt_tokens": Found("timings.prompt_n"),
+    "prompt_ms": Found("timings.prompt_ms"), "output_tokens": Found("timings.predicted_n"),
+    "output_ms": Found("timings.predicted_ms"),
+}  # fmt: skip
+"""Where the engine's own account is, if nothing else is said."""
+
+
 class Setup(msgspec.Struct, frozen=True, tag="setup"):
     """First message to a driver: where to send. The key itself never travels, only its variable's name."""
 
@@ -64,6 +79,10 @@ class Setup(msgspec.Struct, frozen=True, tag="setup"):
     """A file that holds the key; only its path travels."""
     ca_file: str | None = None
     """Certificates to trust beside the system's."""
+    reports: dict[str, Found] = msgspec.field(default_factory=lambda: USUAL_REPORTS)
+    """Where the engine's own account is in a chunk, by the names in core.recipe.REPORTED."""
+    connect_ahead: bool = True
+    """The next connection of a stream is opened while the last one is still in use."""
     kernel_stamps: bool = True
     """False uses our own stamps also where the kernel has some; for comparing the two."""
     version: int = VERSION
@@ -147,6 +166,9 @@ class Timings(msgspec.Struct, frozen=True):
     prompt_ms: float = 0.0
     predicted_n: int = 0
     predicted_ms: float = 0.0
+    draft_n: int | None = None
+    """Tokens a smaller model drafted."""
+    draft_accepted_n: int | None = None
 
 
 class Finished(msgspec.Struct, frozen=True, tag="finished"):

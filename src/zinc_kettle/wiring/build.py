@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,19 +11,22 @@ from typing import TYPE_CHECKING
 from zinc_kettle.config import Places, driver_test_file
 from zinc_kettle.core.facts import DriverTest
 from zinc_kettle.core.plan import Cell, Study
+from zinc_kettle.core.recipe import OPEN_PROTOCOL, Recipe
 from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.engines.endpoint import EndpointStarter
 from zinc_kettle.engines.leftovers import Leftovers
-from zinc_kettle.errors import UsageError
+from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.formats.models import ModelFolder
+from zinc_kettle.formats.recipe import read_recipes
 from zinc_kettle.link.pool import DriverPool
 from zinc_kettle.rigs.local import SystemClock
 from zinc_kettle.rigs.process_mark import is_gone, process_mark
 from zinc_kettle.sim.fleet import SIM_MODELS, sim_shape
-from zinc_kettle.wiring.fleet import Fleet
+from zinc_kettle.wiring.fleet import Fleet, recipe_named
 from zinc_kettle.wiring.rigbook import RigBook, is_here
 
 if TYPE_CHECKING:
+    from zinc_kettle.formats.study import Known
     from zinc_kettle.session.experiment import Experiment
     from zinc_kettle.session.progress import Event
     from zinc_kettle.store.store import KettleStore
@@ -62,9 +65,10 @@ def experiment(
 
     leftovers = Leftovers(places.engines)
     leftovers.end_all()
-    fleet = Fleet(study, rig_book(places), model_folder(places), leftovers)
+    recipes = recipe_book(places)
+    fleet = Fleet(study, rig_book(places), model_folder(places), recipes, leftovers)
     ports = Ports(
-        engines=EndpointStarter(study.endpoint, folder=places.keys) if study.endpoint else fleet,
+        engines=_endpoint(study, recipes, places) or fleet,
         models=fleet,
         new_driver=DriverPool.spawn,
         telemetry=fleet,
@@ -79,6 +83,22 @@ async def _test_driver(streams: int) -> DriverTest:
     from zinc_kettle.wiring.selftest import test_driver
 
     return await test_driver(streams, driver_test_file())
+
+
+def recipe_book(places: Places) -> Mapping[str, Recipe]:
+    """All engine recipes, by name.
+
+    Raises:
+        StudyFileError: One of the person's own cannot be used.
+    """
+    return read_recipes(places.recipes)
+
+
+def _endpoint(study: Study, recipes: Mapping[str, Recipe], places: Places) -> EndpointStarter | None:
+    if study.endpoint is None:
+        return None
+    named = str(study.hold.get("engine", OPEN_PROTOCOL))
+    return EndpointStarter(study.endpoint, recipe_named(recipes, named), folder=places.keys)
 
 
 def rig_book(places: Places) -> RigBook:
@@ -103,7 +123,7 @@ def model_sizes(study: Study, places: Places) -> dict[str, float | None]:
         found = folder.find(model, quantization)
         return float(found.size_bytes if found else folder.planned_bytes(model, quantization))
 
-    return {key: size(*_file_of(cell)) for key, cell in study.by_key.items()}
+    return {key: size(*_file_of(cell)) if cell.engine.started else None for key, cell in study.by_key.items()}
 
 
 def _file_of(cell: Cell) -> tuple[str | None, str, str | None]:
@@ -122,8 +142,19 @@ def _size_there(plan: RigPlan, model: str, quantization: str | None) -> float | 
                          remedy="one of: " + ", ".join(SIM_MODELS)) from None  # fmt: skip
 
 
-def read_study(path: Path) -> tuple[Study, str]:
-    """Read a study file."""
+def read_study(path: Path, places: Places) -> tuple[Study, str]:
+    """Read a study file; it may name the person's engines and rigs."""
     from zinc_kettle.formats.study import read_study as read
 
-    return read(path)
+    return read(path, known(places))
+
+
+def known(places: Places) -> Known:
+    """What a study file may name."""
+    from zinc_kettle.formats.study import Known
+
+    try:
+        speaks = {plan.name: plan.engine for plan in rig_book(places).plans() if plan.reach == "url"}
+    except KettleError:
+        speaks = {}  # studies without rigs can be read all the same; a run says what is wrong with the file
+    return Known({name: recipe.engine for name, recipe in recipe_book(places).items()}, speaks)

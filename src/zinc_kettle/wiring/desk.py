@@ -59,7 +59,7 @@ class RealDesk:
         ready: list[ShelfEntry] = []
         for path in self._study_files():
             try:
-                study, _ = read_study(path)
+                study, _ = read_study(path, self._places)
                 key = plan_key(study)
                 if key in kept:
                     files[key] = path
@@ -110,7 +110,7 @@ class RealDesk:
             return self.open_run(entry.runs[min(run, len(entry.runs) - 1)].run_id)
         if entry.file is None:
             raise UsageError("this study has neither a run nor a file")
-        study, source = read_study(entry.file)
+        study, source = read_study(entry.file, self._places)
         facts = self._rig_facts(study)
         return StudyResults(study, RunInfo(facts=facts, simulated=facts["simulated"], source=source))
 

@@ -86,12 +86,14 @@ def calibration(store: KettleStore, rig: Rig) -> Calibration:
 
 def _point(cell: CellResults, rig: Rig, probe: Probe | None) -> Point | None:
     settings = cell.cell.settings
+    if not cell.cell.engine.fits:
+        return None  # another engine's kernels say nothing of this one's
     wanted = None if rig.reach == "here" else rig.name
     known = cell.kept.engine.get("model")
     if settings["rig"] not in ({None, rig.name} if wanted is None else {wanted}) or settings["concurrency"] != 1:
         return None
     decode, prompt = cell.value("decode"), cell.value("prompt_tokens")
-    machine = probe.machine(int(settings["threads"] or rig.cores)) if probe else rig.machine()
+    machine = probe.machine(int(cell.cell.level("threads") or rig.cores)) if probe else rig.machine()
     if known is None or machine is None or not isinstance(decode, Value) or not isinstance(prompt, Value):
         return None
     depth = prompt.value + int(settings["output_tokens"] or 0) / 2

@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable
+import hashlib
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path, PurePosixPath
 from typing import cast
 
-from zinc_kettle.core.factors import FACTORS
 from zinc_kettle.core.facts import MachineFacts, RunFacts
 from zinc_kettle.core.fit.placement import place
 from zinc_kettle.core.fit.predict import placed_speed
-from zinc_kettle.core.fit.sizing import Wish
+from zinc_kettle.core.fit.sizing import wish_of
 from zinc_kettle.core.fit.touched import describe
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.plan import Endpoint, LaunchSettings, Study, rigs_of
+from zinc_kettle.core.plan import LaunchSpec, Study, rigs_of
+from zinc_kettle.core.recipe import BUILT_IN, Endpoint, Recipe, further_models
+from zinc_kettle.core.rig import RigPlan
+from zinc_kettle.core.validate import nearest
 from zinc_kettle.engines.endpoint import EndpointStarter
 from zinc_kettle.engines.launcher import Launcher
 from zinc_kettle.engines.leftovers import Leftovers
@@ -35,17 +38,6 @@ from zinc_kettle.rigs.telemetry import IDLE_S, TreeWatch, idle_watts
 from zinc_kettle.sim.fleet import sim_shape
 from zinc_kettle.wiring.rigbook import RigBook, is_here
 
-TOLD_BY_ADDRESS = frozenset({"rig", "model"})
-"""Launch factors that also hold for an engine that already runs: where it is, and which of its models is asked for."""
-
-
-def wish_of(settings: LaunchSettings) -> Wish:
-    """Launch settings as Fit takes them."""
-    return Wish(
-        context=settings.context, slots=settings.slots or 1, cache=settings.cache_precision, batch=settings.batch,
-        micro_batch=settings.micro_batch, load_mode=settings.load_mode,
-    )  # fmt: skip
-
 
 class Fleet:
     """Implements ports.Engines, ports.Models and ports.Telemetry over a person's rigs.
@@ -54,11 +46,16 @@ class Fleet:
         study: The study.
         book: The rig file.
         folder: The model folder.
+        recipes: How engines are started and asked, by name.
         leftovers: Notes engines that must not outlive the tool; None notes none.
     """
 
-    def __init__(self, study: Study, book: RigBook, folder: ModelFolder, leftovers: Leftovers | None = None) -> None:
+    def __init__(
+        self, study: Study, book: RigBook, folder: ModelFolder, recipes: Mapping[str, Recipe],
+        leftovers: Leftovers | None = None,
+    ) -> None:  # fmt: skip
         self._study = study
+        self._recipes = recipes
         self._leftovers = leftovers
         self._book = book
         self._folder = folder
@@ -68,18 +65,45 @@ class Fleet:
         """How the engine that runs now is watched, where it is not by its process here; engines run one at a time."""
         self._shapes: dict[tuple[str, str], ModelShape | None] = {}
         """Of models on other machines, read once: headers may have tens of megabytes."""
+        self._hashes: dict[tuple[str, str], str] = {}
         for name in rigs_of(study):
-            plan = book.plan(name)
-            launch = [n for n in (*study.vary, *study.hold) if FACTORS[n].kind == "launch" and n not in TOLD_BY_ADDRESS]
+            self._check(name)
+
+    def _check(self, name: str) -> None:
+        """Refuse what a rig cannot do, before anything is started."""
+        plan = self._book.plan(name)
+        cells = [cell for cell in self._study.cells if cell.settings["rig"] == name]
+        engines = {cell.engine.name: cell.engine for cell in cells}
+        named = [n for n in (*self._study.vary, *self._study.hold) if n not in {"rig", "engine", "model"}]
+        for engine in engines.values():
+            launch = [n for n in named if (s := engine.named(n)) is not None and s.on_launch]
+            launch += [n for n in named if n == "quantization"]
             if plan.reach == "url" and launch:
                 raise UsageError(f"{launch[0]} cannot be set on {name}", why="its engine already runs",
                                  remedy=f"leave {launch[0]} out, or reach the rig over SSH")  # fmt: skip
-            if plan.reach == "ssh" and not (plan.engine_python and plan.models):
+            if plan.reach == "url" and engine.name != plan.engine:
+                raise UsageError(
+                    f"{name} does not run {engine.name}", why=f"the rig file says it speaks {plan.engine}",
+                    remedy=f'leave engine out, or write engine = "{engine.name}" in the rig file',
+                )  # fmt: skip
+            if plan.reach == "rehearsal" and engine.name != BUILT_IN:
+                raise UsageError(f"{engine.name} cannot run on {name}", why="simulated rigs stand in for one engine",
+                                 remedy=f'engine = "{BUILT_IN}", or a rig that is not simulated')  # fmt: skip
+            if plan.reach == "ssh" and not (self._python(plan, engine.name) and plan.models):
                 raise UsageError(
                     f"no engine can be started on {name}",
-                    why="the rig file lacks its engine_python or its models folder",
-                    remedy="add both, or reach a running engine with reach = \"url\"",
+                    why=f"the rig file does not say where its models are, or which Python has {engine.name}",
+                    remedy="add models, and engine_python or engines; or reach a running engine with reach = \"url\"",
                 )  # fmt: skip
+
+    def _python(self, plan: RigPlan, engine: str) -> str:
+        """The Python an engine lives in, on a rig; empty for the tool's own."""
+        start = self._recipes[engine].start if engine in self._recipes else None
+        own = "" if start is None else start.python
+        if plan.reach == "ssh":
+            # Another machine has other folders: a path of this one says nothing there.
+            return plan.engines.get(engine) or ("" if own else plan.engine_python or "")
+        return str(Path(plan.engines.get(engine) or own).expanduser()) if plan.engines.get(engine) or own else ""
 
     # models
     def find(self, model: str, quantization: str | None, rig: str | None = None) -> ModelFile | None:
@@ -99,24 +123,28 @@ class Fleet:
         return self._folder.make(model, quantization, progress)
 
     # engines
-    async def start(self, settings: LaunchSettings, model: ModelFile | None, *, launch_id: str) -> RunningEngine:
+    async def start(self, spec: LaunchSpec, model: ModelFile | None, *, launch_id: str) -> RunningEngine:
         """Start an engine on its rig; its facts then tell the model's shape and what was predicted."""
-        name = settings.rig
+        name = spec.rig
         if name not in self._idle:
             self._idle[name] = await self._idle_watts(name)
-        starter, file, shape = await self._prepared(settings, model)
-        engine = await starter.start(settings, file, launch_id=launch_id)
+        starter, file, shape = await self._prepared(spec, model)
+        engine = await starter.start(spec, file, launch_id=launch_id)
         engine.facts["rig"] = self._book.plan(name).name
         if self._book.plan(name).simulated:
             engine.facts["simulated"] = True
+        if file is not None:
+            engine.facts["file"] = {"name": file.path.name, "size_bytes": file.size_bytes}
+            engine.facts["file"]["sha256"] = await self._hash(file.path, self._book.plan(name))
         if shape is not None:
             engine.facts["model"] = describe(shape)
-            self._predict(engine, settings, shape)
+            if engine.recipe.engine.fits:
+                self._predict(engine, spec, shape)
         idle = self._idle[name]
         if idle is not None:
             engine.facts["idle_w"] = idle
         try:
-            await self._watch_there(engine, settings)
+            await self._watch_there(engine, spec)
         except (RigError, EngineError) as error:
             await engine.stop()
             raise EngineError(
@@ -124,24 +152,26 @@ class Fleet:
             ) from error
         return engine
 
+    async def _hash(self, path: Path, plan: RigPlan) -> str:
+        """The file's hash; computed once a run, when it has just been loaded and nothing is being measured."""
+        key = plan.name, path.as_posix()
+        if key not in self._hashes:
+            if plan.reach == "ssh":
+                rig = self._book.adapter(plan.name)
+                assert isinstance(rig, SshRig)
+                models = RemoteModels(rig.shell, str(plan.models), plan.name)
+                self._hashes[key] = await models.sha256(key[1], plan.python)
+            else:
+                self._hashes[key] = await asyncio.to_thread(sha256_of, path)
+        return self._hashes[key]
+
     async def _prepared(
-        self, settings: LaunchSettings, model: ModelFile | None
+        self, spec: LaunchSpec, model: ModelFile | None
     ) -> tuple[Engines, ModelFile | None, ModelShape | None]:
-        plan, limit = self._book.plan(settings.rig), self._study.limits.load_s
+        plan, limit = self._book.plan(spec.rig), self._study.limits.load_s
+        recipe = recipe_named(self._recipes, spec.engine)
         if plan.reach == "ssh":
-            rig = self._book.adapter(plan.name)
-            assert isinstance(rig, SshRig)
-            models = RemoteModels(rig.shell, str(plan.models), plan.name)
-            path, size = await models.find(settings.model, settings.quantization)
-            there = ModelFile(settings.model, settings.quantization, Path(path), size)
-            key = (plan.name, path)
-            if key not in self._shapes:
-                self._shapes[key] = await self._remote_shape(models, path, size)
-            shape = self._shapes[key]
-            remote = RemoteLauncher(
-                rig.shell, python=str(plan.engine_python), rig=plan.name, direct=plan.direct, load_limit_s=limit
-            )
-            return remote, there, shape
+            return await self._prepared_there(plan, recipe, spec)
         if plan.reach == "rehearsal":
             simulated = self._book.adapter(plan.name)
             assert isinstance(simulated, RehearsalRig)
@@ -149,13 +179,43 @@ class Fleet:
                 address = await simulated.address()
             except RigError as error:
                 raise EngineError(f"{plan.name} did not start", why=str(error)) from error
-            return RehearsalStarter(address, load_limit_s=limit), None, _sim_shape(settings)
+            return RehearsalStarter(address, recipe, load_limit_s=limit), None, _sim_shape(spec)
         if plan.reach == "url":
-            model_name = settings.model or plan.model
-            running = Endpoint(plan.url, model_name, plan.key_variable, plan.key_file, plan.ca_file)
-            return EndpointStarter(running, plan.name, self._book.keys), None, None
+            running = Endpoint(plan.url, spec.model or plan.model, plan.key_variable, plan.key_file, plan.ca_file)
+            return EndpointStarter(running, recipe, plan.name, self._book.keys), None, None
+        if recipe.endpoint is not None:
+            # "default" is no model's name: then the study's is asked for.
+            given = recipe.endpoint
+            endpoint = replace(given, model=spec.model) if given.model == "default" and spec.model else given
+            return EndpointStarter(endpoint, recipe, None, self._book.keys), None, None
         here = await asyncio.to_thread(_shape, model) if model is not None else None
-        return Launcher(load_limit_s=limit, leftovers=self._leftovers), model, here
+        files = {
+            name: found.path for name, wanted in further_models(recipe.engine, spec.levels).items()
+            if (found := self._folder.find(*wanted)) is not None
+        }  # fmt: skip
+        python = self._python(plan, spec.engine)
+        starter = Launcher(recipe, python=python, load_limit_s=limit, leftovers=self._leftovers, files=files)
+        return starter, model, here
+
+    async def _prepared_there(
+        self, plan: RigPlan, recipe: Recipe, spec: LaunchSpec
+    ) -> tuple[Engines, ModelFile | None, ModelShape | None]:
+        """On another machine: its files are looked for there."""
+        rig = self._book.adapter(plan.name)
+        assert isinstance(rig, SshRig)
+        models = RemoteModels(rig.shell, str(plan.models), plan.name)
+        path, size = await models.find(spec.model, spec.quantization)
+        there = ModelFile(spec.model, spec.quantization, Path(path), size)
+        files = {name: (await models.find(*wanted))[0]
+                 for name, wanted in further_models(recipe.engine, spec.levels).items()}  # fmt: skip
+        key = (plan.name, path)
+        if key not in self._shapes:
+            self._shapes[key] = await self._remote_shape(models, path, size)
+        remote = RemoteLauncher(
+            rig.shell, recipe, python=self._python(plan, spec.engine), rig=plan.name, direct=plan.direct,
+            load_limit_s=self._study.limits.load_s, files=files,
+        )  # fmt: skip
+        return remote, there, self._shapes[key]
 
     async def _remote_shape(self, models: RemoteModels, path: str, size: int) -> ModelShape | None:
         try:
@@ -163,17 +223,17 @@ class Fleet:
         except (RigError, ModelError, TimeoutError):
             return None  # the engine will tell what is wrong with it
 
-    def _predict(self, engine: RunningEngine, settings: LaunchSettings, shape: ModelShape) -> None:
-        rig = self._book.rig(settings.rig)
+    def _predict(self, engine: RunningEngine, spec: LaunchSpec, shape: ModelShape) -> None:
+        rig, wish = self._book.rig(spec.rig), wish_of(spec.roles)
         devices = rig.devices()
         if not devices:
             return
-        placed = place(shape, wish_of(settings), devices)
+        placed = place(shape, wish, devices)
         engine.facts["placement"] = placed.plain()
-        machine = rig.machine(settings.threads)
+        machine = rig.machine(spec.number("threads"))
         roomy = [replace(d, capacity_bytes=1 << 50) if not d.main else d for d in devices]
         # What it would reach with everything where the person thinks it is: a spill shows against this.
-        hoped = placed_speed(shape, place(shape, wish_of(settings), roomy), machine, rig.prior())
+        hoped = placed_speed(shape, place(shape, wish, roomy), machine, rig.prior())
         if hoped is not None:
             engine.facts["predicted"] = {"state": placed.state, "decode": hoped.value, "decode_low": hoped.low}
 
@@ -206,8 +266,8 @@ class Fleet:
         except RigError as error:
             raise EngineError(f"{name} did not start", why=str(error)) from error
 
-    async def _watch_there(self, engine: RunningEngine, settings: LaunchSettings) -> None:
-        plan = self._book.plan(settings.rig)
+    async def _watch_there(self, engine: RunningEngine, spec: LaunchSpec) -> None:
+        plan = self._book.plan(spec.rig)
         await self._end_sampler()
         if plan.reach == "ssh" and engine.pid is not None:
             rig = self._book.adapter(plan.name)
@@ -258,8 +318,28 @@ def _shape(model: ModelFile) -> ModelShape | None:
         return None  # the engine will tell what is wrong with it
 
 
-def _sim_shape(settings: LaunchSettings) -> ModelShape | None:
+def recipe_named(recipes: Mapping[str, Recipe], name: str) -> Recipe:
+    """A recipe by its name.
+
+    Raises:
+        UsageError: There is none; a kept study may name one that is gone.
+    """
+    if name not in recipes:
+        raise UsageError(f"there is no engine {name!r}", why="no recipe has that name", remedy=nearest(name, recipes))
+    return recipes[name]
+
+
+def sha256_of(path: Path) -> str:
+    """The hash of a file; empty where it cannot be read."""
     try:
-        return sim_shape(settings.model, settings.quantization)
+        with path.open("rb") as file:
+            return hashlib.file_digest(file, "sha256").hexdigest()
+    except OSError:
+        return ""
+
+
+def _sim_shape(spec: LaunchSpec) -> ModelShape | None:
+    try:
+        return sim_shape(spec.model, spec.quantization)
     except KeyError:
         return None

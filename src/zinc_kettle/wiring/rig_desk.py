@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
 from zinc_kettle.core.fit.predict import Calibration
-from zinc_kettle.core.fit.sizing import Wish
+from zinc_kettle.core.fit.sizing import Wish, wish_of
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.plan import LaunchSettings, Study
+from zinc_kettle.core.plan import LaunchSpec, Study
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.errors import KettleError, RigError, UsageError
 from zinc_kettle.formats.gguf_model import read_gguf
@@ -21,7 +21,6 @@ from zinc_kettle.formats.presets import preset_shape
 from zinc_kettle.present.fit_rows import Candidate, FitRow, fit_rows
 from zinc_kettle.sim.fleet import sim_shape
 from zinc_kettle.wiring.fitting import calibration, candidates
-from zinc_kettle.wiring.fleet import wish_of
 from zinc_kettle.wiring.rigbook import RigBook, is_here
 
 if TYPE_CHECKING:
@@ -104,23 +103,25 @@ class RigDesk:
         # What is predicted belongs to a launch: cells that differ in their load only share it.
         shape = cache(self._shape)
         rig = cache(self._known_rig)
-        rows: dict[LaunchSettings, FitRow | None] = {}
+        rows: dict[LaunchSpec, FitRow | None] = {}
         for cell in study.cells:
-            settings = cell.launch
-            if settings not in rows:
-                found = shape(settings.rig, settings.model, settings.quantization)
-                rows[settings] = self._row(settings, found, rig(settings.rig))
-            row = rows[settings]
+            spec = cell.launch
+            if not cell.engine.fits:
+                continue  # what Fit says of memory was found on other engines
+            if spec not in rows:
+                found = shape(spec.rig, spec.model, spec.quantization)
+                rows[spec] = self._row(spec, found, rig(spec.rig))
+            row = rows[spec]
             if row is not None:
                 out[cell.key] = row
         return out
 
-    def _row(self, settings: LaunchSettings, shape: ModelShape | None, rig: Rig | None) -> FitRow | None:
+    def _row(self, spec: LaunchSpec, shape: ModelShape | None, rig: Rig | None) -> FitRow | None:
         if shape is None or rig is None:
             return None
         known = self._calibrations.get(rig.name, rig.prior())
-        wanted = [Candidate(settings.model, shape, "study")]
-        return fit_rows(wanted, rig, wish_of(settings), threads=settings.threads, calibration=known)[0]
+        wanted = [Candidate(spec.model, shape, "study")]
+        return fit_rows(wanted, rig, wish_of(spec.roles), threads=spec.number("threads"), calibration=known)[0]
 
     def _known_rig(self, name: str | None) -> Rig | None:
         try:

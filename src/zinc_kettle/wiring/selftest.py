@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import itertools
 import json
 import sys
 import time
-from collections.abc import AsyncIterator
+from collections import defaultdict
+from collections.abc import AsyncIterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +25,8 @@ from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.wire.messages import ChatMessage, Episode, RequestOrder, Setup
 
 TOKENS, GAP_MS, FIRST_MS = 25, 20.0, 20.0
+ROUNDS = 2
+"""Requests of each stream in bursts: how soon the second one follows is told, too."""
 MOST_STREAMS = 64
 """The paced server is lean, not fast: beyond about 3,000 tokens/s its own delays would be measured."""
 KEPT_S = 3_600.0
@@ -79,14 +83,15 @@ async def _measure(streams: int) -> DriverTest:
             out: DriverTest = {"version": __version__, "streams": streams, "tokens_per_s": streams * 1e3 / GAP_MS}
             costs = []
             for pattern in ("spread", "burst"):
-                errors, cost, stamp = await _pattern(driver, url, streams, pattern)
+                seen, errors, cost = await _pattern(driver, url, streams, pattern)
                 p50, p99 = np.quantile(errors, [0.5, 0.99])
                 found: StampErrors = {"p50_ms": _ms(p50), "p99_ms": _ms(p99), "max_ms": _ms(errors.max())}
                 if pattern == "spread":
                     out["spread"] = found
                 else:
                     out["burst"] = found
-                out["stamp"] = stamp
+                    out["turnaround_ms"] = _turnaround_ms(seen)
+                out["stamp"] = seen[0].stamp_source
                 costs.append(cost)
             out["cpu_us_per_token"] = round(min(costs), 1)
             out["ceiling_tokens_per_s"] = round(ceiling_tokens_per_s(min(costs)), -2)
@@ -99,9 +104,9 @@ def _ms(ns: float) -> float:
     return round(float(ns) / 1e6, 4)
 
 
-async def _pattern(driver: DriverProcess, url: str, streams: int, pattern: str) -> tuple[Any, float, str]:
+async def _pattern(driver: DriverProcess, url: str, streams: int, pattern: str) -> tuple[list[Timeline], Any, float]:
     orders = []
-    for i in range(streams):
+    for i in range(streams * (ROUNDS if pattern == "burst" else 1)):
         phase = 0.0 if pattern == "burst" else GAP_MS * i / streams
         script = {"first_ms": FIRST_MS + phase, "gap_ms": GAP_MS, "aligned": True, "label": f"{pattern}-{i}"}
         orders.append(
@@ -117,7 +122,15 @@ async def _pattern(driver: DriverProcess, url: str, streams: int, pattern: str) 
         if not timeline.usable or len(timeline.stamps) != len(sent[name]):
             raise DriverError("the driver lost tokens in its self-test", why=timeline.error or name)
         errors.append(timeline.stamps - np.array(sent[name], dtype=np.int64))
-    return np.concatenate(errors), done.cpu_ns / 1e3 / (streams * TOKENS), next(iter(seen.values())).stamp_source
+    return list(seen.values()), np.concatenate(errors), done.cpu_ns / 1e3 / (len(orders) * TOKENS)
+
+
+def _turnaround_ms(seen: Sequence[Timeline]) -> float:
+    """Median time a stream was idle between two requests, all answers ending at once."""
+    rows: dict[int, list[Timeline]] = defaultdict(list)
+    for timeline in sorted(seen, key=lambda t: t.sent_ns):
+        rows[timeline.stream].append(timeline)
+    return _ms(np.median([b.sent_ns - a.end_ns for row in rows.values() for a, b in itertools.pairwise(row)]))
 
 
 @contextlib.asynccontextmanager

@@ -241,3 +241,9 @@ COUNTED_BY_CHUNKS = Kind(
     "counted-by-chunks", "The engine gives no token counts, so chunks are counted, and a chunk is not always a token.",
     "Read this engine's tokens per second as chunks per second.", "any", _by_chunks,
 )  # fmt: skip
+DIFFERENT_TOKENIZER = Kind(
+    "different-tokenizer", "The cells cut the same text into tokens of different size.",
+    "Compare characters per second; tokens per second compare different things.",
+    "prompts whose characters per token differ by over 2% and two tokens, between cells that are compared",
+)  # fmt: skip
+"""Raised where cells are compared: a single cell has no other tokenizer."""

@@ -5,9 +5,12 @@ Formulas, fit and error: docs/fit.md.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
+from zinc_kettle.core.factors import Level
 from zinc_kettle.core.model_shape import ModelShape
+from zinc_kettle.core.recipe import Role
 from zinc_kettle.core.storage_types import CACHE_TYPES
 
 CONTEXT_STEP = 256
@@ -42,6 +45,20 @@ class Wish:
     device_layers: int | None = None
     """Layers put on fast devices; None puts as many as fit."""
     experts_in_main: bool = False
+    repacked: bool = True
+    """Weights of some types are copied into another layout."""
+
+
+def wish_of(roles: Mapping[Role, Level]) -> Wish:
+    """How a model is run by an engine with these settings, by what they mean; the usual where one is not set."""
+    layers = roles.get("device-layers")
+    numbers: dict[Role, str] = {"context": "context", "slots": "slots", "batch": "batch", "micro-batch": "micro_batch"}
+    given = {name: int(level) for role, name in numbers.items() if (level := roles.get(role))}
+    return Wish(
+        **given, cache=str(roles.get("cache-precision", "f16")), load_mode=str(roles.get("load-mode", "mapped")),
+        unified=bool(roles.get("one-cache", False)), device_layers=None if layers is None else int(layers),
+        experts_in_main=bool(roles.get("experts-in-main", False)), repacked=bool(roles.get("repacking", True)),
+    )  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +92,7 @@ def sizes(shape: ModelShape, wish: Wish) -> Sizes:
         kv_bytes=kv_bytes(shape, wish),
         buffers_bytes=buffers_bytes(shape, wish),
         engine_bytes=ENGINE_BYTES + ENGINE_SLOT_BYTES * wish.slots,
-        repacked_bytes=_repacked(shape) if wish.load_mode == "mapped" else 0,
+        repacked_bytes=_repacked(shape) if wish.load_mode == "mapped" and wish.repacked else 0,
     )
 
 

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import itertools
+from collections import defaultdict
+
 import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.measures.kinds import Group, Measure, OverLaunches, PerRepeat
 from zinc_kettle.core.repeat import NO_PROCESS, Figure, Missing, Repeat
-from zinc_kettle.core.stats import quantile
+from zinc_kettle.core.stats import median, quantile
 from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 
 GROUP = Group("machine")
@@ -85,6 +89,20 @@ def queue_p99(repeat: Repeat) -> Figure:
     return float(quantile(np.concatenate(waits), 0.99)) / NS_PER_S
 
 
+def turnaround(repeat: Repeat) -> Figure:
+    """Median time from the end of an answer to the start of the next request of its stream, in seconds."""
+    if repeat.open_loop or repeat.extras.get("think_s"):
+        return Missing("streams are idle between requests on purpose")
+    by_stream: dict[int, list[Timeline]] = defaultdict(list)
+    for t in sorted((t for t in repeat.timelines if t.role == "measured"), key=lambda t: t.sent_ns):
+        by_stream[t.stream].append(t)
+    pairs = [pair for row in by_stream.values() for pair in itertools.pairwise(row)]
+    waits = [b.sent_ns - a.end_ns for a, b in pairs if a.usable and b.attempt == 0 and b.error is None]
+    if not waits:
+        return Missing("each stream sent one request only")
+    return max(0.0, median([float(wait) for wait in waits])) / NS_PER_S
+
+
 _TWICE = (
     "If the engine repacks the weights of a mapped file, they count twice in resident memory: look at the "
     "own and file parts separately."
@@ -125,5 +143,10 @@ MEASURES = (
     Measure(
         "queue_p99", "driver queue p99", "s", "less", GROUP,
         "how long chunks waited for the driver; not part of any figure", PerRepeat(queue_p99),
+    ),
+    Measure(
+        "turnaround", "turnaround", "s", "less", GROUP,
+        "from the end of an answer to the start of the next request of its stream", PerRepeat(turnaround),
+        mistakes="Caused by this tool, not by the engine: the load is lighter than asked by this share of a request.",
     ),
 )  # fmt: skip

@@ -12,6 +12,8 @@ from zinc_kettle.core.units import NS_PER_S
 
 CLIENT_PREFILL_MIN_TOKENS = 32
 """Shorter prompts are all fixed overhead: client prefill speed is not given for them."""
+PROMPT_CHARACTERS = "prompt_characters"
+"""Extra of a repeat: characters of its mean prompt, without template and salt."""
 GROUP = Group("prefill")
 
 
@@ -47,6 +49,14 @@ def prompt_tokens(repeat: Repeat) -> Figure:
     return median(prompts) if prompts else Missing("the engine gave no usage record")
 
 
+def prompt_density(repeat: Repeat) -> Figure:
+    """Characters of the mean prompt over the median of the prompts' tokens, template included."""
+    characters, tokens = repeat.extras.get(PROMPT_CHARACTERS), prompt_tokens(repeat)
+    if characters is None:
+        return Missing("the prompts' characters were not kept")
+    return tokens if isinstance(tokens, Missing) else characters / tokens
+
+
 MEASURES = (
     Measure(
         "prefill_client", "prefill, client", "tokens/s", "more", GROUP, "uncached prompt tokens divided by TTFT",
@@ -67,5 +77,11 @@ MEASURES = (
     Measure(
         "prompt_tokens", "prompt", "tokens", "neither", GROUP, "prompt tokens by the engine's count",
         PerRepeat(prompt_tokens),
+    ),
+    Measure(
+        "prompt_density", "prompt, density", "chars/token", "neither", GROUP,
+        "characters of a prompt divided by its tokens", PerRepeat(prompt_density),
+        mistakes="Where it differs between two cells, they read different tokens: tokens per second then compare "
+        "different things.",
     ),
 )  # fmt: skip

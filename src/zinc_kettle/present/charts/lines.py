@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from zinc_kettle.core.chart import Axis, Chart, Line, Mark, Panel, Points
-from zinc_kettle.core.factors import axis_name
 from zinc_kettle.core.grid import Grid, grid_of
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.results import CellResults, StudyResults
@@ -46,7 +45,7 @@ def _build(subject: Subject) -> Chart:
         low, high = tuple(v.low * factor for _, v in found), tuple(v.high * factor for _, v in found)
         marks += [Line(x, y, title, series), Points(x, y, low, high, title, series)]
     measure = MEASURES[name]
-    panel = Panel(Axis(axis_name(side.factor), "categories", side.labels), Axis(f"{measure.title} ({unit})", low=0.0),
+    panel = Panel(Axis(side.heading, "categories", side.labels), Axis(f"{measure.title} ({unit})", low=0.0),
                   tuple(marks))  # fmt: skip
     return Chart(results.study.question, measure_line(results, name), (panel,), notes(results))
 

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from zinc_kettle.core.cautions import QUIET_CODES
 from zinc_kettle.core.chart import Axis, Cell, Chart, Panel
 from zinc_kettle.core.compare import Standing, standing
-from zinc_kettle.core.factors import axis_name
 from zinc_kettle.core.grid import GridAxis, grid_of
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.results import CellResults, StudyResults
@@ -71,7 +70,7 @@ def map_panel(
 
 
 def _axis(side: GridAxis, start: int, count: int) -> Axis:
-    return Axis(axis_name(side.factor), "categories", side.labels[start : start + count])
+    return Axis(side.heading, "categories", side.labels[start : start + count])
 
 
 def _shade(cell: CellResults, name: str, rank: Standing) -> float | None:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from zinc_kettle.core.cautions import QUIET_CODES
+from zinc_kettle.core.cautions.answers import DIFFERENT_TOKENIZER
+from zinc_kettle.core.compare import other_tokenizers
 from zinc_kettle.core.factors import label
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.kinds import OverRequests
@@ -64,7 +66,10 @@ def notes(results: StudyResults) -> tuple[str, ...]:
     out.append(f"{machine}, {plural(int(cores), 'core')}" if cores else machine)
     if facts.get("virtual"):
         out.append("virtual machine")
-    codes = sorted({c.code for cell in results.cells if cell.done for c in cell.cautions if c.code not in QUIET_CODES})
+    found = {c.code for cell in results.cells if cell.done for c in cell.cautions if c.code not in QUIET_CODES}
+    if other_tokenizers(results) is not None:
+        found.add(DIFFERENT_TOKENIZER.code)
+    codes = sorted(found)
     if codes:
         out.append(f"{CAUTION_MARK} " + ", ".join(codes))
     return tuple(out)

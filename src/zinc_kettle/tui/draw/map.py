@@ -9,7 +9,6 @@ from rich.cells import cell_len
 from rich.style import Style
 
 from zinc_kettle.core.chart import Axis, Cell, Panel
-from zinc_kettle.core.factors import axis_name
 from zinc_kettle.core.grid import Grid
 from zinc_kettle.core.text import shorten
 from zinc_kettle.tui.theme import Palette, blend, readable
@@ -62,7 +61,7 @@ class Layout:
 def layout(grid: Grid, width: int, height: int) -> Layout:
     """Cells as large as the room allows, within reason."""
     names = [cell_len(label) for label in grid.rows.labels]
-    label = min(18, max([*names, cell_len(axis_name(grid.rows.factor)), 4]) + 2)
+    label = min(18, max([*names, cell_len(grid.rows.heading), 4]) + 2)
     columns = min(len(grid.columns.labels), max(1, (width - label) // (MIN_CELL + GAP)))
     rows = min(len(grid.rows.labels), max(1, (height - HEADS) // (MIN_ROWS + GAP)))
     each = min(MAX_CELL, max(MIN_CELL, (width - label) // columns - GAP))

@@ -16,7 +16,6 @@ from textual.strip import Strip
 from textual.widget import Widget
 
 from zinc_kettle.core.compare import Standing
-from zinc_kettle.core.factors import FACTORS
 from zinc_kettle.core.grid import Grid, grid_of
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.present.charts.map import Window, map_panel
@@ -59,7 +58,7 @@ def map_lines(subject: MapSubject, place: Layout, origin: tuple[int, int], curso
     panel = map_panel(subject.results, subject.measure, subject.part, at=at, rank=subject.rank,
                       planned=subject.planned, running=subject.running)  # fmt: skip
     column = grid.columns.factor
-    counted = column is not None and FACTORS[column].type is int
+    counted = column is not None and subject.results.study.factors[column].type == "number"
     return draw_map(
         panel, place, subject.palette, cursor=cursor, beyond=beyond_words(grid, place, origin), counted=counted
     )

@@ -12,6 +12,8 @@ from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import byte_size, digits, plural, with_unit
 from zinc_kettle.tui.theme import Palette
 
+HASH_SHOWN = 12
+
 
 def engine(cell: CellResults, palette: Palette) -> Text:
     """How the engine was started, from which file, and what it said last."""
@@ -20,7 +22,10 @@ def engine(cell: CellResults, palette: Palette) -> Text:
     if not facts:
         out.append("not started yet\n", palette.muted)
     else:
-        out.append(f"{facts.get('engine', '')} {facts.get('version', '')}\n", palette.ink)
+        recipe = facts.get("recipe")
+        named = f"{recipe}: " if recipe and recipe != facts.get("engine") else ""
+        out.append(f"{named}{facts.get('engine', '')} {facts.get('version', '')}\n", palette.ink)
+        out.append_text(_file(facts, palette))
         out.append_text(_where(facts, palette))
         out.append_text(_power_source(cell, palette))
         if facts.get("launch_line"):
@@ -33,6 +38,15 @@ def engine(cell: CellResults, palette: Palette) -> Text:
         out.append("\nlast words\n", palette.muted)
         out.append(f"{failure.last_words}\n", palette.failure)
     return out
+
+
+def _file(facts: EngineFacts, palette: Palette) -> Text:
+    """Which file it served, by its name, its size and the beginning of its hash."""
+    file = facts.get("file")
+    if not file:
+        return Text()
+    known = f", sha256 {file['sha256'][:HASH_SHOWN]}…" if file.get("sha256") else ""
+    return Text(f"{file['name']}, {byte_size(file['size_bytes'])}{known}\n", palette.muted)
 
 
 def _where(facts: EngineFacts, palette: Palette) -> Text:
@@ -97,9 +111,10 @@ def driver(results: StudyResults, cell: CellResults, palette: Palette) -> Text:
         out.append(f"self-test: {test['failed']}\n", palette.caution)
     elif test:
         at = plural(test["streams"], "stream")
+        turn = f", turnaround {digits(test['turnaround_ms'])} ms" if "turnaround_ms" in test else ""
         out.append(
             f"self-test at {at}: stamp error p99 {digits(test['spread']['p99_ms'])} ms spread, "
-            f"{digits(test['burst']['p99_ms'])} ms in bursts; {digits(test['cpu_us_per_token'])} µs per token, "
+            f"{digits(test['burst']['p99_ms'])} ms in bursts{turn}; {digits(test['cpu_us_per_token'])} µs per token, "
             f"one driver carries about {test['ceiling_tokens_per_s']:,.0f} tokens/s\n",
             palette.muted,
         )

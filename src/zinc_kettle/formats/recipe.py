@@ -1,0 +1,280 @@
+"""Engine recipes: TOML files that say how an engine is started, asked and read, and which settings it has.
+
+Some come with the tool, in the folder `recipes` beside this module; a person's own lie in their data folder.
+"""
+
+from __future__ import annotations
+
+import re
+import string
+from collections.abc import Iterable, Mapping
+from functools import cache
+from importlib import resources
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, JsonValue, ValidationError, model_validator
+
+from zinc_kettle.core import recipe as r
+from zinc_kettle.core.factors import FACTORS, TYPES, Level
+from zinc_kettle.core.validate import nearest
+from zinc_kettle.errors import StudyFileError
+from zinc_kettle.formats.sections import EndpointSection, Section
+from zinc_kettle.formats.toml import parse_toml, read_toml
+
+NAME = re.compile(r"^[a-z0-9][a-z0-9-]{0,31}$")
+LAUNCHERS = ("xllamacpp", "mistralrs")
+PLACES = frozenset({"model", "port", "python", "launcher"})
+"""What an argument may hold in braces."""
+MAX_RECIPES = 200
+UrlPath = Annotated[str, Field(pattern=r"^/[^\s]*$", max_length=200)]
+Dotted = Annotated[str, Field(pattern=r"^\w+(\.\w+)*$", max_length=200)]
+Fields = dict[str, JsonValue]
+Argument = Annotated[str, Field(max_length=2_000)]
+Option = Annotated[str, Field(pattern=r"^(-.*)?$", max_length=100)]
+
+
+class StartSection(Section):
+    """`[start]`"""
+
+    argv: Annotated[list[Argument], Field(min_length=1, max_length=200)]
+    launcher: Literal["xllamacpp", "mistralrs", ""] = ""
+    python: Argument = ""
+    environment: dict[Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")], Argument] = {}
+    ready: UrlPath = "/health"
+    stop: Literal["TERM", "INT"] = "TERM"
+    grace_s: Annotated[float, Field(ge=0, le=60, strict=False)] = 2.0
+    failed: list[str] = ["error", "failed"]
+
+    @model_validator(mode="after")
+    def _argv(self) -> StartSection:
+        held = {name for part in self.argv for _, name, _, _ in string.Formatter().parse(part) if name is not None}
+        if unknown := held - PLACES:
+            raise ValueError(f"{{{min(unknown)}}} is not known; in braces may stand {', '.join(sorted(PLACES))}")
+        if "model" not in held or "port" not in held:
+            raise ValueError("argv needs {model} and {port}, where the file and the port belong")
+        if ("launcher" in held) != bool(self.launcher):
+            raise ValueError('{launcher} in argv goes with launcher = "…"')
+        return self
+
+
+class RequestsSection(Section):
+    """`[requests]`"""
+
+    always: Fields = {}
+    exact_length: Fields = {}
+    counts: Fields = {}
+    no_cache: Fields = {}
+
+
+class FoundSection(Section):
+    """Where a number is, and what it is multiplied with: `{ at = "own.seconds", times = 1000 }`."""
+
+    at: Dotted
+    times: Annotated[float, Field(gt=0, strict=False)] = 1.0
+
+
+class CountSection(Section):
+    """`[count]`"""
+
+    tokenize: UrlPath
+    tokens: Dotted = "tokens"
+    text: str = "content"
+    template: UrlPath | Literal[""] = ""
+    prompt: Dotted = "prompt"
+    extra: Fields = {}
+
+
+class AskSection(Section):
+    """A fact it tells."""
+
+    path: UrlPath
+    at: Dotted
+
+
+class SettingSection(Section):
+    """`[settings.NAME]`"""
+
+    type: Literal["text", "number", "switch", "model"]
+    meaning: Annotated[str, Field(min_length=1, max_length=200)]
+    low: int = 1
+    high: int = 1 << 40
+    choices: list[str] = []
+    default: str | int | bool | None = None
+    label: Annotated[str, Field(max_length=40)] = ""
+    noun: Annotated[str, Field(max_length=40)] = ""
+    reload: bool = True
+    role: r.Role | None = None
+    argument: Option = ""
+    flag: Option = ""
+    flag_off: Option = ""
+    environment: Annotated[str, Field(pattern=r"^([A-Za-z_][A-Za-z0-9_]*)?$")] = ""
+    request: str = ""
+    words: dict[str, str] = {}
+
+    @model_validator(mode="after")
+    def _fits(self) -> SettingSection:
+        applied = self.argument or self.flag or self.flag_off or self.environment
+        if not applied and not self.request:
+            raise ValueError("say how it reaches the engine: argument, flag, flag_off, environment or request")
+        if applied and not self.reload:
+            raise ValueError("only a setting that is a field of each request needs no reload")
+        if (self.flag or self.flag_off) and self.type != "switch":
+            raise ValueError("flag and flag_off are for a switch; use argument")
+        if self.default is not None and type(self.default) is not TYPES[self.type]:
+            raise ValueError(f"default = {self.default!r} does not fit type = {self.type!r}")
+        if self.default is not None and self.choices and self.default not in self.choices:
+            raise ValueError(f"default = {self.default!r} is not one of the choices")
+        if self.low > self.high:
+            raise ValueError("low is above high")
+        return self
+
+
+class RecipeFile(Section):
+    """The whole file."""
+
+    format: Literal[1]
+    based_on: str = ""
+    title: Annotated[str, Field(max_length=60)] = ""
+    meaning: Annotated[str, Field(max_length=300)] = ""
+    fits: bool = False
+    connect_ahead: bool = True
+    metrics: UrlPath | Literal[""] = ""
+    start: StartSection | None = None
+    endpoint: EndpointSection | None = None
+    requests: RequestsSection = RequestsSection()
+    reports: dict[str, Dotted | FoundSection] = {}
+    count: CountSection | None = None
+    facts: dict[Literal["version", "build", "slots"], AskSection] = {}
+    settings: dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")], SettingSection] = {}
+
+    @model_validator(mode="after")
+    def _whole(self) -> RecipeFile:
+        for name in self.reports:
+            if name not in r.REPORTED:
+                raise ValueError(f"reports.{name} is not known; {nearest(name, r.REPORTED)}")
+        for name, setting in self.settings.items():
+            if name in FACTORS:
+                raise ValueError(f"settings.{name}: every engine has {name}; give the setting another name")
+            if setting.role is not None and any(s.role == setting.role and n != name for n, s in self.settings.items()):
+                raise ValueError(f"settings.{name}: two settings have the role {setting.role}")
+        if self.start is not None and self.endpoint is not None:
+            raise ValueError("an engine is started, or runs at an endpoint; keep one of the two")
+        return self
+
+
+@cache
+def shipped() -> Mapping[str, r.Recipe]:
+    """The recipes that come with the tool, by name."""
+    found = _resolved(_shipped_raw(), {})
+    return dict(sorted(found.items(), key=lambda entry: (entry[0] != r.BUILT_IN, entry[0])))
+
+
+def read_recipes(folder: Path) -> Mapping[str, r.Recipe]:
+    """All recipes: those that come with the tool, and a person's own, of which each file is named after its engine.
+
+    Raises:
+        StudyFileError: One of the person's cannot be used.
+    """
+    raw: dict[str, dict[str, Any]] = {}
+    files = sorted(folder.glob("*.toml"))[:MAX_RECIPES] if folder.is_dir() else []
+    for path in files:
+        if not NAME.match(path.stem):
+            raise StudyFileError("is not a valid name for a recipe", file=path.name,
+                                 remedy="small letters, digits and hyphens: my-engine.toml")  # fmt: skip
+        if path.stem in shipped():
+            raise StudyFileError("has the name of a recipe that comes with Zinc Kettle", file=path.name,
+                                 remedy="rename the file; based_on takes over what a recipe says")  # fmt: skip
+        raw[path.stem], _ = read_toml(path)
+    return {**shipped(), **_resolved(raw, _shipped_raw())}
+
+
+@cache
+def _shipped_raw() -> dict[str, dict[str, Any]]:
+    folder = resources.files("zinc_kettle.formats").joinpath("recipes")
+    return {
+        entry.name.removesuffix(".toml"): parse_toml(entry.read_text(encoding="utf-8"), file=entry.name)
+        for entry in folder.iterdir() if entry.name.endswith(".toml")
+    }  # fmt: skip
+
+
+def _resolved(raw: Mapping[str, dict[str, Any]], beneath: Mapping[str, dict[str, Any]]) -> dict[str, r.Recipe]:
+    return {name: _recipe(name, _whole(name, {**beneath, **raw}, ())) for name in raw}
+
+
+def _whole(name: str, raw: Mapping[str, dict[str, Any]], seen: tuple[str, ...]) -> dict[str, Any]:
+    """A recipe with what it takes over from the one it is based on."""
+    mine = raw[name]
+    base = mine.get("based_on", "")
+    if not base:
+        return mine
+    if base not in raw:
+        raise StudyFileError(f"there is no recipe {base!r}", file=f"{name}.toml", remedy=nearest(str(base), raw))
+    if base in (*seen, name):
+        raise StudyFileError("is based on itself", file=f"{name}.toml", remedy="base it on another recipe")
+    return _over(_whole(str(base), raw, (*seen, name)), mine)
+
+
+def _over(base: Mapping[str, Any], top: Mapping[str, Any]) -> dict[str, Any]:
+    """Tables are merged, anything else is replaced."""
+    out = dict(base)
+    for key, value in top.items():
+        below = out.get(key)
+        out[key] = _over(below, value) if isinstance(below, dict) and isinstance(value, dict) else value
+    return out
+
+
+def _recipe(name: str, raw: dict[str, Any]) -> r.Recipe:
+    try:
+        m = RecipeFile.model_validate(raw)
+    except ValidationError as error:
+        raise _refused(f"{name}.toml", error) from error
+    return r.Recipe(
+        engine=r.Engine(name, tuple(_setting(key, section) for key, section in m.settings.items()), m.fits,
+                        started=m.start is not None),
+        title=m.title or name, meaning=m.meaning,
+        start=None if m.start is None else r.Start(
+            **{**m.start.model_dump(), "argv": tuple(m.start.argv), "failed": tuple(m.start.failed)}
+        ),
+        endpoint=None if m.endpoint is None else r.Endpoint(**m.endpoint.model_dump()),
+        requests=r.Requests(**m.requests.model_dump()),
+        reports={
+            key: r.Found(found) if isinstance(found, str) else r.Found(found.at, found.times)
+            for key, found in m.reports.items()
+        },
+        count=None if m.count is None else r.Count(**m.count.model_dump()),
+        facts={key: r.Ask(ask.path, ask.at) for key, ask in m.facts.items()},
+        metrics=m.metrics, connect_ahead=m.connect_ahead,
+    )  # fmt: skip
+
+
+def _setting(name: str, m: SettingSection) -> r.Setting:
+    default: Level | None = m.default
+    return r.Setting(
+        name=name, kind="launch" if m.reload else "request", type=m.type, meaning=m.meaning, low=m.low, high=m.high,
+        choices=tuple(m.choices), default=default, label=m.label, noun=m.noun, alone=m.type == "model" and not m.label,
+        role=m.role, argument=m.argument, flag=m.flag, flag_off=m.flag_off, environment=m.environment,
+        request=m.request, words=m.words,
+    )  # fmt: skip
+
+
+def _refused(file: str, error: ValidationError) -> StudyFileError:
+    """The first of pydantic's complaints in our words."""
+    found = error.errors()[0]
+    path = [str(key) for key in found["loc"] if not str(key).endswith("]") and key not in {"str", "FoundSection"}]
+    where = ".".join(path)
+    if found["type"] == "extra_forbidden":
+        return StudyFileError(f"{where} is not known", file=file, remedy=nearest(path[-1], _keys(path[:-1])))
+    if found["type"] == "missing":
+        return StudyFileError(f"{where} is missing", file=file, remedy=f"add {path[-1]} = …")
+    why = str(found["msg"]).removeprefix("Value error, ")
+    return StudyFileError(f"{where or 'the recipe'} is not valid", file=file, why=why,
+                          remedy="docs/recipes.md has every field with an example")  # fmt: skip
+
+
+def _keys(path: list[str]) -> Iterable[str]:
+    sections: dict[str, type[Section]] = {
+        "start": StartSection, "endpoint": EndpointSection, "requests": RequestsSection, "count": CountSection,
+        "settings": SettingSection, "reports": FoundSection, "facts": AskSection,
+    }  # fmt: skip
+    return (sections[path[0]] if path and path[0] in sections else RecipeFile).model_fields
