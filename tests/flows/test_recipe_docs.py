@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 from pathlib import Path
 
 from tests.flows.test_cli import kettle
+from tests.io.test_second_engine import OLDER
 from zinc_kettle.formats.recipe import read_recipes
 from zinc_kettle.formats.toml import parse_toml
+from zinc_kettle.store.reading import find, open_run
+from zinc_kettle.store.store import KettleStore
 
 DOCS = Path(__file__).parents[2] / "docs" / "recipes.md"
 STUDY = """format = 1
@@ -22,6 +26,20 @@ output_tokens = 6
 [repeats]
 count = 2
 requests = 2
+"""
+VERSIONS = """format = 1
+name = "versions"
+question = "Is this month's engine faster than July's?"
+[vary]
+engine = ["built-in", "built-in-2026-07"]
+quantization = ["Q8_0", "Q4_0"]
+[hold]
+model = "brine-15m"
+prompt_tokens = 16
+output_tokens = 8
+context = 64
+[repeats]
+count = 2
 """
 
 
@@ -62,3 +80,24 @@ def test_a_third_engine_is_measured_with_the_recipe_of_the_docs(paced: str, tmp_
     (home / "recipes" / "lantern.toml").write_text(recipe)
     assert '"engine": "lantern"' in kettle(home, "engines", "--json").stdout
     assert "creativity" in kettle(home, "engines", "lantern").stdout
+
+
+def test_two_versions_stand_in_one_map(home: Path, tmp_path: Path) -> None:
+    """As the docs say: a recipe based on the built-in one, which names the Python of the older version."""
+    mine = tmp_path / "home"
+    (mine / "recipes").mkdir(parents=True)
+    (mine / "models").symlink_to(home / "models")
+    older = examples()["built-in-2026-07"].replace("~/engines/2026-07/bin/python", str(OLDER))
+    (mine / "recipes" / "built-in-2026-07.toml").write_text(older)
+    study = tmp_path / "versions.study.toml"
+    study.write_text(VERSIONS)
+    told = kettle(mine, "run", study, "--json")
+    assert told.returncode == 0, told.stderr
+    shown = kettle(mine, "show", "versions")
+    assert shown.stdout.count("measured 2/2") == 4
+    store = KettleStore(mine / "kettle.db")
+    cells = open_run(store, find(store, "versions")).cells
+    versions = {c.cell.levels["engine"]: c.kept.engine["version"] for c in cells}
+    assert len(set(versions.values())) == 2
+    files = {(c.kept.engine["file"]["name"], c.kept.engine["file"]["sha256"]) for c in cells}
+    assert files == {(p.name, hashlib.sha256(p.read_bytes()).hexdigest()) for p in (home / "models").glob("*.gguf")}

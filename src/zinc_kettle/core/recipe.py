@@ -173,7 +173,7 @@ class Recipe:
     facts: Mapping[str, Ask] = field(default_factory=dict)
     """`version`, `slots` and the like."""
     metrics: str = ""
-    """A path that gives metrics in the usual text form."""
+    """A path that gives metrics in the Prometheus text format, where its process cannot be seen."""
     connect_ahead: bool = True
     """False where a connection holds a worker of its server, so that the next one must wait for the last."""
 

@@ -19,7 +19,7 @@ from zinc_kettle.core.summary import CATALOGUE, EMPTY, CellSummary
 from zinc_kettle.errors import StoreError, UsageError
 from zinc_kettle.store import schema as s
 from zinc_kettle.store.plans import study_of
-from zinc_kettle.store.rows import counts, engine_facts, failure_of, run_facts
+from zinc_kettle.store.rows import counts, engine_facts, failure_of, json_object, run_facts
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.store.summaries import decode_summary
 
@@ -52,6 +52,8 @@ class StudyRow:
     name: str
     question: str
     plan_key: str
+    engines: tuple[str, ...]
+    """Those it varies; empty where it has only one."""
     runs: tuple[RunRow, ...]
 
 
@@ -67,9 +69,20 @@ def shelf(store: KettleStore) -> list[StudyRow]:
             by_study[row.study].append(_run_row(store, db, row, done.get(row.id, 0)))
     newest_first = sorted(by_study.items(), key=lambda item: max(run.created_s for run in item[1]), reverse=True)
     return [
-        StudyRow(study_id, studies[study_id].name, studies[study_id].question, studies[study_id].plan_key, tuple(runs))
+        StudyRow(
+            study_id,
+            (row := studies[study_id]).name,
+            row.question,
+            row.plan_key,
+            _varied_engines(row.plan),
+            tuple(runs),
+        )
         for study_id, runs in newest_first
     ]
+
+
+def _varied_engines(plan: str) -> tuple[str, ...]:
+    return tuple(str(name) for name in json_object(plan).get("vary", {}).get("engine", ()))
 
 
 def _state(store: KettleStore, row: Any) -> RunState:

@@ -70,10 +70,10 @@ class RealDesk:
         return [*ready, *(self._kept(row, files.get(key)) for key, row in kept.items())]
 
     def _kept(self, row: StudyRow, file: Path | None) -> ShelfEntry:
-        runs = tuple(self._run(run) for run in row.runs)
+        runs = tuple(self._run(run, row.engines) for run in row.runs)
         return ShelfEntry(row.study_id, row.question, runs, file, simulated=any(run.simulated for run in runs))
 
-    def _run(self, row: RunRow) -> RunEntry:
+    def _run(self, row: RunRow, engines: tuple[str, ...]) -> RunEntry:
         from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
         from zinc_kettle.present.findings import WORDING, answer
 
@@ -83,7 +83,8 @@ class RealDesk:
             said = answer(self.open_run(row.run_id))
             if row.state == "measured":
                 self._store.keep_answer(row.run_id, said, by=by)
-        engine = " ".join(str(row.engine[name]) for name in ("engine", "version") if row.engine.get(name))
+        one = " ".join(str(row.engine[name]) for name in ("engine", "version") if row.engine.get(name))
+        engine = " and ".join(engines) or one
         return RunEntry(
             row.run_id, row.number, row.state, time.strftime("%Y-%m-%d", time.localtime(row.created_s)),
             _machine(row.facts), engine, said[:1].upper() + said[1:], has_answer=row.repeats_done > 0,

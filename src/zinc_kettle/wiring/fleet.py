@@ -288,6 +288,8 @@ class Fleet:
             return self._sampler.watch()
         if self._metrics is not None:
             return ScrapeWatch(self._metrics, Names())
+        if engine.pid is None and engine.recipe.metrics:
+            return ScrapeWatch(engine.base_url.removesuffix("/v1") + engine.recipe.metrics, Names())
         return TreeWatch(engine.pid)
 
     async def machine_facts(self) -> RunFacts:
