@@ -35,9 +35,9 @@ engine = ["built-in", "built-in-2026-07"]
 quantization = ["Q8_0", "Q4_0"]
 [hold]
 model = "brine-15m"
-prompt_tokens = 16
+prompt_tokens = 48
 output_tokens = 8
-context = 64
+context = 96
 [repeats]
 count = 2
 """
