@@ -150,6 +150,24 @@ async def test_a_failed_answer_is_not_followed_at_once() -> None:
     ]  # fmt: skip
 
 
+async def test_turns_of_a_conversation_follow_each_other() -> None:
+    """Although the next conversation is ready: a stream finishes one before it begins another, one turn at a time."""
+    harbour = Harbour(gap_s=0.001)
+    said: list[object] = []
+    turns = [
+        RequestOrder(f"c{c}t{t}", "measured", [ChatMessage("user", f"{c} {t}")], 8 if t else TOKENS, conversation=c,
+                     turn=t, carry=True)
+        for c in range(4) for t in range(3)
+    ]  # fmt: skip
+    async with harbour.running():
+        loop = ClosedLoop(Target.of(Setup(harbour.url, "m")), Episode("e", 1, turns), lambda *m: said.extend(m))
+        await loop.run()
+    seen = sorted((m for m in said if isinstance(m, Finished)), key=lambda m: m.sent_ns)
+    assert [m.id for m in seen] == [order.id for order in turns] and all(m.error is None for m in seen)
+    assert all(b.sent_ns >= a.end_ns for a, b in itertools.pairwise(seen))
+    assert [kind for kind, _ in harbour.log if kind != "open"] == ["request", "end"] * 12
+
+
 async def test_what_was_sent_is_recorded_when_it_is_stopped() -> None:
     """At whatever moment: each request the server has seen is in the record."""
     for wait_s in (0.05, 0.1, 0.11, 0.12, 0.2, 0.25):

@@ -59,10 +59,13 @@ class _Lane:
         """A request goes out: let the next one follow, and open its connection shortly before, if that can be known."""
         self._recording, self._began_s = recording, time.monotonic()
         connection.on_end = self._go_on
-        self._unsettled.append(connection)
+        self._follow(connection)
         if self._timer is not None:
             self._timer.cancel()
         self._timer = asyncio.get_running_loop().call_later(max(LOOK_S, self._until_open_s()), self._look)
+
+    def _follow(self, connection: Connection) -> None:
+        self._unsettled = [*(c for c in self._unsettled if not c.settled), connection]
 
     def _look(self) -> None:
         wait_s = self._until_open_s()
@@ -96,8 +99,7 @@ class _Lane:
             not ready or opened is None or not opened[0].usable or recording is None or recording.error is not None
             or not recording.stamps or time.monotonic_ns() - opened[0].opened_ns > STALE_NS
         ):  # fmt: skip
-            self._stay()
-            return False
+            return self._stay()
         following = ready.popleft()
         opened[0].send(following.request)
         self._opened = None
@@ -109,13 +111,18 @@ class _Lane:
         opened[0].expect(following.recording)
         self._last_s = time.monotonic() - self._began_s
         self._begun.append((following, opened))
-        self.watch(following.recording, opened[0])
+        if len(following.unit) == 1:
+            self.watch(following.recording, opened[0])
+        else:
+            # Its next turn needs its answer: the task goes on with it, and must not sleep meanwhile.
+            opened[0].on_end = self._stay
+            self._follow(opened[0])
 
-    def _stay(self) -> None:
+    def _stay(self) -> bool:
         """What follows is the task's business; let it know of all ends."""
         for connection in self._unsettled:
             connection.resolve()
-        self._unsettled.clear()
+        return False
 
     def begun(self) -> tuple[_Ready, tuple[Connection, int]] | None:
         """What was sent and not yet accounted for."""
@@ -129,7 +136,7 @@ class _Lane:
         if opened is not None:
             if opened[0].usable and time.monotonic_ns() - opened[0].opened_ns < STALE_NS:
                 return opened
-            opened[0].close()
+            self._loop.drop(opened[0])
         return await self._loop.open()
 
     def close(self) -> None:

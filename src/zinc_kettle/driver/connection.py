@@ -154,6 +154,11 @@ class Connection:
         else:
             self.resolve()
 
+    @property
+    def settled(self) -> bool:
+        """True once whoever waits for the end has been woken."""
+        return self._done is not None and self._done.done()
+
     def resolve(self) -> None:
         """Wake whoever waits for the end."""
         if self._done is not None and not self._done.done() and self._reply is None:

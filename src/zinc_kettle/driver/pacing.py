@@ -153,7 +153,7 @@ class Pacing:
                 self._closing.append(connection)
                 self._wake_clerk()
             else:
-                self._close(connection)
+                self.drop(connection)
             for recording in recordings:
                 recording.sent_ns, recording.write_ns, recording.connect_ns = (
                     connection.sent_ns,
@@ -190,7 +190,8 @@ class Pacing:
             return False
         return all(recording.header_ns is not None for recording in self._live.values())
 
-    def _close(self, connection: Connection) -> None:
+    def drop(self, connection: Connection) -> None:
+        """Close it, and forget it."""
         self._open.discard(connection)
         connection.close()
 
@@ -208,7 +209,7 @@ class Pacing:
             await asyncio.sleep(TIDY_S)
         while self._ended or self._closing:
             if self._closing:
-                self._close(self._closing.popleft())
+                self.drop(self._closing.popleft())
             else:
                 self._reports.append(self._report_of(self._ended.popleft()))
                 if self._unsent > 0 or len(self._reports) >= REPORTS_A_WRITE:

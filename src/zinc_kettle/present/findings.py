@@ -26,7 +26,7 @@ MOST_FINDINGS = 6
 MOST_GAINS = 3
 MOST_SLOPES = 2
 MOST_FAILURES = 2
-WORDING = 3
+WORDING = 4
 """Version of the sentences: an answer that was kept in other words is found again."""
 SUPERLATIVES = {"tokens/s": "fastest", "s": "shortest", "bytes": "smallest"}
 FIRST_MEASURE = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall", "conversation": "ttft"}
@@ -116,9 +116,8 @@ def _gain(gain: Gain, factors: Mapping[str, Factor], title: str) -> Finding:
     decides = gain.by_factor()
     if decides is not None:
         name, groups = decides
-        told = _by_level(factors[name], groups, times=" times" if flips else f" times the {title}")
-        depends = f"which has more {title} depends on the {factors[name].heading}: " if flips else ""
-        return Finding("finding", f"{pair}: {depends}{told}.")
+        depends = f": which is ahead depends on the {factors[name].heading}" if flips else ""
+        return Finding("finding", f"{pair}: {_by_level(factors[name], groups, title)}{depends}.")
     if flips:
         more = sum(1 for r in clear if r.value > 1)
         told = f"more {title} in {more} of {looked}, less in {len(clear) - more}; no single factor decides which"
@@ -134,9 +133,10 @@ def _times(ratios: Sequence[Interval]) -> str:
     return f"{least:.2f}" if round(least, 2) == round(most, 2) else f"{least:.2f} to {most:.2f}"
 
 
-def _by_level(factor: Factor, groups: Sequence[tuple[Level, Sequence[Interval]]], *, times: str) -> str:
+def _by_level(factor: Factor, groups: Sequence[tuple[Level, Sequence[Interval]]], title: str) -> str:
     """What the ratios are at each level of the factor that decides; levels with no clear difference come last."""
-    clear = [f"{_times(ratios)}{times} with {factor.says(level)}" for level, ratios in groups if sign(ratios[0])]
+    clear = [f"{_times(ratios)} times with {factor.says(level)}" for level, ratios in groups if sign(ratios[0])]
+    clear[0] = clear[0].replace(" times with", f" times the {title} with", 1)
     unclear = [factor.says(level) for level, ratios in groups if not sign(ratios[0])]
     return ", ".join([*clear, *([f"no clear difference with {' and '.join(unclear)}"] if unclear else [])])
 
