@@ -41,6 +41,11 @@ class _Lane:
     """One stream. Its next connection is open before it is wanted, so that an answer is followed by the next request at
     once: many answers may end at the same instant, and whoever waits for a task's turn waits for all of them."""
 
+    __slots__ = (
+        "_began_s", "_begun", "_last_s", "_lead_s", "_loop", "_opened", "_opening", "_recording", "_timer",
+        "_unsettled", "number",
+    )  # fmt: skip
+
     def __init__(self, loop: ClosedLoop, number: int, share: float) -> None:
         self.number = number
         self._loop = loop
@@ -52,7 +57,7 @@ class _Lane:
         self._last_s: float | None = None
         self._recording: Recording | None = None
         self._began_s = 0.0
-        self._begun: deque[tuple[_Ready, tuple[Connection, int]]] = deque()
+        self._begun: list[tuple[_Ready, tuple[Connection, int]]] = []
         self._unsettled: list[Connection] = []
 
     def watch(self, recording: Recording, connection: Connection) -> None:
@@ -126,7 +131,7 @@ class _Lane:
 
     def begun(self) -> tuple[_Ready, tuple[Connection, int]] | None:
         """What was sent and not yet accounted for."""
-        return self._begun.popleft() if self._begun else None
+        return self._begun.pop(0) if self._begun else None
 
     async def next_opened(self) -> Opened:
         """The connection that was opened ahead, else a fresh one."""
@@ -224,7 +229,8 @@ class ClosedLoop(Pacing):
                 request, recording, ready = ready.request, ready.recording, None
                 recording.stream = lane.number
             sent = isinstance(opened, tuple) and opened[0].sent_ns > 0
-            if order is unit[-1] and self.target.connect_ahead and isinstance(opened, tuple) and not sent:
+            more = order is unit[-1] and (self.ready or self._waiting)
+            if more and self.target.connect_ahead and isinstance(opened, tuple) and not sent:
                 lane.watch(recording, opened[0])
             recording = await self.with_retries(recording, request, opened)
             if recording.error is not None and order.carry:
