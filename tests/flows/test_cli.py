@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import os
 import signal
@@ -238,12 +239,12 @@ def test_the_demo_without_a_terminal_says_what_to_run(home: Path, tmp_path: Path
 
     folder = tmp_path / "home"
     (folder / "models").mkdir(parents=True)
-    for name in ("F16", "Q8_0", "Q4_0"):
+    for model, name in itertools.product(("brine-250m", "brine-60m-bpe"), ("F16", "Q8_0", "Q4_0")):
         # The demo's own models are large; any file of that name will do where nothing is loaded.
-        shutil.copyfile(home / "models" / "brine-15m.Q4_0.gguf", folder / "models" / f"brine-250m.{name}.gguf")
+        shutil.copyfile(home / "models" / "brine-15m.Q4_0.gguf", folder / "models" / f"{model}.{name}.gguf")
     ran = kettle(folder, "demo")
     assert ran.returncode == 0 and "zinc-kettle run" in ran.stdout
-    assert len(shelf(KettleStore(folder / "demo" / "kettle.db"))) == 1
+    assert len(shelf(KettleStore(folder / "demo" / "kettle.db"))) == 2
 
 
 def descendants(pid: int) -> list[psutil.Process]:
