@@ -56,6 +56,7 @@ WRONG = {
     "an unknown role": ("format = 1\n[settings.a]\ntype = 'number'\nmeaning = 'm'\nargument = '-a'\nrole = 'king'\n",
                         "settings.a.role is not valid", "docs"),
     "no place for the model": ("format = 1\n[start]\nargv = ['a', '{port}']\n", "start is not valid", "docs"),
+    "no such launcher": (START.replace('"a"', '"{launcher}"') + "launcher = 'gull'\n", "start is not valid", "docs"),
     "what is no place": (START.replace('"a"', '"{model.__class__}"'), "start is not valid", "docs"),
     "an unknown report": ("format = 1\n[reports]\nprompt_mss = 'a'\n", "not valid", "docs"),
     "itself": ("format = 1\nbased_on = 'lantern'\n", "is based on itself", "another"),

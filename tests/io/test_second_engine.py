@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import asyncio
+import subprocess
 import sys
+import time
 from pathlib import Path
 
+import psutil
 import pytest
 
 from tests.build import RECIPES, spec
@@ -180,3 +183,92 @@ async def test_a_client_that_goes_away_frees_the_slot(models: ModelFolder) -> No
         assert t.usable and t.total_tokens == 8
     finally:
         await engine.stop()
+
+
+PROGRAM = """
+import http.server, json, os, sys
+given = dict(zip(sys.argv[1::2], sys.argv[2::2]))
+class Handler(http.server.BaseHTTPRequestHandler):
+    def do_GET(self):
+        self.answer("text/json", json.dumps({"about": {"version": "7", "build": f"{given} {os.environ['LOG']}"}}))
+    def do_POST(self):
+        body = json.loads(self.rfile.read(int(self.headers["content-length"])))
+        text = "".join('data: {"choices":[{"delta":{"content":" x"}}]}\\n\\n' for _ in range(body["max_tokens"]))
+        self.answer("text/event-stream", text + "data: [DONE]\\n\\n")
+    def answer(self, kind, text):
+        self.send_response(200)
+        self.send_header("content-type", kind)
+        self.send_header("content-length", str(len(text)))
+        self.end_headers()
+        self.wfile.write(text.encode())
+    def log_message(self, *_):
+        pass
+if given.get("--oil") == "0":
+    sys.exit("panic: no oil")
+http.server.ThreadingHTTPServer(("127.0.0.1", int(given["--port"])), Handler).serve_forever()
+"""
+OWN = """format = 1
+[start]
+argv = ["{python}", "PROGRAM", "--model", "{model}", "--port", "{port}"]
+environment = { LOG = "warn" }
+ready = "/about"
+failed = ["panic"]
+[facts]
+version = { path = "/about", at = "about.version" }
+build = { path = "/about", at = "about.build" }
+[settings.oil]
+type = "number"
+meaning = "oil"
+low = 0
+argument = "--oil"
+"""
+
+
+def own_program(folder: Path) -> Recipe:
+    """A recipe for a program that knows nothing of us."""
+    (folder / "program.py").write_text(PROGRAM)
+    recipe = OWN.replace("PROGRAM", str(folder / "program.py")).replace('"{python}"', f'"{sys.executable}"')
+    (folder / "lantern.toml").write_text(recipe)
+    return read_recipes(folder)["lantern"]
+
+
+async def test_a_program_of_ones_own_is_started_by_its_recipe(tmp_path: Path) -> None:
+    """Given a port, its settings and its environment; asked what it is; and gone after its stop."""
+    recipe = own_program(tmp_path)
+    model_file = ModelFile("m", None, tmp_path / "program.py", 1)
+    engine = await Launcher(recipe, load_limit_s=20).start(spec(recipe, oil=3), model_file, launch_id="l")
+    try:
+        (t,) = await ask(engine, "tide", tokens=5)
+        assert t.complete and t.total_tokens == 5 and engine.pid is not None
+        assert engine.launch.load_ns is not None and engine.launch.load_ns > 0
+        assert engine.facts["version"] == "7" and "'--oil': '3'" in engine.facts["build"]
+        assert engine.facts["build"].endswith("warn") and str(tmp_path) not in engine.facts["launch_line"]
+    finally:
+        await engine.stop()
+    assert not engine.alive() and not psutil.pid_exists(engine.pid)
+    with pytest.raises(EngineError, match="Panic: no oil"):
+        await Launcher(recipe, load_limit_s=20).start(spec(recipe, oil=0), model_file, launch_id="m")
+
+
+def test_a_program_of_ones_own_ends_with_the_tool(tmp_path: Path) -> None:
+    """Although it does nothing for it, and the tool is killed."""
+    own_program(tmp_path)
+    code = (
+        "import asyncio\nfrom pathlib import Path\nfrom tests.io import test_second_engine as t\n"
+        f"folder = Path({str(tmp_path)!r})\nrecipe = t.read_recipes(folder)['lantern']\n"
+        "async def main():\n"
+        "    file = t.ModelFile('m', None, folder / 'program.py', 1)\n"
+        "    engine = await t.Launcher(recipe).start(t.spec(recipe, oil=1), file, launch_id='l')\n"
+        "    print(engine.pid, flush=True)\n"
+        "    await asyncio.sleep(60)\n"
+        "asyncio.run(main())\n"
+    )
+    with subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE) as starter:
+        assert starter.stdout is not None
+        pid = int(starter.stdout.readline())
+        assert psutil.pid_exists(pid)
+        starter.kill()
+    limit = time.monotonic() + 5
+    while psutil.pid_exists(pid) and psutil.Process(pid).status() != "zombie" and time.monotonic() < limit:
+        time.sleep(0.05)
+    assert not psutil.pid_exists(pid) or psutil.Process(pid).status() == "zombie"

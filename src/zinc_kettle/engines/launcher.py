@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import ctypes
 import json
 import os
 import signal
@@ -12,6 +13,7 @@ import sys
 import time
 from collections import deque
 from collections.abc import Awaitable, Callable, Mapping, Sequence
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -37,6 +39,8 @@ LAST_WORDS_S = 0.2
 """What a program said last may come a moment after its end."""
 KEPT_LINES = 40
 LINE_WIDTH = 400
+DIE_WITH_PARENT = (1, signal.SIGTERM if sys.platform == "win32" else signal.SIGKILL)
+"""prctl(PR_SET_PDEATHSIG, …): the kernel ends it when the tool ends."""
 SIGNALS = {"TERM": signal.SIGTERM, "INT": signal.SIGINT}
 
 
@@ -320,6 +324,9 @@ class Launcher:
         return engine
 
     async def _spawn(self, line: Sequence[str], start: Start, spec: LaunchSpec) -> asyncio.subprocess.Process:
+        # Our launchers see to it themselves that they end with the tool.
+        foreign = not start.launcher and sys.platform == "linux"
+        ended_with_us = partial(ctypes.CDLL(None).prctl, *DIE_WITH_PARENT) if foreign else None
         variables = {**os.environ, **start.environment, **environment(self._recipe.engine, spec.levels)}
         try:
             # Started from this thread on purpose: the parent-death signal is sent when the starting thread ends.
@@ -330,6 +337,7 @@ class Launcher:
                 stderr=asyncio.subprocess.PIPE,
                 start_new_session=sys.platform != "win32",
                 env=variables,
+                preexec_fn=ended_with_us,
             )
         except OSError as error:
             raise EngineError(

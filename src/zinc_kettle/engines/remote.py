@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from urllib.parse import urlsplit
 
 from zinc_kettle.core.plan import LaunchSpec
-from zinc_kettle.core.recipe import Recipe
+from zinc_kettle.core.recipe import Recipe, environment
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.engines.launcher import LaunchedEngine
 from zinc_kettle.engines.launchers import text_of
@@ -68,7 +68,9 @@ class RemoteLauncher:
             arguments += ["--host", self._direct]
         source = text_of(start.launcher)
         try:
-            process = await self._shell.start([self._python, "-c", BOOT, *arguments], give=given(source))
+            variables = {**start.environment, **environment(self._recipe.engine, spec.levels)}
+            first = ["env", *(f"{name}={value}" for name, value in variables.items())] if variables else []
+            process = await self._shell.start([*first, self._python, "-c", BOOT, *arguments], give=given(source))
         except RigError as error:
             raise EngineError(f"the engine on {self._rig} did not start", why=str(error)) from error
         engine: LaunchedEngine

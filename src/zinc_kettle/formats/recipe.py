@@ -23,7 +23,6 @@ from zinc_kettle.formats.sections import EndpointSection, Section
 from zinc_kettle.formats.toml import parse_toml, read_toml
 
 NAME = re.compile(r"^[a-z0-9][a-z0-9-]{0,31}$")
-LAUNCHERS = ("xllamacpp", "mistralrs")
 PLACES = frozenset({"model", "port", "python", "launcher"})
 """What an argument may hold in braces."""
 MAX_RECIPES = 200
@@ -38,7 +37,7 @@ class StartSection(Section):
     """`[start]`"""
 
     argv: Annotated[list[Argument], Field(min_length=1, max_length=200)]
-    launcher: Literal["xllamacpp", "mistralrs", ""] = ""
+    launcher: Annotated[str, Field(pattern=r"^[a-z0-9_]{0,40}$")] = ""
     python: Argument = ""
     environment: dict[Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")], Argument] = {}
     ready: UrlPath = "/health"
@@ -55,6 +54,9 @@ class StartSection(Section):
             raise ValueError("argv needs {model} and {port}, where the file and the port belong")
         if ("launcher" in held) != bool(self.launcher):
             raise ValueError('{launcher} in argv goes with launcher = "…"')
+        ours = resources.files("zinc_kettle").joinpath("engines", "launchers", f"serve_{self.launcher}.py")
+        if self.launcher and not ours.is_file():
+            raise ValueError(f"there is no launcher {self.launcher!r}; leave it out for a program of your own")
         return self
 
 
