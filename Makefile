@@ -8,7 +8,7 @@ OLDER_ENGINE := $(VENV)/older-engine
 # Where byte code is not kept, each of the many starts of the tool in the tests compiles all of it again.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: setup demo test docs lint types rules unit bench bench-driver bench-kills bench-fit lock clean
+.PHONY: setup demo test docs lint types rules unit bench bench-claims bench-driver bench-kills bench-fit lock clean
 
 setup: $(STAMP)
 
@@ -57,6 +57,10 @@ bench: setup bench-driver
 bench-driver: setup
 	@command -v cc >/dev/null || { echo "The truth server is compiled on the spot, and there is no C compiler. On Debian: apt-get install gcc libc6-dev"; exit 1; }
 	PYTHONPATH=. $(BIN)/python benchmarks/driver.py
+
+# What the tool concludes, simulated with its own functions; writes docs/claims.md.
+bench-claims: setup
+	PYTHONPATH=. $(BIN)/python benchmarks/claims.py
 
 bench-kills: setup
 	PYTHONPATH=. $(BIN)/python benchmarks/kills.py

@@ -172,7 +172,7 @@ def test_evidence_names_the_figures() -> None:
 
 def test_cautions_of_one_request() -> None:
     """The sheet's request carries its own."""
-    early = timeline(asked_tokens=9, cold=True, engine=dataclasses.replace(REPORT, cache_n=99))
+    early = timeline(asked_tokens=9, cold=True, engine=dataclasses.replace(REPORT, cache_n=99, predicted_n=4))
     assert {c.code for c in timeline_cautions(early, SETTING)} == {"cold", "cache-helped", "ended-early"}
     broken = timeline(error="reset", complete=False)
     assert [c.code for c in timeline_cautions(broken, SETTING)] == ["incomplete"]

@@ -42,6 +42,13 @@ def test_each_window_has_its_energy() -> None:
     assert found["energy_decode"] == pytest.approx(40.0 / 2)
 
 
+def test_a_window_that_overhangs_its_samples_is_charged_whole() -> None:
+    """Samples from 0 to 2 s at 20 W: a window 0.1 s longer at each end is 2.2 s of 20 W, not 2.0."""
+    steady = powered((20.0,) * 4)
+    assert steady.joules(-S // 10, 2 * S + S // 10) == pytest.approx(44.0)
+    assert steady.joules(S // 2, S) == pytest.approx(10.0) and steady.joules(-S, 2 * S) is None
+
+
 def test_net_energy_may_be_negative() -> None:
     """The idle power was taken in a livelier moment."""
     net = figures(extras={IDLE: 50.0})["energy_token_net"]
@@ -77,7 +84,7 @@ def test_a_window_between_samples() -> None:
     """Straight lines between them; outside by no more than a tenth of the window."""
     told = powered()
     assert told.joules(S // 4, 3 * S // 4) == pytest.approx(10.0)
-    assert told.joules(0, 2 * S + S // 10) == pytest.approx(60.0)
+    assert told.joules(0, 2 * S + S // 10) == pytest.approx(60.0 * 2.1 / 2)
     assert told.joules(0, 3 * S) is None and told.joules(5, 5) is None
     assert told.window(S // 2, S).joules(S // 2, S) == pytest.approx(10.0)
 

@@ -220,3 +220,36 @@ def test_density_is_characters_of_the_prompt_over_its_tokens() -> None:
     """As far as the prompts' characters were kept."""
     assert repeat_figures(repeat(timeline(), extras={"prompt_characters": 450.0}))["prompt_density"] == 4.5
     assert isinstance(repeat_figures(repeat(timeline()))["prompt_density"], Missing)
+
+
+def test_a_last_token_without_text_is_no_missing_token() -> None:
+    """Chunks that count themselves lack it, usage has it: the answer is whole, and the speed is of what came."""
+    chunks = timeline([100, 150, 200], tokens=[1, 1, 1], asked_tokens=4, output_tokens=4, finish="length")
+    assert not chunks.ended_early
+    usage = timeline([100, 150, 200], tokens=[0, 0, 0], asked_tokens=4, output_tokens=4, finish="length")
+    assert usage.counted_by == "usage" and usage.decode_tokens == 2
+    assert repeat_figures(repeat(usage))["decode"] == pytest.approx(2 / 0.1) and not usage.ended_early
+    assert timeline([100, 150], tokens=[1, 1], asked_tokens=4, output_tokens=2, finish="length").ended_early
+
+
+def test_a_request_answered_before_it_was_sent_has_no_prefill_speed() -> None:
+    """A negative speed would be shown as one; the clocks are wrong, and that is said."""
+    found = repeat_figures(repeat(timeline([-5.0, 20.0, 40.0])))["prefill_client"]
+    assert isinstance(found, Missing) and "clocks" in found.reason
+
+
+def test_a_loss_with_depth_claims_no_more_than_its_repeats() -> None:
+    """One repeat of three depths has a loss and no interval; six have one over their six losses."""
+
+    def one(slope: float, block: int = 0) -> Repeat:
+        requests = []
+        for tokens in (100, 1_000, 2_000):
+            gap = 20.0 * (1 + slope * tokens / 1_000)
+            requests.append(timeline([100 + i * gap for i in range(11)], prompt_tokens=tokens))
+        return repeat(*requests, block=block)
+
+    alone = cell_value([one(0.1)], "depth_loss")
+    assert isinstance(alone, Value) and (alone.bound, alone.n) == ("range", 1) and alone.low == alone.high
+    slopes = (0.1, 0.11, 0.09, 0.1, 0.12, 0.1)
+    six = cell_value([one(s, i) for i, s in enumerate(slopes)], "depth_loss")
+    assert isinstance(six, Value) and (six.bound, six.n) == ("interval95", 6) and six.low < six.value < six.high

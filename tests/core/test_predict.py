@@ -12,9 +12,10 @@ from tests.build import decode_timeline, repeat
 from zinc_kettle.core.cautions import Setting, cell_cautions
 from zinc_kettle.core.cautions.machine import SPILLED_SHARE
 from zinc_kettle.core.facts import EngineFacts, MachineFacts, ProbeFacts
-from zinc_kettle.core.fit.limit import limit_extras, share_of_limit
+from zinc_kettle.core.fit.limit import limit_extras, limit_share, share_of_limit
 from zinc_kettle.core.fit.placement import Device, place
 from zinc_kettle.core.fit.predict import (
+    DEVICE_SHARE,
     LEAST_BAND,
     OUTSIDE_BAND,
     UNCALIBRATED_BAND,
@@ -29,7 +30,7 @@ from zinc_kettle.core.fit.predict import (
     terms,
 )
 from zinc_kettle.core.fit.sizing import Wish
-from zinc_kettle.core.fit.touched import describe, expert_share, touched
+from zinc_kettle.core.fit.touched import describe, expert_share, kv_bytes_at, touched
 from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.model_shape import from_sizes
 from zinc_kettle.core.repeat import Missing, Repeat
@@ -109,6 +110,25 @@ def test_prefill_follows_what_was_measured() -> None:
     known = calibrate(points(1, 1))
     assert prefill_speed(SHAPE, MACHINE, known).value == pytest.approx(40.0, rel=0.01)
     assert prefill_speed(SHAPE, MACHINE, Calibration()).value > 0
+
+
+def test_experts_in_main_memory_are_between_all_there_and_none() -> None:
+    """Only those that work are read, and the input embedding is not: by hand, and between the two extremes."""
+    shape = from_sizes(
+        layers=8, heads=16, head_dim=128, ffn=1024, vocab=30_000, experts=32, experts_active=4, weight_type="Q8_0"
+    )
+    main, card = Device("main memory", True, 60_000_000_000, 10e9), Device("card", False, 24_000_000_000, 400e9)
+    found = {}
+    for name, wish in {"card": Wish(), "experts": Wish(experts_in_main=True), "main": Wish(device_layers=0)}.items():
+        speed = placed_speed(shape, place(shape, wish, [card, main]), MACHINE, Calibration())
+        assert speed is not None
+        found[name] = speed.value
+    assert found["main"] < found["experts"] < found["card"]
+    dense = shape.weights_bytes - shape.bytes_of("experts", "embedding")
+    read = shape.bytes_of("experts") * 4 / 32
+    a, b, c = terms(touched(shape), MACHINE)
+    there = (a + b) * read / (dense + read)
+    assert 1 / found["experts"] == pytest.approx(there + dense / (400e9 * DEVICE_SHARE) + c, rel=1e-6)
 
 
 def test_layers_on_a_device_are_read_at_its_speed() -> None:
@@ -203,3 +223,20 @@ def test_spilled_needs_prediction_and_measurement() -> None:
     assert not spilled(100 * SPILLED_SHARE * 1.01, **predicted, spill_predicted=0.0, has_devices=1.0)
     assert not spilled(20, **predicted, spill_predicted=0.0, has_devices=0.0)
     assert not spilled(20)
+
+
+def test_the_limit_of_windowed_layers_and_of_an_open_loop() -> None:
+    """A full window grows no further; many streams of an open loop share the weights, and each has its own cache."""
+    shape = from_sizes(layers=6, heads=8, head_dim=64, ffn=512, vocab=1_000, window=256, window_every=3)
+    facts: EngineFacts = {"model": describe(shape)}
+    extras = limit_extras(facts, {"bandwidth": 1e9}, streams=1, cache="f16")
+    for depth in (10.0, 256.0, 4_096.0):
+        t = decode_timeline(5.0, prompt_tokens=int(depth - 5.5), tokens=11)
+        share = repeat_figures(repeat(t, extras=extras))["limit_share"]
+        read = extras["step_weight_bytes"] + kv_bytes_at(shape, t.prompt_tokens + t.total_tokens / 2, "f16")  # type: ignore[operator]
+        assert share == pytest.approx(5.0 * read / 1e9)
+    # Four requests side by side all the time, each at 5 tokens/s: 20 in all, in steps that four streams share.
+    plain = {"step_weight_bytes": 1e8, "kv_bytes_token": 0.0, "bandwidth": 1e9, "open_loop": 1.0}
+    together = repeat(*(decode_timeline(5.0, tokens=51, request_id=str(i)) for i in range(4)), extras=plain)
+    share = limit_share(together, 20.0)
+    assert share == pytest.approx(0.5)

@@ -19,6 +19,8 @@ from zinc_kettle.core.traffic import Lengths, Load, Recorded, RetryPolicy, Shape
 from zinc_kettle.core.value import Value
 from zinc_kettle.formats.suite import task_texts
 from zinc_kettle.session import progress as p
+from zinc_kettle.session.calibrate import Prepared, Workload
+from zinc_kettle.session.orders import Orders
 from zinc_kettle.wire.messages import Episode
 
 HOLD = {"model": "brine-15m", "quantization": "Q8_0", "threads": 1, "context": 512, "output_tokens": 8}
@@ -121,6 +123,19 @@ async def test_tasks_of_the_suite(home: Path, tmp_path: Path) -> None:
                 prompts=Prompts(tasks={n: task_texts(n) for n in ("short-ask", "extraction")}))  # fmt: skip
     view = await view_of(plan, home, tmp_path)
     assert [value(c, "prompt_tokens") for c in view.cells] == [128, 640]
+
+
+def test_each_block_has_a_schedule_of_its_own() -> None:
+    """The same for all cells of a block, at their rates; another in the next block, or its luck would be measured."""
+    plan = study({"rate": (60, 120)}, load=Load("open"), hold={"output_tokens": 4, "prompt_tokens": 16})
+    workload = Workload((Prepared("tide", 16, "tokenizer"),), 4)
+
+    def due(cell: int, block: int) -> list[int]:
+        orders = Orders(plan, plan.cells[cell], "r", lambda _i: None, {}, block)
+        return [order.due_ns or 0 for order in orders.measured(workload, cold=False)]
+
+    assert due(0, 0) == due(0, 0) != due(0, 1)
+    assert due(0, 3) == pytest.approx([2 * at for at in due(1, 3)], abs=2)
 
 
 async def test_faults_and_retries_of_a_study(paced: str, tmp_path: Path) -> None:

@@ -104,6 +104,13 @@ def test_fit_and_plan_on_simulated_rigs(tmp_path: Path) -> None:
     assert done.returncode == 2 and "no rig 'nobody'" in done.stderr
 
 
+def test_a_simulated_rig_needs_no_rig_file(tmp_path: Path) -> None:
+    """Named on the command line, by a command or by a study."""
+    told = kettle("fit", "--rig", "gannet", home=tmp_path)
+    assert told.returncode == 0 and "SIMULATED" in told.stdout
+    assert kettle("probe", "gannet", "--facts-only", home=tmp_path).returncode == 0
+
+
 def test_a_rehearsed_study_is_labelled_in_every_output(tmp_path: Path) -> None:
     """In each JSON record and in the table; a model that does not fit is a failed cell with its last words."""
     (tmp_path / "rigs.toml").write_text(RIGS)

@@ -207,7 +207,7 @@ def test_without_colours_states_still_have_words(finished: Path) -> None:
     with open_app(finished, NO_COLOR="1") as t:
         t.wait("1 measured or begun")
         t.keys("End", "Enter")
-        t.wait("best decode")
+        t.wait("4 of 4 repeats")
         seen = t.text(colours=True)
         colours = [tuple(found.split(";")) for found in re.findall(r"[34]8;2;(\d+;\d+;\d+)", seen)]
         assert colours and all(red == green == blue for red, green, blue in colours)

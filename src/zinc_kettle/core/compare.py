@@ -8,8 +8,11 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
+
+import numpy as np
+import numpy.typing as npt
 
 from zinc_kettle.core.factors import Level, label
 from zinc_kettle.core.facts import MachineFacts, machine_of
@@ -17,11 +20,20 @@ from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import workload
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.stats import Interval, median, ratio_interval
+from zinc_kettle.core.stats import Interval, median
+from zinc_kettle.core.stats.ratios import (
+    ALPHA,
+    MIN_FOR_CLAIM,
+    clearly_apart,
+    holm,
+    paired_ratio,
+    pairs_p,
+    unpaired_ratio,
+)
 from zinc_kettle.core.value import Value
 
-MIN_REPEATS = 2
-"""One repeat each carries no conclusion: nothing is compared before the second."""
+MIN_REPEATS = MIN_FOR_CLAIM
+"""Fewer carry no conclusion: nothing is compared before the third."""
 ENGINE_FACTS = ("engine", "version", "build")
 """What an engine says of itself that may explain a difference."""
 MACHINE_FACTS = (
@@ -36,30 +48,35 @@ class Samples:
 
     values: tuple[float, ...]
     blocks: tuple[int, ...] = ()
-    """As long as `values`, or empty where they do not belong to repeats."""
+    """As long as `values`; empty where they belong to no repeats, or blocks of the other side have nothing in common
+    with them."""
 
 
-RatioRule = Callable[[Samples, Samples, int], Interval]
-"""The ratio of two sets of positive samples, first over second, with its bounds; the last argument seeds resampling."""
+RatioRule = Callable[[Samples, Samples], Interval]
+"""The ratio of two sets of positive samples, first over second, with its bounds."""
 
 
-def unpaired(a: Samples, b: Samples, seed: int) -> Interval:
-    """The ratio of the medians, as core.stats.ratio_interval bounds it."""
-    return ratio_interval(a.values, b.values, seed=seed)
+def by_blocks(a: Samples, b: Samples) -> Interval:
+    """Paired by the blocks both have; unpaired where they share too few, as cells of different runs do."""
+    x, y = dict(zip(a.blocks, a.values, strict=False)), dict(zip(b.blocks, b.values, strict=False))
+    shared = [block for block in x if block in y]
+    if len(shared) >= MIN_FOR_CLAIM:
+        return paired_ratio([x[block] for block in shared], [y[block] for block in shared])
+    return unpaired_ratio(a.values, b.values)
 
 
-RATIO: RatioRule = unpaired
+RATIO: RatioRule = by_blocks
 """The rule in force."""
 
 
-def samples(cell: CellResults, name: str) -> Samples:
-    """One measure of a cell's repeats."""
+def samples(cell: CellResults, name: str, *, paired: bool = True) -> Samples:
+    """One measure of a cell's repeats, with their blocks where these are to be paired."""
     values, blocks = cell.series(name), cell.summary.blocks
-    return Samples(values, blocks if len(values) == len(blocks) else ())
+    return Samples(values, blocks if paired and len(values) == len(blocks) else ())
 
 
 def ratio(
-    a: CellResults, b: CellResults, name: str, *, seed: int = 0, rule: RatioRule | None = None
+    a: CellResults, b: CellResults, name: str, *, paired: bool = True, rule: RatioRule | None = None
 ) -> Interval | None:
     """Ratio of cell `a` to cell `b` with its bounds, kept while neither changes.
 
@@ -67,26 +84,27 @@ def ratio(
         a: The cell whose value stands above the line.
         b: The one below it.
         name: Of the measure.
-        seed: Of the resampling.
+        paired: Both are of one run, whose blocks they share.
         rule: How bounds are found; None for the one in force (RATIO).
 
     Returns:
-        None where either has fewer than two repeats, or values that are not positive.
+        None where either has fewer than three repeats, or values that are not positive.
     """
     key = (b.cell.key, name)
-    if rule is None and key in a.ratios and a.ratios[key][0] is b:
+    usual = rule is None and paired
+    if usual and key in a.ratios and a.ratios[key][0] is b:
         return a.ratios[key][1]
-    mine, its = samples(a, name), samples(b, name)
+    mine, its = samples(a, name, paired=paired), samples(b, name, paired=paired)
     enough = min(len(mine.values), len(its.values)) >= MIN_REPEATS and min(*mine.values, *its.values) > 0
-    found = (rule or RATIO)(mine, its, seed) if enough else None
-    if rule is None:
+    found = (rule or RATIO)(mine, its) if enough else None
+    if usual:
         a.ratios[key] = (b, found)
     return found
 
 
 def differs(interval: Interval | None) -> bool:
-    """True where a ratio's bounds leave 1 out."""
-    return interval is not None and not interval.low <= 1.0 <= interval.high
+    """True where a ratio that was looked at alone is a claim: its 95% interval leaves 1 out. A range claims nothing."""
+    return interval is not None and interval.bound == "interval95" and not interval.low <= 1.0 <= interval.high
 
 
 # the best
@@ -111,7 +129,7 @@ class Standing:
 
 
 def standing(results: StudyResults, name: str) -> Standing:
-    """Which cell is best; nothing is ranked by noise, nor while a measured cell has only one repeat."""
+    """Which cell is best; nothing is ranked by noise, nor while a measured cell has fewer than three repeats."""
     return results.once(("standing", name), lambda: _standing(results, name))
 
 
@@ -127,14 +145,35 @@ def _standing(results: StudyResults, name: str) -> Standing:
         return Standing(low=low, high=high, too_early=True)
     pick = max if better == "more" else min
     top, _ = pick(measured, key=lambda pair: median(pair[0].series(name)))
-    seed = results.study.seed
-    tied = tuple(c for c, _ in measured if c is not top and not differs(ratio(c, top, name, seed=seed)))
+    tied = _not_clearly_apart([c for c, _ in measured], top, name)
     return Standing(top, tied, low, high)
 
 
-def sign(ratio: Interval) -> int:
-    """1 where a ratio is clearly above 1, −1 where it is clearly below, 0 where its bounds hold 1."""
-    return 0 if not differs(ratio) else 1 if ratio.value > 1 else -1
+def _not_clearly_apart(cells: Sequence[CellResults], top: CellResults, name: str) -> tuple[CellResults, ...]:
+    """Cells that show no clear difference from the best, when all are held against each other at once."""
+    columns = _columns(cells, name)
+    if columns is not None:
+        apart = clearly_apart(columns, cells.index(top))
+        return tuple(c for c, far in zip(cells, apart, strict=True) if c is not top and not far)
+    # Cells that share no blocks: every pair by itself, at what Bonferroni leaves of 5% for each.
+    pairs = max(1, len(cells) * (len(cells) - 1) // 2)
+    found = {c.cell.key: ratio(c, top, name) for c in cells if c is not top}
+    return tuple(c for c in cells if c is not top and not _claims(found[c.cell.key], ALPHA / pairs))
+
+
+def _columns(cells: Sequence[CellResults], name: str) -> npt.NDArray[np.float64] | None:
+    """A measure of all cells in the blocks they all have, shape (cells, blocks); None where that carries no claim."""
+    taken = [samples(c, name) for c in cells]
+    by_block = [dict(zip(t.blocks, t.values, strict=False)) for t in taken]
+    shared = sorted(set(by_block[0]).intersection(*by_block[1:])) if by_block else []
+    if len(cells) < 2 or len(shared) < MIN_FOR_CLAIM:
+        return None
+    columns = np.array([[row[block] for block in shared] for row in by_block])
+    return columns if columns.min() > 0 else None
+
+
+def _claims(found: Interval | None, level: float) -> bool:
+    return found is not None and found.bound == "interval95" and found.p < level
 
 
 # gains
@@ -150,38 +189,60 @@ class Gain:
     """One for each pair of cells that differ in nothing else."""
     where: tuple[Mapping[str, Level], ...] = ()
     """The other levels of each pair."""
+    adjusted: tuple[float, ...] = ()
+    """The p value of each, adjusted for all pairs of the study that were looked at together."""
 
     @property
-    def signs(self) -> set[int]:
-        """What its pairs say: 1 clearly more, −1 clearly less, 0 no clear difference."""
-        return {sign(r) for r in self.ratios}
+    def signs(self) -> tuple[int, ...]:
+        """What each pair says: 1 clearly more, −1 clearly less, 0 no clear difference."""
+        return tuple(
+            0 if p >= ALPHA else 1 if r.value > 1 else -1 for r, p in zip(self.ratios, self.adjusted, strict=True)
+        )
 
-    def by_factor(self) -> tuple[str, list[tuple[Level, list[Interval]]]] | None:
-        """The factor whose level decides what is said, and the ratios at each of its levels; None where none does."""
-        for name in self.where[0] if self.where and len(self.signs) > 1 else ():
-            groups: dict[Level, list[Interval]] = {}
-            for r, levels in zip(self.ratios, self.where, strict=True):
-                groups.setdefault(levels[name], []).append(r)
-            if all(len({sign(r) for r in group}) == 1 for group in groups.values()):
-                return name, list(groups.items())
+    @property
+    def clear(self) -> int:
+        """How many pairs show a clear difference."""
+        return sum(1 for s in self.signs if s)
+
+    def by_factor(self) -> tuple[str, list[tuple[Level, int, list[Interval]]]] | None:
+        """The factor whose level decides what is said; for each of its levels what, and the ratios. None where none
+        does."""
+        if len(set(self.signs)) < 2:
+            return None
+        for name in self.where[0]:
+            groups: dict[Level, list[tuple[int, Interval]]] = {}
+            for said, found, levels in zip(self.signs, self.ratios, self.where, strict=True):
+                groups.setdefault(levels[name], []).append((said, found))
+            if all(len({said for said, _ in group}) == 1 for group in groups.values()):
+                return name, [(level, group[0][0], [f for _, f in group]) for level, group in groups.items()]
         return None
-
-    @property
-    def clear(self) -> tuple[Interval, ...]:
-        """Those whose bounds leave 1 out."""
-        return tuple(r for r in self.ratios if differs(r))
 
 
 def gains(results: StudyResults, name: str) -> list[Gain]:
-    """For each varied factor, what each level bought over the one before it in the plan."""
-    out = []
+    """For each varied factor, what each level bought over the one before it in the plan; all pairs are one family."""
+    out: list[Gain] = []
     by_levels: dict[object, CellResults] = {_without(c.cell.levels): c for c in results.cells if c.done}
     for factor, levels in results.study.vary.items():
         for low, high in itertools.pairwise(levels):
             found = _gain(results, by_levels, name, factor, low, high)
             if found.ratios:
                 out.append(found)
-    return out
+    adjusted = iter(holm(_pairs_p(results, out, name)))
+    return [replace(gain, adjusted=tuple(next(adjusted) for _ in gain.ratios)) for gain in out]
+
+
+def _pairs_p(results: StudyResults, found: Sequence[Gain], name: str) -> list[float]:
+    """The p value of each pair of some gains, in their order: by the error of all cells, where they share blocks."""
+    cells = [c for c in results.cells if c.done and len(c.series(name)) >= MIN_REPEATS]
+    columns = _columns(cells, name)
+    if columns is None:
+        return [r.p for gain in found for r in gain.ratios]
+    at = {_without(c.cell.levels): i for i, c in enumerate(cells)}
+    pairs = [
+        (at[_without({**levels, gain.factor: gain.high})], at[_without({**levels, gain.factor: gain.low})])
+        for gain in found for levels in gain.where
+    ]  # fmt: skip
+    return pairs_p(columns, pairs)
 
 
 def _gain(
@@ -191,7 +252,7 @@ def _gain(
     for cell in by_levels.values():
         if cell.cell.levels[factor] == high:
             other = by_levels.get(_without({**cell.cell.levels, factor: low}))
-            found = None if other is None else ratio(cell, other, name, seed=results.study.seed)
+            found = None if other is None else ratio(cell, other, name)
             if found is not None:
                 ratios.append(found)
                 where.append({n: v for n, v in cell.cell.levels.items() if n != factor})

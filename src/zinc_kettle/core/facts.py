@@ -27,6 +27,10 @@ class ModelFacts(TypedDict, total=False):
     main_type: str
     touched: TouchedFacts
     kv_bytes_per_token_f16: float
+    """Of all layers, as long as no window is full."""
+    kv_windowed_per_token_f16: float
+    """Of these, the layers that look back no further than `window` tokens."""
+    window: int
     experts_bytes: int
     experts: int
     experts_active: int

@@ -58,15 +58,17 @@ class Trace:
     def joules(self, start_ns: int, end_ns: int) -> float | None:
         """Energy between two moments, by straight lines between samples; None where it is not told or not covered.
 
-        A window may reach beyond the samples by no more than a tenth of its length.
+        A window may reach beyond the samples by no more than a tenth of its length at each end; there the power is
+        taken to be what it was inside.
         """
         if self.energy_uj is None or len(self.at_ns) < 2 or end_ns <= start_ns:
             return None
         slack = (end_ns - start_ns) / 10
         if self.at_ns[0] - start_ns > slack or end_ns - self.at_ns[-1] > slack:
             return None
-        first, last = np.interp([start_ns, end_ns], self.at_ns, self.energy_uj)
-        return float(last - first) / 1e6
+        seen = [max(start_ns, int(self.at_ns[0])), min(end_ns, int(self.at_ns[-1]))]
+        first, last = np.interp(seen, self.at_ns, self.energy_uj)
+        return float(last - first) / 1e6 * (end_ns - start_ns) / (seen[1] - seen[0])
 
 
 @dataclass(frozen=True, slots=True)

@@ -151,8 +151,12 @@ class Timeline:
 
     @property
     def decode_tokens(self) -> int:
-        """Tokens produced after the first output chunk and up to the last one."""
-        return max(0, self.total_tokens - self.first_chunk_tokens)
+        """Tokens produced after the first output chunk and up to the last one.
+
+        Usage that is one more than the chunks counts an end token without text: no chunk came with it.
+        """
+        silent = self.counted_by == "usage" and self.total_tokens == len(self.chunk_ns) + 1
+        return max(0, self.total_tokens - self.first_chunk_tokens - silent)
 
     @property
     def ttft_ns(self) -> int | None:
@@ -195,5 +199,6 @@ class Timeline:
 
     @property
     def ended_early(self) -> bool:
-        """True when a complete answer is shorter than asked for."""
-        return self.complete and self.total_tokens < self.asked_tokens
+        """True when a complete answer is shorter than asked for, by any count: a last token may have no text."""
+        told = 0 if self.engine is None else self.engine.predicted_n
+        return self.complete and max(self.total_tokens, self.output_tokens or 0, told) < self.asked_tokens

@@ -136,7 +136,7 @@ def normal_quantile(p: float) -> float:
     return NormalDist().inv_cdf(min(1 - 1e-12, max(1e-12, p)))
 
 
-def arrivals_ns(load: Load, count: int, per_minute: float, *, seed: int) -> list[int]:
+def arrivals_ns(load: Load, count: int, per_minute: float, *, seed: int | str) -> list[int]:
     """Due times of `count` requests from the start of the episode, ascending, in nanoseconds.
 
     Args:
@@ -168,7 +168,7 @@ def _recorded_ns(times_s: Sequence[float], count: int, per_minute: float) -> lis
     return [round(at * scale * 1e9) for at in raw]
 
 
-def thinks_ns(load: Load, count: int, *, seed: int) -> list[int]:
+def thinks_ns(load: Load, count: int, *, seed: int | str) -> list[int]:
     """Pauses before each of `count` requests, exponential with the mean asked for, in nanoseconds."""
     if load.think_s <= 0:
         return [0] * count

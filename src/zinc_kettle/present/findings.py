@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from zinc_kettle.core.cautions.machine import BUSY_CORES
-from zinc_kettle.core.compare import DENSITY, Gain, gains, other_tokenizers, sign, standing
+from zinc_kettle.core.compare import DENSITY, Gain, gains, other_tokenizers, standing
 from zinc_kettle.core.factors import Factor, Level
 from zinc_kettle.core.facts import BusyFacts, MachineFacts
 from zinc_kettle.core.family import PrefillSlope
@@ -26,7 +26,7 @@ MOST_FINDINGS = 6
 MOST_GAINS = 3
 MOST_SLOPES = 2
 MOST_FAILURES = 2
-WORDING = 4
+WORDING = 5
 """Version of the sentences: an answer that was kept in other words is found again."""
 SUPERLATIVES = {"tokens/s": "fastest", "s": "shortest", "bytes": "smallest"}
 FIRST_MEASURE = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall", "conversation": "ttft"}
@@ -54,7 +54,7 @@ def answer(results: StudyResults, name: str | None = None) -> str:
     name = name or main_measure(results.study)
     rank, measure = standing(results, name), MEASURES[name]
     if rank.best is None:
-        early = "too early to tell: an answer needs two repeats of every cell"
+        early = "too early to tell: an answer needs three repeats of every cell"
         return early if results.done_repeats else "nothing measured yet"
     head = f"{SUPERLATIVES.get(measure.unit, 'best')} {measure.title}: {rank.best.title}"
     figure = whole_text(rank.best.value(name))
@@ -72,6 +72,7 @@ def findings(results: StudyResults, name: str | None = None) -> list[Finding]:
     out = [
         *_failures(results),
         *_busy_before(results),
+        *_order(results),
         *_tokenizers(results),
         *_gains(results, name),
         *_slopes(results),
@@ -102,6 +103,14 @@ def _busy_before(results: StudyResults) -> list[Finding]:
     return out
 
 
+def _order(results: StudyResults) -> list[Finding]:
+    """Of a run launch by launch nothing can tell a difference of cells from a change of the machine."""
+    if results.study.repeats.order == "interleaved" or results.done_repeats == 0 or len(results.cells) < 2:
+        return []
+    told = "the cells ran launch by launch: a slow change of the machine looks like a difference between them"
+    return [Finding("caution", f"{told[:1].upper()}{told[1:]}. Use the interleaved order to tell them apart.")]
+
+
 def _gains(results: StudyResults, name: str) -> list[Finding]:
     return [_gain(gain, results.study.factors, MEASURES[name].title) for gain in gains(results, name)[:MOST_GAINS]]
 
@@ -109,23 +118,21 @@ def _gains(results: StudyResults, name: str) -> list[Finding]:
 def _gain(gain: Gain, factors: Mapping[str, Factor], title: str) -> Finding:
     factor = factors[gain.factor]
     pair = f"{factor.says(gain.high)} against {factor.says(gain.low)}"
-    clear, looked = gain.clear, len(gain.ratios)
-    if not clear:
+    if not gain.clear:
         return Finding("hint", f"{pair}: no clear difference in {title}.")
-    flips = gain.signs >= {1, -1}
+    flips = {1, -1} <= set(gain.signs)
     decides = gain.by_factor()
     if decides is not None:
         name, groups = decides
         depends = f": which is ahead depends on the {factors[name].heading}" if flips else ""
         return Finding("finding", f"{pair}: {_by_level(factors[name], groups, title)}{depends}.")
+    looked = len(gain.ratios)
     if flips:
-        more = sum(1 for r in clear if r.value > 1)
-        told = f"more {title} in {more} of {looked}, less in {len(clear) - more}; no single factor decides which"
+        more = sum(1 for said in gain.signs if said > 0)
+        told = f"more {title} in {more} of {looked}, less in {gain.clear - more}; no single factor decides which"
         return Finding("finding", f"{pair}: {told}.")
-    times = _times(clear)
-    how = "clear" if all(r.bound == "interval95" for r in clear) else "ranges apart"
-    where = f" ({how} in {len(clear)} of {looked})" if looked > 1 else f" ({how})"
-    return Finding("finding", f"{pair}: {times} times the {title}{where}.")
+    how = f" (clear in {gain.clear} of {looked})" if looked > 1 else ""
+    return Finding("finding", f"{pair}: {_times(gain.ratios)} times the {title}{how}.")
 
 
 def _times(ratios: Sequence[Interval]) -> str:
@@ -133,11 +140,11 @@ def _times(ratios: Sequence[Interval]) -> str:
     return f"{least:.2f}" if round(least, 2) == round(most, 2) else f"{least:.2f} to {most:.2f}"
 
 
-def _by_level(factor: Factor, groups: Sequence[tuple[Level, Sequence[Interval]]], title: str) -> str:
+def _by_level(factor: Factor, groups: Sequence[tuple[Level, int, Sequence[Interval]]], title: str) -> str:
     """What the ratios are at each level of the factor that decides; levels with no clear difference come last."""
-    clear = [f"{_times(ratios)} times with {factor.says(level)}" for level, ratios in groups if sign(ratios[0])]
+    clear = [f"{_times(ratios)} times with {factor.says(level)}" for level, said, ratios in groups if said]
     clear[0] = clear[0].replace(" times with", f" times the {title} with", 1)
-    unclear = [factor.says(level) for level, ratios in groups if not sign(ratios[0])]
+    unclear = [factor.says(level) for level, said, _ in groups if not said]
     return ", ".join([*clear, *([f"no clear difference with {' and '.join(unclear)}"] if unclear else [])])
 
 

@@ -57,7 +57,7 @@ class EpisodeRunner:
     timelines: list[Timeline] = field(default_factory=list)
 
     def __post_init__(self) -> None:
-        self.orders = Orders(self.study, self.cell, self.repeat_id, self._salt, self._fields)
+        self.orders = Orders(self.study, self.cell, self.repeat_id, self._salt, self._fields, self.block)
 
     @property
     def _fields(self) -> dict[str, Any]:

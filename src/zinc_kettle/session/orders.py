@@ -28,6 +28,9 @@ class Orders:
     salt_of: Callable[[int], str | None]
     """The salt of the n-th request, or of the n-th conversation."""
     extra: Mapping[str, Any]
+    block: int = 0
+    """Arrivals and pauses are drawn anew in each block, and alike for all its cells: repeats of one schedule would tell
+    how the engine copes with that one."""
     count: int = 0
 
     @property
@@ -54,9 +57,9 @@ class Orders:
         if shape == "conversation":
             return self._conversations(workload, count)
         prompts = workload.prompts
-        load, seed = self.study.load, self.study.seed
+        load = self.study.load
         rate = float(self.cell.settings["rate"] or 0)
-        due = arrivals_ns(load, count, rate, seed=seed) if shape == "open" else [None] * count
+        due = arrivals_ns(load, count, rate, seed=self._seed) if shape == "open" else [None] * count
         thinks = self._thinks(count)
         return [
             self._single(
@@ -66,9 +69,13 @@ class Orders:
             for i in range(count)
         ]  # fmt: skip
 
+    @property
+    def _seed(self) -> str:
+        return f"{self.study.seed}-{self.block}"
+
     def _thinks(self, count: int) -> list[int]:
         """Pauses; the first request of each stream goes out at once."""
-        drawn = thinks_ns(self.study.load, count, seed=self.study.seed)
+        drawn = thinks_ns(self.study.load, count, seed=self._seed)
         return [0 if i < self.streams else pause for i, pause in enumerate(drawn)]
 
     def _output(self, prompt: Prepared) -> int:
@@ -105,7 +112,7 @@ class Orders:
         if workload.recorded_turns:
             return self._recorded(workload, count)
         turns = turns_of(self.study, self.cell)
-        thinks = thinks_ns(self.study.load, count, seed=self.study.seed)
+        thinks = thinks_ns(self.study.load, count, seed=self._seed)
         out: list[RequestOrder] = []
         for number in range(count // turns):
             salt = self.salt_of(self.count)
@@ -123,7 +130,7 @@ class Orders:
         """Whole recorded conversations, in their order, until so many requests are reached."""
         starts = [*workload.conversations, len(workload.prompts)]
         spans = [workload.prompts[a:b] for a, b in itertools.pairwise(starts)]
-        thinks = thinks_ns(self.study.load, count + max(len(span) for span in spans), seed=self.study.seed)
+        thinks = thinks_ns(self.study.load, count + max(len(span) for span in spans), seed=self._seed)
         out: list[RequestOrder] = []
         number = 0
         while len(out) < count:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from zinc_kettle.core.energy import WALL
 from zinc_kettle.core.facts import EngineFacts, MachineFacts
 from zinc_kettle.core.repeat import Figure, Missing, Repeat
@@ -12,7 +14,7 @@ CACHE_TIMES = 4
 """A model smaller than so many times the last-level cache is read from the cache in part."""
 
 
-def share_of_limit(*, tokens_per_s: float, streams: int, step_bytes: float, bandwidth_bytes_per_s: float) -> float:
+def share_of_limit(*, tokens_per_s: float, streams: float, step_bytes: float, bandwidth_bytes_per_s: float) -> float:
     """Measured decode over what memory bandwidth allows: throughput ÷ (bandwidth × streams ÷ bytes per step).
 
     Args:
@@ -40,12 +42,27 @@ def limit_share(repeat: Repeat, rate: Figure) -> Figure:
         return Missing(f"not applicable: the model is under {CACHE_TIMES} times the last-level cache")
     if isinstance(rate, Missing):
         return rate
+    streams = _streams(repeat)
     depths = [(t.prompt_tokens or 0) + t.total_tokens / 2 for t in repeat.measured]
-    kv = extras.get("kv_bytes_token", 0.0) * (sum(depths) / len(depths)) * repeat.concurrency
+    kv = sum(_kv_bytes(extras, depth) for depth in depths) / len(depths) * streams
     return share_of_limit(
-        tokens_per_s=rate, streams=repeat.concurrency, step_bytes=extras["step_weight_bytes"] + kv,
+        tokens_per_s=rate, streams=streams, step_bytes=extras["step_weight_bytes"] + kv,
         bandwidth_bytes_per_s=extras["bandwidth"],
     )  # fmt: skip
+
+
+def _streams(repeat: Repeat) -> float:
+    """Streams that decode at once: as ordered, or in an open loop as many as there were in the mean."""
+    if not repeat.open_loop:
+        return float(repeat.concurrency)
+    first, last = min(t.first_ns for t in repeat.measured), max(t.last_ns for t in repeat.measured)
+    return max(1.0, sum(t.decode_ns for t in repeat.measured) / (last - first)) if last > first else 1.0
+
+
+def _kv_bytes(extras: Mapping[str, float], depth: float) -> float:
+    """KV cache that one stream reads for a token at a depth; windowed layers read no more than their window."""
+    whole, windowed = extras.get("kv_bytes_token", 0.0), extras.get("kv_windowed_token", 0.0)
+    return (whole - windowed) * depth + windowed * min(depth, extras.get("window", depth))
 
 
 def limit_extras(engine_facts: EngineFacts, rig_facts: MachineFacts, *, streams: int, cache: str) -> dict[str, float]:
@@ -65,7 +82,11 @@ def limit_extras(engine_facts: EngineFacts, rig_facts: MachineFacts, *, streams:
             idle = 1.0 - model["experts_active"] / model["experts"]
             read += model["experts_bytes"] * (idle - idle**streams)
         out["step_weight_bytes"] = read
-        out["kv_bytes_token"] = model["kv_bytes_per_token_f16"] * CACHE_TYPES[cache].bits_per_weight / 16
+        precision = CACHE_TYPES[cache].bits_per_weight / 16
+        out["kv_bytes_token"] = model["kv_bytes_per_token_f16"] * precision
+        if "window" in model:
+            out["kv_windowed_token"] = model["kv_windowed_per_token_f16"] * precision
+            out["window"] = float(model["window"])
     bandwidth = _bandwidth(engine_facts, rig_facts)
     if bandwidth:
         out["bandwidth"] = bandwidth

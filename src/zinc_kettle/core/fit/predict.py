@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from zinc_kettle.core.fit.placement import Placement
-from zinc_kettle.core.fit.touched import Touched, touched
+from zinc_kettle.core.fit.touched import Touched, expert_share, kv_bytes_at, touched
 from zinc_kettle.core.model_shape import ModelShape
 
 OPERAND_FLOPS = 5.6
@@ -170,24 +170,36 @@ def placed_speed(shape: ModelShape, placement: Placement, machine: Machine | Non
     fast = [s for s in placement.shares if not s.device.main and s.layers]
     if not fast:
         return decode_speed(shape, machine, calibration, depth=depth, cache=cache) if machine else None
-    whole = touched(shape, depth=depth, cache=cache)
-    layered = sum(s.weights_bytes for s in placement.shares if s.layers) or 1
     seconds = STEP_S
-    for share in placement.shares:
-        part = share.weights_bytes / layered if share.layers else 0.0
-        if share.device.main and share.experts_bytes and not share.layers:
-            part = share.experts_bytes / layered
-        if not part:
+    for share, work in zip(placement.shares, _parts(shape, placement, depth, cache), strict=True):
+        if not work.bytes:
             continue
         speed = share.device.bandwidth_bytes_per_s
         if speed is None:
             return None
         if share.device.main and machine:
-            a, b, _ = terms(whole, machine)
-            seconds += part * (calibration.reading * a + calibration.operands * b)
+            a, b, _ = terms(work, machine)
+            seconds += calibration.reading * a + calibration.operands * b
         else:
-            seconds += part * whole.bytes / (speed * DEVICE_SHARE)
+            seconds += work.bytes / (speed * DEVICE_SHARE)
     return Prediction.around(1 / seconds, UNCALIBRATED_BAND, "from the bandwidth of each memory")
+
+
+def _parts(shape: ModelShape, placement: Placement, depth: float, cache: str) -> list[Touched]:
+    """What one token touches in each memory: its weights, of its experts only those that work, and its KV cache."""
+    whole, kv = touched(shape, depth=depth, cache=cache), kv_bytes_at(shape, depth, cache)
+    active = expert_share(shape)
+    looked_up = 0 if shape.tied else shape.bytes_of("embedding")
+    reads = [
+        s.weights_bytes - (looked_up if s.device.main else 0) - (1.0 - active) * s.experts_bytes
+        for s in placement.shares
+    ]  # fmt: skip
+    cached = sum(s.kv_bytes for s in placement.shares) or 1
+    out = []
+    for share, read in zip(placement.shares, reads, strict=True):
+        part = read / (sum(reads) or 1)
+        out.append(Touched(read + kv * share.kv_bytes / cached, part * whole.operands, part * whole.weights))
+    return out
 
 
 def _band(work: Touched, calibration: Calibration) -> float:

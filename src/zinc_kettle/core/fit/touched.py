@@ -79,7 +79,13 @@ def kv_bytes_at(shape: ModelShape, depth: float, cache: str) -> float:
 def describe(shape: ModelShape) -> ModelFacts:
     """What is kept of a model with each of its measurements, enough to compute limits and to calibrate by."""
     at_zero, at_one = touched(shape), touched(shape, depth=1.0)
+    windowed: ModelFacts = {}
+    if shape.window and any(shape.windowed):
+        # Beyond the window only the other layers' cache grows.
+        further = kv_bytes_at(shape, shape.window + 1.0, "f16") - kv_bytes_at(shape, float(shape.window), "f16")
+        windowed = {"kv_windowed_per_token_f16": at_one.bytes - at_zero.bytes - further, "window": shape.window}
     return {
+        **windowed,
         "name": shape.name,
         "architecture": shape.architecture,
         "layers": shape.layers,

@@ -8,7 +8,7 @@ from zinc_kettle.core.family import depth_fall
 from zinc_kettle.core.fit.limit import limit_share
 from zinc_kettle.core.measures.kinds import Group, Measure, OfCell, PerRepeat
 from zinc_kettle.core.repeat import Figure, Missing, Repeat
-from zinc_kettle.core.stats import median, robust_spread
+from zinc_kettle.core.stats import median, median_interval, robust_spread
 from zinc_kettle.core.steady import steady_throughput
 from zinc_kettle.core.units import NS_PER_S
 from zinc_kettle.core.value import CellFigure, Value
@@ -59,10 +59,15 @@ def output_tokens(repeat: Repeat) -> Figure:
 
 def depth_loss(repeats: Sequence[Repeat]) -> CellFigure:
     """Share of decode speed lost per 1,000 tokens of context, from requests of different depth."""
-    fall = depth_fall([t for r in repeats for t in r.measured])
-    if isinstance(fall, Missing):
-        return fall
-    return Value(fall.loss, fall.loss_low, fall.loss_high, "interval95", len(repeats), "share")
+    whole = depth_fall([t for r in repeats for t in r.measured])
+    if isinstance(whole, Missing):
+        return whole
+    falls = [fall for r in repeats if not isinstance(fall := depth_fall(r.measured), Missing)]
+    if len(falls) < len(repeats):
+        return Value(whole.loss, whole.loss, whole.loss, "range", 1, "share")
+    # Requests of one repeat hang together: what the repeats carry is what their losses, one each, carry.
+    found = median_interval([fall.loss for fall in falls])
+    return Value(found.value, found.low, found.high, found.bound, found.n, "share")
 
 
 def spread(repeats: Sequence[Repeat]) -> CellFigure:

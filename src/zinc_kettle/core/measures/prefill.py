@@ -21,13 +21,16 @@ def prefill_client(repeat: Repeat) -> Figure:
     """Uncached prompt tokens over TTFT, totals over totals, in tokens per second."""
     if not repeat.alone:
         return QUEUED
-    pairs = [(t.uncached_tokens, t.ttft_ns) for t in repeat.measured if t.ttft_ns and t.uncached_tokens is not None]
+    known = [(t.uncached_tokens, t.ttft_ns) for t in repeat.measured]
+    pairs = [(n, ns) for n, ns in known if n is not None and ns is not None]
     if not pairs:
         return Missing("the engine does not say how long the prompt was")
-    tokens = sum(n for n, _ in pairs if n is not None)
+    if any(ns <= 0 for _, ns in pairs):
+        return Missing("an answer came before its request was sent: the clocks of this repeat cannot be trusted")
+    tokens = sum(n for n, _ in pairs)
     if tokens < CLIENT_PREFILL_MIN_TOKENS * len(pairs):
         return Missing(f"fewer than {CLIENT_PREFILL_MIN_TOKENS} uncached prompt tokens: mostly fixed overhead")
-    return tokens * NS_PER_S / sum(ns for _, ns in pairs if ns is not None)
+    return tokens * NS_PER_S / sum(ns for _, ns in pairs)
 
 
 def prefill_engine(repeat: Repeat) -> Figure:

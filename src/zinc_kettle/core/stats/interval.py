@@ -34,6 +34,8 @@ class Interval:
     high: float
     bound: Bound
     n: int
+    p: float = 1.0
+    """Of a ratio: how often one so far from 1 would be seen where there is no difference; 1 where that is not known."""
 
 
 def median_interval(values: Sequence[float], *, seed: int = 0) -> Interval:
@@ -78,31 +80,6 @@ def _resampled_medians(array: npt.NDArray[np.float64], rng: np.random.Generator)
     picks = rng.integers(0, len(array), (RESAMPLES, len(array)))
     medians: npt.NDArray[np.float64] = np.median(array[picks], axis=1)
     return medians
-
-
-def ratio_interval(a: Sequence[float], b: Sequence[float], *, seed: int = 0) -> Interval:
-    """Ratio of the medians, a over b, of two unpaired sets of repeats.
-
-    With six or more repeats on both sides: percentile bootstrap of both. Otherwise the widest ratio the two ranges
-    allow, called a range. Values must be positive.
-
-    Raises:
-        ValueError: An empty side, or values that are not positive.
-    """
-    first, second = np.asarray(a, dtype=np.float64), np.asarray(b, dtype=np.float64)
-    if not len(first) or not len(second):
-        raise ValueError("a ratio of no values")
-    if first.min() <= 0 or second.min() <= 0:
-        raise ValueError("a ratio needs positive values")
-    n = min(len(first), len(second))
-    value = float(np.median(first) / np.median(second))
-    if n < MIN_FOR_INTERVAL:
-        low, high = float(first.min() / second.max()), float(first.max() / second.min())
-        return Interval(value, low, high, "range", n)
-    rng = np.random.default_rng(seed)
-    ratios = _resampled_medians(first, rng) / _resampled_medians(second, rng)
-    low, high = (float(q) for q in np.quantile(ratios, [(1 - CONFIDENCE) / 2, (1 + CONFIDENCE) / 2]))
-    return Interval(value, min(low, value), max(high, value), "interval95", n)
 
 
 def pooled_quantile_interval(groups: Sequence[npt.NDArray[np.float64]], p: float, *, seed: int = 0) -> Interval:
