@@ -16,7 +16,7 @@ from scipy import stats as reference
 from zinc_kettle.core.compare import differs
 from zinc_kettle.core.stats import Interval, flukes, median, median_interval, quantile, robust_spread, thin
 from zinc_kettle.core.stats.interval import pooled_quantile_interval
-from zinc_kettle.core.stats.ratios import clearly_apart, holm, paired_ratio, pairs_p, unpaired_ratio
+from zinc_kettle.core.stats.ratios import clearly_apart, holm, paired_ratio, paired_ratios, pairs_p, unpaired_ratio
 
 numbers = st.lists(st.floats(0.01, 1e6), min_size=1, max_size=40)
 
@@ -232,5 +232,9 @@ def test_pairs_of_a_study_share_its_error() -> None:
     two = columns[:2]
     assert pairs_p(two, [(0, 1)]) == pytest.approx([paired_ratio(list(two[0]), list(two[1])).p])
     columns[0], columns[1] = 1.0, (1.02, 1.0201, 1.0199)
+    many = paired_ratios(columns, [(2, 3), (5, 4)])
+    for found, (a, b) in zip(many, [(2, 3), (5, 4)], strict=True):
+        one = paired_ratio(list(columns[a]), list(columns[b]))
+        assert (found.value, found.low, found.high, found.p) == pytest.approx((one.value, one.low, one.high, one.p))
     alone, together = pairs_p(columns[:2], [(1, 0)])[0], pairs_p(columns, [(1, 0)])[0]
     assert alone < 0.001 and together > 0.2 and pairs_p(columns, []) == []

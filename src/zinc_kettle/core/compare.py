@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
@@ -27,9 +27,10 @@ from zinc_kettle.core.stats.ratios import (
     clearly_apart,
     holm,
     paired_ratio,
+    paired_ratios,
     pairs_p,
     unpaired_ratio,
-)
+)  # fmt: skip
 from zinc_kettle.core.value import Value
 
 MIN_REPEATS = MIN_FOR_CLAIM
@@ -220,43 +221,45 @@ class Gain:
 
 def gains(results: StudyResults, name: str) -> list[Gain]:
     """For each varied factor, what each level bought over the one before it in the plan; all pairs are one family."""
-    out: list[Gain] = []
-    by_levels: dict[object, CellResults] = {_without(c.cell.levels): c for c in results.cells if c.done}
-    for factor, levels in results.study.vary.items():
-        for low, high in itertools.pairwise(levels):
-            found = _gain(results, by_levels, name, factor, low, high)
-            if found.ratios:
-                out.append(found)
-    adjusted = iter(holm(_pairs_p(results, out, name)))
-    return [replace(gain, adjusted=tuple(next(adjusted) for _ in gain.ratios)) for gain in out]
-
-
-def _pairs_p(results: StudyResults, found: Sequence[Gain], name: str) -> list[float]:
-    """The p value of each pair of some gains, in their order: by the error of all cells, where they share blocks."""
     cells = [c for c in results.cells if c.done and len(c.series(name)) >= MIN_REPEATS]
-    columns = _columns(cells, name)
-    if columns is None:
-        return [r.p for gain in found for r in gain.ratios]
-    at = {_without(c.cell.levels): i for i, c in enumerate(cells)}
-    pairs = [
-        (at[_without({**levels, gain.factor: gain.high})], at[_without({**levels, gain.factor: gain.low})])
-        for gain in found for levels in gain.where
+    at: dict[object, int] = {_without(c.cell.levels): i for i, c in enumerate(cells)}
+    steps = [
+        (factor, low, high, _pairs(cells, at, factor, low, high))
+        for factor, levels in results.study.vary.items() for low, high in itertools.pairwise(levels)
     ]  # fmt: skip
-    return pairs_p(columns, pairs)
+    pairs = [pair for *_, mine in steps for pair in mine]
+    ratios, p = _ratios(cells, pairs, name)
+    of = dict(zip(pairs, zip(ratios, holm(p), strict=True), strict=True))
+    out = []
+    for factor, low, high, mine in steps:
+        found = [(pair, *of[pair]) for pair in mine if of[pair][0] is not None]
+        if found:
+            where = tuple({n: v for n, v in cells[a].cell.levels.items() if n != factor} for (a, _), *_ in found)
+            told = tuple(r for _, r, _ in found if r is not None)
+            out.append(Gain(factor, low, high, told, where, tuple(adjusted for *_, adjusted in found)))
+    return out
 
 
-def _gain(
-    results: StudyResults, by_levels: Mapping[object, CellResults], name: str, factor: str, low: Level, high: Level
-) -> Gain:
-    ratios, where = [], []
-    for cell in by_levels.values():
-        if cell.cell.levels[factor] == high:
-            other = by_levels.get(_without({**cell.cell.levels, factor: low}))
-            found = None if other is None else ratio(cell, other, name)
-            if found is not None:
-                ratios.append(found)
-                where.append({n: v for n, v in cell.cell.levels.items() if n != factor})
-    return Gain(factor, low, high, tuple(ratios), tuple(where))
+def _pairs(
+    cells: Sequence[CellResults], at: Mapping[object, int], factor: str, low: Level, high: Level
+) -> list[tuple[int, int]]:
+    """Places of the cells with one level and with the other, all else equal."""
+    tops = [(i, c) for i, c in enumerate(cells) if c.cell.levels[factor] == high]
+    others = [(i, at.get(_without({**c.cell.levels, factor: low}))) for i, c in tops]
+    return [(i, other) for i, other in others if other is not None]
+
+
+def _ratios(
+    cells: Sequence[CellResults], pairs: Sequence[tuple[int, int]], name: str
+) -> tuple[list[Interval | None], list[float]]:
+    """The ratio of each pair, and its p value by the error of all cells, where they share blocks."""
+    columns = _columns(cells, name)
+    if columns is not None and all(len(c.series(name)) == columns.shape[1] for c in cells):
+        return list(paired_ratios(columns, pairs)), pairs_p(columns, pairs)  # thousands at once
+    found = [ratio(cells[a], cells[b], name) for a, b in pairs]
+    if columns is not None:
+        return found, pairs_p(columns, pairs)
+    return found, [1.0 if r is None else r.p for r in found]
 
 
 # tokenizers

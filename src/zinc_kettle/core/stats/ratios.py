@@ -114,6 +114,29 @@ def clearly_apart(columns: Columns, at: int) -> npt.NDArray[np.bool_]:
     return apart
 
 
+def paired_ratios(columns: Columns, pairs: Sequence[tuple[int, int]]) -> list[Interval]:
+    """`paired_ratio` of many pairs of cells at once, the first over the second.
+
+    Args:
+        columns: Positive figures, shape (cells, blocks); three or more blocks.
+        pairs: Places of the cells.
+    """
+    from scipy import special
+
+    if not pairs:
+        return []
+    logs, n = np.log(columns), columns.shape[1]
+    a, b = np.array(pairs).T
+    difference = logs[a] - logs[b]
+    mean, error = difference.mean(axis=1), difference.std(axis=1, ddof=1) / n**0.5
+    half = float(special.stdtrit(n - 1.0, 1 - ALPHA / 2)) * error
+    t = np.where(error > 1e-12, np.abs(mean) / np.maximum(error, 1e-12), np.where(np.abs(mean) > 1e-12, np.inf, 0.0))
+    p = 2 * special.stdtr(n - 1.0, -t)
+    half = np.where(error > 1e-12, half, 0.0)
+    rows = np.column_stack([np.exp(mean), np.exp(mean - half), np.exp(mean + half), p]).tolist()
+    return [Interval(value, low, high, "interval95", n, chance) for value, low, high, chance in rows]
+
+
 def pairs_p(columns: Columns, pairs: Sequence[tuple[int, int]]) -> list[float]:
     """The p value of the difference of each pair of cells, not adjusted for their number.
 
