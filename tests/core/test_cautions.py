@@ -95,7 +95,7 @@ CASES: list[tuple[str, list[Repeat], list[Repeat]]] = [
     ("stalled", request_gap(2.0), request_gap(1.99)),
     ("drift", repeats_at(*(25.0 + 0.3 * i for i in range(8))), repeats_at(*(25.0 + 0.1 * i for i in range(8)))),
     ("thin-percentile", [repeat(*many(999))], [repeat(*many(1_000))]),
-    ("no-steady-window", [loaded(3)], [loaded(4)]),
+    ("no-steady-window", [loaded(2)], [loaded(3)]),
     ("counted-by-chunks", request(chunk_tokens=0 * decode_timeline(25.0).chunk_tokens), request()),
 ]
 

@@ -17,12 +17,11 @@ from zinc_kettle.core.family import prefill_slope as slope_of_points
 from zinc_kettle.core.lengths import families
 from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.plan import Repeats
-from zinc_kettle.core.precision import half_width_percent, wanted_repeats
+from zinc_kettle.core.precision import half_width_percent, look_level, looks, wanted_repeats
 from zinc_kettle.core.repeat import Missing, Repeat
 from zinc_kettle.core.results import KeptRepeat, StudyResults
 from zinc_kettle.core.stats import fit_line, median_interval
 from zinc_kettle.core.stats.drift import trend
-from zinc_kettle.core.stats.interval import pooled_quantile_interval
 from zinc_kettle.core.summary import cell_value
 from zinc_kettle.core.value import Value
 from zinc_kettle.present.findings import answer, findings
@@ -160,48 +159,40 @@ PLAN = Repeats(count=6, until_percent=2.0, ceiling=30)
 
 
 def test_repeats_until_narrow() -> None:
-    """The floor first; enough when narrow; more when wide; never beyond the ceiling."""
-    narrow = [100.0, 100.2, 99.9, 100.1, 100.0, 99.8]
-    wide = [100.0, 130.0, 80.0, 110.0, 90.0, 120.0]
-    assert wanted_repeats(PLAN, narrow[:5]) == 6 and wanted_repeats(PLAN, narrow) == 6
-    assert 6 < wanted_repeats(PLAN, wide) <= 12
-    assert wanted_repeats(PLAN, wide * 5) == 30 and wanted_repeats(PLAN, []) == 6
+    """The first look first; enough when narrow; the next look when wide; never beyond the ceiling."""
+    narrow = [100.0, 100.2, 99.9, 100.1, 100.0, 99.8, 100.3, 99.9]
+    wide = [100.0, 130.0, 80.0, 110.0, 90.0, 120.0, 85.0, 105.0]
+    planned = looks(PLAN.count, PLAN.most)
+    assert wanted_repeats(PLAN, narrow[:5]) == planned[0] and wanted_repeats(PLAN, narrow) == planned[0]
+    assert wanted_repeats(PLAN, wide) == planned[1]
+    assert wanted_repeats(PLAN, wide * 5) == 30 and wanted_repeats(PLAN, []) == planned[0]
     assert wanted_repeats(Repeats(count=3), wide) == 3
-    half = half_width_percent(wide)
-    interval = median_interval(wide)
-    assert half == pytest.approx(
-        100 * max(interval.high - interval.value, interval.value - interval.low) / interval.value
-    )
+    interval = median_interval(wide, level=look_level(PLAN))
+    half = 100 * max(interval.high - interval.value, interval.value - interval.low) / interval.value
+    assert half_width_percent(wide, level=look_level(PLAN)) == pytest.approx(half)
     assert half_width_percent(wide[:5]) is None and half_width_percent([]) is None
+
+
+@given(st.integers(1, 40), st.integers(1, 2_000))
+def test_looks_are_few_and_can_carry_their_level(floor: int, more: int) -> None:
+    """They grow from the floor on to the ceiling, and at the first one bounds at the looks' level exist."""
+    planned = looks(floor, floor + more)
+    assert list(planned) == sorted(set(planned)) and planned[0] >= floor and planned[-1] == floor + more
+    level = 1 - 0.05 / len(planned)
+    assert planned[0] == planned[-1] or median_interval([float(i) for i in range(planned[0])], level=level).bound != (
+        "range"
+    )
 
 
 def test_a_study_until_narrow_is_measured_when_it_is() -> None:
     """The map counts what each cell wants, not what all might."""
     plan = study({"threads": (1, 2)}, repeats=PLAN)
     one, two = plan.cells
-    steady = measured(*repeats_at(25.0, 25.1, 24.9, 25.0, 25.05, 24.95))
-    loose = measured(*repeats_at(20.0, 25.0, 30.0, 22.0, 28.0, 24.0))
+    steady = measured(*repeats_at(25.0, 25.1, 24.9, 25.0, 25.05, 24.95, 25.0, 25.02))
+    loose = measured(*repeats_at(20.0, 25.0, 30.0, 22.0, 28.0, 24.0, 21.0, 29.0))
     results = StudyResults.of_repeats(plan, {one.key: steady, two.key: loose})
     assert [c.state for c in results.cells] == ["measured", "partly"]
-    assert results.cells[1].wanted > 6
-
-
-@given(
-    st.lists(st.lists(st.floats(0.01, 10), min_size=1, max_size=8), min_size=6, max_size=12),
-    st.sampled_from([0.5, 0.9, 0.99]),
-)
-def test_pooled_quantiles_against_plain_resampling(groups: list[list[float]], p: float) -> None:
-    """The quick way gives the same bounds as drawing and sorting anew each time."""
-    arrays = [np.array(g) for g in groups]
-    interval = pooled_quantile_interval(arrays, p, seed=1)
-    assert interval.value == pytest.approx(float(np.quantile(np.concatenate(arrays), p)))
-    rng = np.random.default_rng(2)
-    draws = [
-        float(np.quantile(np.concatenate([arrays[i] for i in rng.integers(0, len(arrays), len(arrays))]), p))
-        for _ in range(400)
-    ]
-    assert interval.low <= np.quantile(draws, 0.20) + 1e-9 and interval.high >= np.quantile(draws, 0.80) - 1e-9
-    assert min(map(min, groups)) - 1e-9 <= interval.low <= interval.high <= max(map(max, groups)) + 1e-9
+    assert results.cells[1].wanted > 8
 
 
 def burst(latencies_ms: Sequence[float], **changes: Any) -> Repeat:

@@ -135,8 +135,22 @@ def test_pause_and_go_on() -> None:
 
 
 def test_until_narrow_ends_also_where_all_fails() -> None:
-    """Equal values are narrow at the floor; a cell that always fails is tried no more often than it may be repeated."""
+    """Equal values are narrow at the first look; one that always fails is tried no more often than it may be."""
     plan = study({"threads": (1, 2)}, repeats=Repeats(count=6, until_percent=2.0, ceiling=9))
     bad = plan.cells[0].key
     steps, _ = walk(plan, fails=frozenset({bad}))
-    assert Counter(s.cell for s in steps) == {bad: 9, plan.cells[1].key: 6}
+    assert Counter(s.cell for s in steps) == {bad: 9, plan.cells[1].key: 7}
+
+
+def test_a_settled_cell_gets_no_more_unless_it_is_asked_for() -> None:
+    """The log says after how many its question was answered; the others go on to their next look."""
+    plan = study({"threads": (1, 2)}, repeats=Repeats(count=3, until_answered="best", ceiling=12))
+    one, two = plan.cells
+    settled = Decision("settle", 0.0, one.levels, count=3)
+    tally = Tally(frozenset(range(3)), (1.0, 1.0, 1.0), (0, 1, 2))
+    schedule = Schedule(plan, (settled,))
+    assert schedule.wanted(one.key, tally) == 3 and schedule.wanted(two.key, tally) == 4
+    more = Schedule(plan, (settled, Decision("more", 0.0, one.levels, count=2)))
+    assert more.wanted(one.key, tally) == 5
+    steps, _ = walk(plan, lambda _step, count: [settled] if count == 6 else [])
+    assert Counter(s.cell for s in steps) == {one.key: 3, two.key: 12}

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import random
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 import pytest
@@ -17,6 +18,7 @@ from zinc_kettle.core.compare import differs
 from zinc_kettle.core.stats import Interval, flukes, median, median_interval, quantile, robust_spread, thin
 from zinc_kettle.core.stats.interval import pooled_quantile_interval
 from zinc_kettle.core.stats.ratios import clearly_apart, holm, paired_ratio, paired_ratios, pairs_p, unpaired_ratio
+from zinc_kettle.core.stats.waves import Waves, waves
 
 numbers = st.lists(st.floats(0.01, 1e6), min_size=1, max_size=40)
 
@@ -78,20 +80,37 @@ def test_equal_repeats_have_an_interval_of_no_width() -> None:
     assert (i.low, i.high) == (5.0, 5.0)
 
 
-def test_interval_covers_the_median_about_as_often_as_it_says() -> None:
-    """Of 60 samples of ten normal repeats, the true median is inside most of the time (95% nominal)."""
-    rng = np.random.default_rng(4)
-    hits = 0
-    for k in range(60):
-        i = median_interval(list(rng.normal(100, 5, 10)), seed=k)
-        hits += i.low <= 100 <= i.high
-    assert hits >= 51
+@given(st.lists(st.floats(0.1, 100), min_size=1, max_size=40), st.sampled_from([0.95, 0.99]))
+def test_bounds_are_those_of_the_sign_test(values: list[float], level: float) -> None:
+    """Ranks from the binomial distribution, as scipy inverts the test of a quantile."""
+    i = median_interval(values, level=level)
+    expected: Any = reference.quantile_test(np.array(values), q=0.0, p=0.5)
+    expected = expected.confidence_interval(level)
+    if np.isnan(expected.low) or np.isnan(expected.high):
+        assert i.bound == "range"
+    else:
+        assert (i.low, i.high, i.bound) == (expected.low, expected.high, "interval95")
 
 
-def test_same_repeats_same_interval() -> None:
-    """The resampling is seeded: a figure does not tremble between two looks."""
-    values = [9.0, 10.0, 11.0, 10.5, 9.5, 12.0, 10.2]
-    assert median_interval(values, seed=3) == median_interval(values, seed=3)
+@given(st.floats(-0.5, 0.95), st.integers(6, 60))
+def test_memory_only_ever_widens(memory: float, n: int) -> None:
+    """Bounds are never narrower for what the blocks remember, nor without limit; short runs never claim more than
+    themselves."""
+    found = Waves(memory)
+    assert 1.0 <= found.widening(n) < 12.0
+    assert not found.seen(n) or n >= 20
+
+
+def test_waves_are_found_in_the_cells_together() -> None:
+    """A walk of the machine that all cells share is seen; independent repeats are left alone."""
+    rng = np.random.default_rng(2)
+    wave = np.zeros(30)
+    for i in range(1, 30):
+        wave[i] = 0.8 * wave[i - 1] + rng.normal(0, 0.05)
+    shared = [list(np.exp(wave + rng.normal(0, 0.01, 30))) for _ in range(4)]
+    calm = [list(np.exp(rng.normal(0, 0.05, 30))) for _ in range(4)]
+    assert waves(shared).widening(30) > 1.6 and waves(calm).widening(30) < 1.2
+    assert waves([[1.0, 2.0]]).widening(2) == 1.0
 
 
 # ratios
@@ -199,14 +218,23 @@ def test_thin_at_the_boundary(n: int, p: float, is_thin: bool) -> None:
     assert thin(n, p) is is_thin
 
 
-def test_pooled_quantile_draws_whole_groups() -> None:
-    """One group far off widens the bounds, however many values the others have."""
-    groups = [np.full(100, 1.0)] * 7 + [np.full(100, 2.0)]
-    i = pooled_quantile_interval(groups, 0.95)
-    assert i.value == 2.0
-    assert i.low == 1.0
+def test_pooled_quantile_knows_that_requests_hang_together() -> None:
+    """The same requests tell more where they come from many repeats that are alike than from a few that are not."""
+    values = np.random.default_rng(3).normal(10, 1, 1600)
+    mixed, sorted_in = np.split(values, 8), np.split(np.sort(values), 8)
+    i, apart = pooled_quantile_interval(mixed, 0.95), pooled_quantile_interval(sorted_in, 0.95)
+    assert i.value == apart.value == pytest.approx(float(np.quantile(values, 0.95)))
+    assert i.bound == "interval95" and i.low < i.value < i.high
+    assert apart.bound == "range"
     with pytest.raises(ValueError, match="no values"):
         pooled_quantile_interval([np.array([])], 0.5)
+
+
+def test_a_thin_percentile_has_no_interval() -> None:
+    """Of 96 requests nothing is known beyond the highest: what was seen is said."""
+    groups = np.split(np.random.default_rng(3).normal(10, 1, 96), 6)
+    i = pooled_quantile_interval(groups, 0.95)
+    assert i.bound == "range" and i.low <= i.value <= i.high
 
 
 @given(st.lists(st.floats(-1e9, 1e9), min_size=1, max_size=40))
@@ -220,7 +248,7 @@ def test_equal_cells_are_seldom_told_apart(noise: str) -> None:
     """A short version of the simulation in benchmarks/claims.py: of 300 studies no more than chance allows above 5%."""
     rng = np.random.default_rng(3)
     for n, cells in ((3, 6), (6, 6)):
-        false = [simulate(rng, noise, n, cells, 300).value for simulate in (claims.false_best, claims.false_gain)]
+        false = [simulate(rng, noise, n, cells, 300)[0].value for simulate in (claims.false_best, claims.false_gain)]
         held, alone = claims.coverage(rng, noise, n, 300)
         assert max(false) <= 0.085 and held.value >= 0.91 and alone.value <= 0.085
 

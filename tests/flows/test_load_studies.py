@@ -6,6 +6,7 @@ import dataclasses
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 
 from tests.build import decode_timeline, study
@@ -18,6 +19,7 @@ from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.traffic import Lengths, Load, Recorded, RetryPolicy, Shape
 from zinc_kettle.core.value import Value
 from zinc_kettle.formats.suite import task_texts
+from zinc_kettle.present.findings import answer
 from zinc_kettle.session import progress as p
 from zinc_kettle.session.calibrate import Prepared, Workload
 from zinc_kettle.session.orders import Orders
@@ -160,9 +162,9 @@ async def test_faults_and_retries_of_a_study(paced: str, tmp_path: Path) -> None
         assert "errors" in {c.code for c in cell.cautions}
 
 
-@pytest.mark.parametrize(("rates", "wanted"), [((25.0, 25.01, 24.99), 6), ((20.0, 25.0, 31.0), 9)])
+@pytest.mark.parametrize(("rates", "wanted"), [((25.0, 25.01, 24.99), 7), ((20.0, 25.0, 31.0), 9)])
 async def test_repeats_until_narrow_enough(tmp_path: Path, rates: tuple[float, ...], wanted: int) -> None:
-    """A steady cell stops at the floor, a noisy one goes on to the ceiling; resuming measures nothing more."""
+    """A steady cell stops at the first look, a noisy one goes on to the ceiling; resuming measures nothing more."""
     count = iter(range(10**6))
 
     def act(episode: Episode) -> Timeline:
@@ -175,6 +177,27 @@ async def test_repeats_until_narrow_enough(tmp_path: Path, rates: tuple[float, .
     view = await bench.run(plan)
     assert view.cells[0].done == wanted and view.cells[0].state == "measured"
     assert [e.left_s for e in bench.events if isinstance(e, p.Progress)][-1] == 0.0
+
+
+async def test_repeats_until_it_is_known_which_is_best(tmp_path: Path) -> None:
+    """A cell far behind gets few repeats, two that are alike end together, and the log and the answer say so."""
+    noise = np.random.default_rng(5)
+    rates = {1: 20.0, 2: 29.9, 4: 30.0}
+
+    def act(episode: Episode) -> Timeline:
+        return decode_timeline(rates[bench.engines.tries[-1] or 0] * float(np.exp(noise.normal(0, 0.012))),
+                               asked_tokens=11)  # fmt: skip
+
+    bench = Bench(tmp_path, act)
+    plan = study({"threads": (1, 2, 4)}, hold={"model": "brine-15m", "quantization": "Q8_0", "output_tokens": 11},
+                 prompts=Prompts(("a.txt",), ("ribo",)),
+                 repeats=Repeats(count=3, until_answered="best", smallest_percent=3.0, ceiling=12))  # fmt: skip
+    view = await bench.run(plan)
+    slow, *alike = view.cells
+    assert slow.done < alike[0].done == alike[1].done < 12
+    assert {c.state for c in view.cells} == {"measured"} and view.run.state == "measured"
+    assert {d.kind for d in view.run.decisions} == {"settle"} and len(view.run.decisions) == 3
+    assert answer(view).endswith("not more than 3% behind")
 
 
 async def test_more_drivers_where_one_is_full(tmp_path: Path) -> None:

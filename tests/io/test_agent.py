@@ -6,6 +6,7 @@ import ast
 import json
 import subprocess
 import sys
+import time
 import types
 from pathlib import Path
 from typing import Any
@@ -14,6 +15,7 @@ import pytest
 
 from zinc_kettle.rigs import local
 from zinc_kettle.rigs.agent import busy, facts, probe, watch
+from zinc_kettle.rigs.telemetry import TreeWatch
 
 AGENT = Path(facts.__file__).parent
 
@@ -137,7 +139,7 @@ def test_devices_that_nvml_tells(monkeypatch: pytest.MonkeyPatch, tmp_path: Path
         ("card 1", "1.2.3", 250.0),
     ]
     power = watch.Power(str(tmp_path))
-    assert power.source == "NVML" and power.device_bytes() == 3 << 30
+    assert power.source.startswith("NVML (without the processor") and power.device_bytes() == 3 << 30
     assert watch.Watts(str(tmp_path)).watts() == 60.0
     monkeypatch.setitem(sys.modules, "pynvml", Nvml(broken=True))
     assert facts.nvml() == "NVML says: driver not loaded"
@@ -157,6 +159,46 @@ def test_energy_counters_wrap(tmp_path: Path) -> None:
     tree(tmp_path, {f"{zone}/energy_uj": "49"})
     assert counters.microjoules() == 70 + 49 + 1000 - 950
     assert "energy counters" in watch.Power(root).source
+
+
+def test_energy_of_all_sources_is_added(tmp_path: Path) -> None:
+    """Processor and device together; what nothing tells is named; a battery tells of everything and stands alone."""
+    package, card = "sys/class/powercap/intel-rapl:0", "sys/class/drm/card0/device/hwmon/hwmon1/power1_average"
+    root = tree(tmp_path, {f"{package}/energy_uj": "100", f"{package}/max_energy_range_uj": "999999"})
+    assert watch.Power(root).source.endswith("(without the rest of the machine)")
+    tree(tmp_path, {"sys/class/drm/card0/status": "on"})
+    assert "without a graphics device and" in watch.Power(root).source
+    tree(tmp_path, {card: "41000000"})
+    power = watch.Power(root)
+    first = power.microjoules() or 0
+    tree(tmp_path, {f"{package}/energy_uj": "50100"})
+    time.sleep(0.05)
+    used = (power.microjoules() or 0) - first
+    assert used > 50_000 + 0.05 * 41e6 and "energy counters of the processor package and the graphics" in power.source
+    tree(tmp_path, {"sys/class/power_supply/BAT0/status": "Discharging", "sys/class/power_supply/BAT0/power_now": "9"})
+    assert watch.Power(root).source == "the battery's own reading"
+
+
+def test_the_highest_memory_is_that_of_the_watch() -> None:
+    """A process that needs 100 MB for a moment has needed them in the first watch and not in the second."""
+    code = "import sys\nfor line in sys.stdin:\n len(b'x' * (int(line) << 20))\n print('ok', flush=True)"
+    child = subprocess.Popen([sys.executable, "-c", code], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+    assert child.stdin and child.stdout
+    highest = []
+    try:
+        for size in (100, 1):
+            seen, sampler = TreeWatch(child.pid), watch.Sampler(child.pid)
+            sampler.anew()
+            sampler.sample()
+            time.sleep(0.2)
+            child.stdin.write(f"{size}\n")
+            child.stdin.flush()
+            child.stdout.readline()
+            highest.append((int(str(sampler.sample()["high"])), seen.end(driver_cpu_ns=0)[0].highest_bytes))
+    finally:
+        child.kill()
+        child.wait(10)
+    assert all(big - 80_000_000 > small > 0 for big, small in zip(*highest, strict=True)), highest
 
 
 def test_a_battery_tells_power_only_while_it_is_drained(tmp_path: Path) -> None:
@@ -179,7 +221,7 @@ def test_a_recorded_process_tree(tmp_path: Path) -> None:
     root = tree(tmp_path, files)
     assert watch.tree(10, root) == [10, 11, 12]
     sample = watch.Sampler(10, root).sample()
-    assert sample["rss"] == 3 * 800 * 1024 and sample["anon"] == 3 * 500 * 1024 and sample["high"] == 900 * 1024
+    assert sample["rss"] == 3 * 800 * 1024 and sample["anon"] == 3 * 500 * 1024 and sample["high"] == -1
     assert sample["cpu"] == 3 * 50 * 10_000_000 and sample["alive"] is True and sample["uj"] is None
     assert watch.machine(root) == pytest.approx((1.6, 0.3, 10.0))
     assert watch.Sampler(99, root).sample()["alive"] is False

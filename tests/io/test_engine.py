@@ -143,7 +143,7 @@ async def test_telemetry_sees_the_engine(home: Path) -> None:
     assert len(trace.at_ns) >= 4 * seconds
     assert resident == trace.resident_bytes[-1] or resident > 10_000_000
     assert trace.anonymous_bytes.min() > 0 and trace.file_bytes.min() > 0
-    assert trace.high_water_bytes >= trace.resident_bytes.max() > 0
+    assert trace.highest_bytes >= trace.resident_bytes.max() > 0
     assert trace.cpu_ns[-1] > trace.cpu_ns[0] and trace.sampler_cpu_ns > 0
     assert machine.cores >= 1 and 0 <= machine.stolen_share <= 1 and machine.own_cores > 0
 

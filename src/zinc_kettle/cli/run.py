@@ -5,13 +5,15 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import signal
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 from zinc_kettle.cli import output
 from zinc_kettle.cli.show import tell
 from zinc_kettle.config import places
 from zinc_kettle.core.plan import Study
-from zinc_kettle.core.results import CellKept, CellResults, StudyResults
+from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import byte_size, duration
 from zinc_kettle.present.json import cell_json
 from zinc_kettle.session import progress as p
@@ -31,7 +33,7 @@ class Reporter:
         self._json = as_json
         self._meter = output.Meter()
         self._progress = ""
-        self._told: dict[str, CellKept] = {}
+        self._told: dict[str, Mapping[str, Any]] = {}
         self.results = StudyResults(study)
         self.run_id = ""
 
@@ -57,15 +59,17 @@ class Reporter:
         return self.results.cell(key).title
 
     def tell_rest(self) -> None:
-        """Records of the cells whose last record was not yet their final one."""
+        """Records of the cells whose last record was not yet their final one: bounds depend on all cells of a run."""
         for cell in self.results.cells:
-            if self._told.get(cell.cell.key) is not cell.kept:
-                self._tell(cell)
+            self._tell(cell)
 
     def _tell(self, cell: CellResults) -> None:
-        if self._json:
-            output.json_line(cell_json(self.results, cell))
-            self._told[cell.cell.key] = cell.kept
+        if not self._json:
+            return
+        record = cell_json(self.results, cell)
+        if record != self._told.get(cell.cell.key):
+            output.json_line(record)
+            self._told[cell.cell.key] = record
 
     def _began(self, event: p.Began) -> None:
         self.run_id = event.run_id

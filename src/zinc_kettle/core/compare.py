@@ -8,17 +8,19 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
 
+from zinc_kettle.core.answering import BEST, answer_of
 from zinc_kettle.core.factors import Level, label
 from zinc_kettle.core.facts import MachineFacts, machine_of
 from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import workload
+from zinc_kettle.core.precision import answer_looks
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.stats.ratios import (
@@ -29,6 +31,7 @@ from zinc_kettle.core.stats.ratios import (
     paired_ratio,
     paired_ratios,
     pairs_p,
+    repeats_to_tell,
     unpaired_ratio,
 )  # fmt: skip
 from zinc_kettle.core.value import Value
@@ -122,6 +125,8 @@ class Standing:
     """The largest."""
     too_early: bool = False
     """True where something is measured and a cell of it has too few repeats for a ranking."""
+    within_percent: float | None = None
+    """Where it is known that those tied with the best are behind it by no more than so many percent."""
 
     @property
     def all(self) -> tuple[CellResults, ...]:
@@ -144,10 +149,27 @@ def _standing(results: StudyResults, name: str) -> Standing:
         return Standing(low=low, high=high)
     if any(len(c.series(name)) < MIN_REPEATS for c, _ in measured):
         return Standing(low=low, high=high, too_early=True)
+    if results.study.repeats.until_answered == BEST and name == results.study.repeats.until_measure:
+        found = _answered([c for c, _ in measured], results, name)
+        return replace(found, low=low, high=high)
     pick = max if better == "more" else min
     top, _ = pick(measured, key=lambda pair: median(pair[0].series(name)))
     tied = _not_clearly_apart([c for c, _ in measured], top, name)
     return Standing(top, tied, low, high)
+
+
+def _answered(cells: Sequence[CellResults], results: StudyResults, name: str) -> Standing:
+    """Of a study that is repeated until it is known which is best: what its looks have told."""
+    taken = {c.cell.key: samples(c, name) for c in cells}
+    by_block = {key: dict(zip(t.blocks, t.values, strict=True)) for key, t in taken.items() if t.blocks}
+    answer = answer_of(results.study, by_block)
+    if not answer.leader:
+        return Standing(too_early=True)
+    tied = tuple(results.cell(key) for key in answer.left if key != answer.leader)
+    return Standing(
+        results.cell(answer.leader), tied,
+        within_percent=results.study.repeats.smallest_percent if answer.alike and tied else None,
+    )  # fmt: skip
 
 
 def _not_clearly_apart(cells: Sequence[CellResults], top: CellResults, name: str) -> tuple[CellResults, ...]:
@@ -175,6 +197,40 @@ def _columns(cells: Sequence[CellResults], name: str) -> npt.NDArray[np.float64]
 
 def _claims(found: Interval | None, level: float) -> bool:
     return found is not None and found.bound == "interval95" and found.p < level
+
+
+@dataclass(frozen=True, slots=True)
+class Effort:
+    """What would settle a comparison that is open."""
+
+    share: float
+    """The difference that would be told: what is seen, or the smallest worth knowing where less is seen."""
+    repeats: int
+    """Further repeats of each of the cells."""
+    seconds: float | None
+    """How long these take; None where it is not known."""
+
+
+def to_settle(a: CellResults, b: CellResults, name: str, *, smallest: float, pairs: int = 1) -> Effort | None:
+    """What would tell two cells apart with 90%, if they differ by what is seen now, or by the smallest worth knowing.
+
+    Args:
+        a: A cell.
+        b: Another one of the same run.
+        name: Of the measure.
+        smallest: The smallest difference worth knowing, as a share.
+        pairs: How many pairs are looked at together.
+
+    Returns:
+        None where too little is measured to say.
+    """
+    found = ratio(a, b, name)
+    if found is None or found.bound != "interval95" or found.high <= found.low:
+        return None
+    share = max(smallest, max(found.value, 1 / found.value) - 1)
+    further = max(1, repeats_to_tell(found, share, pairs=pairs) - found.n)
+    took = a.summary.took_s, b.summary.took_s
+    return Effort(share, further, further * sum(took) if all(took) else None)
 
 
 # gains
@@ -229,6 +285,9 @@ def gains(results: StudyResults, name: str) -> list[Gain]:
     ]  # fmt: skip
     pairs = [pair for *_, mine in steps for pair in mine]
     ratios, p = _ratios(cells, pairs, name)
+    repeats = results.study.repeats
+    if repeats.until_answered is not None and name == repeats.until_measure:
+        p = [min(1.0, value * len(answer_looks(repeats))) for value in p]  # it was looked at so often
     of = dict(zip(pairs, zip(ratios, holm(p), strict=True), strict=True))
     out = []
     for factor, low, high, mine in steps:

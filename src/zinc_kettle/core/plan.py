@@ -81,13 +81,23 @@ class Repeats:
     until_percent: float | None = None
     """Repeat a cell until the half-width of the measure's 95% interval is at most so many percent of its median."""
     until_measure: str = "decode"
+    """The measure that decides how often to repeat."""
     ceiling: int = 0
-    """The most repeats of a cell where `until_percent` is set."""
+    """The most repeats of a cell where something decides how many."""
+    until_answered: str | None = None
+    """Repeat cells until it is known which is best (`best`), or what each step of a factor brings (its name)."""
+    smallest_percent: float = 3.0
+    """The smallest difference worth knowing: cells that differ by no more are an answer, too."""
+
+    @property
+    def adaptive(self) -> bool:
+        """True where what is measured decides how many repeats there are."""
+        return self.until_percent is not None or self.until_answered is not None
 
     @property
     def most(self) -> int:
         """Repeats a cell may have."""
-        return max(self.count, self.ceiling) if self.until_percent is not None else self.count
+        return max(self.count, self.ceiling) if self.adaptive else self.count
 
 
 @dataclass(frozen=True, slots=True)

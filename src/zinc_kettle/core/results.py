@@ -14,12 +14,15 @@ from zinc_kettle.core.cautions import Caution, Setting, timeline_cautions
 from zinc_kettle.core.facts import EngineFacts, RunFacts, machine_of
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.plan import Cell, Study, shape_of
+from zinc_kettle.core.precision import look_level
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.schedule import Decision, Schedule, Tally
 from zinc_kettle.core.stats import Interval
+from zinc_kettle.core.stats.interval import median_interval
+from zinc_kettle.core.stats.waves import Waves, waves
 from zinc_kettle.core.summary import EMPTY, CellSummary, summarise
 from zinc_kettle.core.timeline import Timeline
-from zinc_kettle.core.value import CellFigure
+from zinc_kettle.core.value import CellFigure, Value
 
 T = TypeVar("T")
 RepeatState = Literal["open", "measured", "failed", "broken-off"]
@@ -68,6 +71,8 @@ class CellKept:
 NO_REPEATS: tuple[KeptRepeat, ...] = ()
 Loader = Callable[[str], Sequence[KeptRepeat]]
 """All repeats of a cell, by its key, in the order they ran."""
+Bounded = Callable[[str, Value, tuple[float, ...]], Value]
+"""A value of a measure's name with other bounds, given that measure of each repeat."""
 
 
 class CellResults:
@@ -80,17 +85,20 @@ class CellResults:
         setting: What its cautions need to know.
         load: Reads its repeats.
         skipped: A person left it out.
+        bounded: Gives a value of this cell the bounds it has among the cells of its run.
     """
 
     def __init__(
-        self, cell: Cell, kept: CellKept, wanted: int, setting: Setting, load: Loader, *, skipped: bool
-    ) -> None:
+        self, cell: Cell, kept: CellKept, wanted: int, setting: Setting, load: Loader, *, skipped: bool,
+        bounded: Bounded | None = None,
+    ) -> None:  # fmt: skip
         self.cell = cell
         self.kept = kept
         self.wanted = wanted
         self.skipped = skipped
         self._setting = setting
         self._load = load
+        self._bounded = bounded
         self.ratios: dict[tuple[str, str], tuple[CellResults, Interval | None]] = {}
         """Ratios to other cells by their key and the measure, with the other cell as it was; kept by core.compare."""
 
@@ -118,7 +126,10 @@ class CellResults:
 
     def value(self, name: str) -> CellFigure:
         """One measure, with its bounds or the reason it is missing."""
-        return self.summary.value(name)
+        figure = self.summary.value(name)
+        if self._bounded is None or not isinstance(figure, Value) or figure.of != "repeats":
+            return figure
+        return self._bounded(name, figure, self.series(name))
 
     def series(self, name: str) -> tuple[float, ...]:
         """One measure of each repeat (of each launch for the load time), in order."""
@@ -214,14 +225,28 @@ class StudyResults:
 
     def _cell(self, cell: Cell, kept: CellKept) -> CellResults:
         setting = setting_of(self.study, cell, self.run.facts)
-        until = self.study.repeats.until_percent is not None
+        until = self.study.repeats.adaptive
         values: tuple[float, ...] = ()
         if until and kept.done:
             summary = kept.summary if isinstance(kept.summary, CellSummary) else kept.summary()
             values = summary.series.get(self.study.repeats.until_measure, ())
         wanted = self.schedule.wanted(cell.key, Tally(values=values))
         skipped = cell.key in self.schedule.skipped
-        return CellResults(cell, kept, wanted, setting, self._load, skipped=skipped)
+        return CellResults(cell, kept, wanted, setting, self._load, skipped=skipped, bounded=self._bounds)
+
+    def waves(self, name: str) -> Waves:
+        """How a measure wanders over this run, from all its cells."""
+        return self.once(("waves", name), lambda: waves([c.series(name) for c in self.cells if c.done]))
+
+    def _bounds(self, name: str, value: Value, series: tuple[float, ...]) -> Value:
+        """A cell's value with bounds that carry the blocks' wandering, and that hold after looking again and again."""
+        repeats = self.study.repeats
+        if repeats.until_percent is not None and name == repeats.until_measure and len(series) == value.n:
+            value = Value.of_interval(median_interval(series, level=look_level(repeats)), value.unit)
+        if value.bound != "interval95":
+            return value
+        found, n = self.waves(name), value.n
+        return replace(_widened(value, found.widening(n)), this_run=not found.seen(n))
 
     def _count(self) -> None:
         self.done_repeats = sum(min(c.done, c.wanted) for c in self.cells)
@@ -275,6 +300,16 @@ class StudyResults:
         return DEFINITIONS_VERSION
 
 
+def _widened(value: Value, times: float) -> Value:
+    """Bounds so many times as far from the value: on a scale of ratios where all are positive."""
+    if times == 1.0:
+        return value
+    middle, low, high = value.value, value.low, value.high
+    if low > 0:
+        return replace(value, low=middle * (low / middle) ** times, high=middle * (high / middle) ** times)
+    return replace(value, low=middle - (middle - low) * times, high=middle + (high - middle) * times)
+
+
 def setting_of(study: Study, cell: Cell, facts: RunFacts, template_tokens: float | None = None) -> Setting:
     """What cautions need to know of a cell.
 
@@ -309,6 +344,6 @@ def cell_kept(study: Study, cell: Cell, facts: RunFacts, repeats: Iterable[KeptR
     failed = [r for r in records if r.state == "failed"]
     templates = [r.repeat.extras["template_tokens"] for r in records if "template_tokens" in r.repeat.extras]
     setting = setting_of(study, cell, facts, templates[0] if templates else None)
-    summary = summarise(measured, [r.repeat for r in failed], setting, seed=study.seed)
+    summary = summarise(measured, [r.repeat for r in failed], setting)
     engine = next((r.facts for r in reversed(records) if r.facts), EngineFacts())
     return CellKept(summary, len(measured), len(failed), failed[-1].failure if failed else None, engine)

@@ -17,7 +17,8 @@ from zinc_kettle.core.factors import Level
 from zinc_kettle.core.plan import Cell, LaunchSpec, Repeats, Study
 from zinc_kettle.core.precision import wanted_repeats
 
-DecisionKind = Literal["skip", "restore", "more", "add-level", "stop-after", "pause", "resume"]
+DecisionKind = Literal["skip", "restore", "more", "add-level", "stop-after", "pause", "resume", "settle"]
+"""`settle`: the tool's own, where the question no longer needs more repeats of a cell."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +40,7 @@ class Decision:
     levels: Mapping[str, Level] = field(default_factory=dict)
     """Cells that are meant: all that have these levels. Of `add-level` the one factor and its new level."""
     count: int = 0
-    """Of `more`: how many further repeats."""
+    """Of `more`: how many further repeats; of `settle`: after how many."""
     step: Step | None = None
     """What was being measured when it was taken; new cells and further repeats begin with its block."""
 
@@ -55,11 +56,18 @@ class Tally:
     blocks: frozenset[int] = frozenset()
     """Blocks in which its repeat was measured, or failed for good."""
     values: tuple[float, ...] = ()
-    """The measure that decides how often it is repeated, of each measured repeat."""
+    """The measure that decides how often it is repeated, of each measured repeat that has it."""
+    at: tuple[int, ...] = ()
+    """The block of each of these."""
 
     def with_repeat(self, block: int, values: Sequence[float] = ()) -> Tally:
         """The tally after one more repeat; a failed one brings no value."""
-        return Tally(self.blocks | {block}, (*self.values, *values))
+        return Tally(self.blocks | {block}, (*self.values, *values), (*self.at, *(block for _ in values)))
+
+    @property
+    def by_block(self) -> dict[int, float]:
+        """The values by their blocks."""
+        return dict(zip(self.at, self.values, strict=True))
 
 
 NOTHING = Tally()
@@ -119,6 +127,13 @@ class Schedule:
         return out
 
     @cached_property
+    def settled(self) -> Mapping[str, int]:
+        """Repeats of the cells of which the question needs no more."""
+        keys = {tuple(cell.levels.items()): cell.key for cell in self.whole.cells} if self.decisions else {}
+        found = ((keys.get(tuple(d.levels.items())), d.count) for d in self.decisions if d.kind == "settle")
+        return {key: count for key, count in found if key is not None}
+
+    @cached_property
     def _first_block(self) -> Mapping[str, int]:
         """The block from which on a cell of a level added later takes part; those of the plan do from block 0."""
         out: dict[str, int] = {}
@@ -135,14 +150,16 @@ class Schedule:
         """Repeats a cell needs, by what it has; none where it is skipped."""
         if key in self.skipped:
             return 0
-        return _wanted(self.study.repeats, tally.values, self.study.seed) + self._further.get(key, 0)
+        settled = self.settled.get(key)
+        least = _wanted(self.study.repeats, tally.values) if settled is None else settled
+        return least + self._further.get(key, 0)
 
     def needs(self, key: str, tally: Tally, block: int) -> bool:
         """True where a cell is to be measured in a block."""
         if block in tally.blocks or block < self._first_block.get(key, 0):
             return False
         wanted = self.wanted(key, tally)
-        if self.study.repeats.until_percent is None:
+        if not self.study.repeats.adaptive:
             return len(tally.blocks) < wanted
         # A repeat that failed says nothing of the interval, but a cell that always fails must end.
         return len(tally.values) < wanted and len(tally.blocks) < self.study.repeats.most + self._further.get(key, 0)
@@ -197,9 +214,9 @@ class Schedule:
 
 
 @lru_cache(maxsize=1 << 18)
-def _wanted(repeats: Repeats, values: tuple[float, ...], seed: int) -> int:
-    """Kept: it is asked of every cell after each repeat, and may resample."""
-    return wanted_repeats(repeats, values, seed=seed)
+def _wanted(repeats: Repeats, values: tuple[float, ...]) -> int:
+    """Kept: it is asked of every cell after each repeat."""
+    return wanted_repeats(repeats, values)
 
 
 @lru_cache(maxsize=64)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 import numpy.typing as npt
 
@@ -10,17 +12,18 @@ from zinc_kettle.core.stats import mean
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S, plural
 
-WINDOW_COMPLETIONS = 3
-"""A steady window wants this many completions per stream."""
+WINDOW_COMPLETIONS = 1.5
+"""A steady window wants this many completions per stream: of four requests a stream, about two and a half end in it."""
 OPEN_COMPLETIONS = 10
 """An open loop has no streams; fewer completions than these would be a rate of single requests."""
 
 
 def steady_window(repeat: Repeat) -> tuple[int, int] | None:
-    """From when all streams are first busy until the first one is not replaced; None where that never is.
+    """From one mean latency after all streams are busy until the first one is not replaced; None where that never is.
 
-    Of an open loop: from one mean latency after the first due time, when as many requests are open as there will be,
-    until the last due time.
+    Streams that start together are all in prefill at first, and write less than they will: the first latency is left
+    out. Of an open loop: from one mean latency after the first due time, when as many requests are open as there will
+    be, until the last due time.
     """
     requests = [t for t in repeat.timelines if t.role == "measured"]
     if repeat.open_loop:
@@ -29,9 +32,12 @@ def steady_window(repeat: Repeat) -> tuple[int, int] | None:
     if len(requests) < n or n < 1:
         return None
     sent = sorted(t.sent_ns for t in requests)
-    start, last_sent = sent[n - 1], sent[-1]
-    ends = [t.end_ns for t in requests if t.end_ns > last_sent]
-    return (start, min(ends)) if ends and min(ends) > start else None
+    ends = [t.end_ns for t in requests if t.end_ns > sent[-1]]
+    took = [t.duration_ns for t in requests if t.usable]
+    if not ends or not took:
+        return None
+    start = sent[n - 1] + round(mean(took))
+    return (start, min(ends)) if min(ends) > start else None
 
 
 def _open_window(requests: list[Timeline]) -> tuple[int, int] | None:
@@ -48,7 +54,7 @@ def steady_throughput(repeat: Repeat) -> Figure:
     if repeat.at_once:
         return Missing("requests handed over at once have no steady state; read batch time instead")
     window = steady_window(repeat)
-    wanted = OPEN_COMPLETIONS if repeat.open_loop else WINDOW_COMPLETIONS * repeat.concurrency
+    wanted = OPEN_COMPLETIONS if repeat.open_loop else math.ceil(WINDOW_COMPLETIONS * repeat.concurrency)
     if window is None:
         return Missing("no steady window: full load was never reached")
     start, end = window

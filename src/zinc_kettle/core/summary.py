@@ -15,7 +15,7 @@ from zinc_kettle.core.measures import MEASURES, per_repeat, repeat_figures
 from zinc_kettle.core.measures.decode import ONE_CHUNK
 from zinc_kettle.core.measures.kinds import OfCell, OverGaps, OverLaunches, OverRequests, PerRepeat
 from zinc_kettle.core.repeat import Missing, Repeat
-from zinc_kettle.core.stats import median_interval, quantile, thin
+from zinc_kettle.core.stats import median, median_interval, quantile, thin
 from zinc_kettle.core.stats.interval import pooled_quantile_interval
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
@@ -43,6 +43,8 @@ class CellSummary:
     turns: tuple[Turn, ...] = ()
     stamps: tuple[str, ...] = ()
     """Which stamps its figures use."""
+    took_s: float = 0.0
+    """How long a repeat took, in the median: its load where it had one, warm-up, requests; 0 where nothing tells."""
 
     def value(self, name: str) -> CellFigure:
         """One measure.
@@ -58,39 +60,49 @@ CATALOGUE = int(fingerprint([DEFINITIONS_VERSION, sorted(MEASURES), sorted(KINDS
 """Changes with the definitions and with each measure or caution there is: a summary made under another is stale."""
 
 
-def summarise(
-    measured: Sequence[Repeat], failed: Sequence[Repeat] = (), setting: Setting | None = None, *, seed: int = 0
-) -> CellSummary:
+def summarise(measured: Sequence[Repeat], failed: Sequence[Repeat] = (), setting: Setting | None = None) -> CellSummary:
     """Draw the repeats of a cell together.
 
     Args:
         measured: Repeats that count, in the order they ran.
         failed: Repeats that failed; they have cautions and no figures.
         setting: What cautions need to know besides.
-        seed: Seed of the resampling, so that the same repeats give the same bounds.
     """
     requests = [t for r in measured for t in r.measured]
     points = [point for r in measured if (point := prompt_point(r)) is not None]
     return CellSummary(
         done=len(measured),
         failed=len(failed),
-        values={name: cell_value(measured, name, seed=seed) for name in MEASURES} if measured else {},
+        values={name: cell_value(measured, name) for name in MEASURES} if measured else {},
         series={name: values for name in MEASURES if (values := tuple(series(measured, name)))},
         blocks=tuple(r.block for r in measured),
         cautions=tuple(cell_cautions([*measured, *failed], setting or Setting())),
         prompt_points=tuple(points),
         turns=tuple(turns_of_requests(requests)),
         stamps=tuple(sorted({t.stamp_source for t in requests})),
+        took_s=median(_lengths(measured)) if measured else 0.0,
     )
 
 
-def cell_value(repeats: Sequence[Repeat], name: str, *, seed: int = 0) -> CellFigure:
+def _lengths(repeats: Sequence[Repeat]) -> list[float]:
+    """Seconds of each repeat; a load counts with the first repeat of its launch."""
+    out, seen = [], set[str]()
+    for r in repeats:
+        span = max(t.end_ns for t in r.timelines) - min(t.sent_ns for t in r.timelines)
+        launch = r.launch
+        if launch is not None and launch.launch_id not in seen:
+            seen.add(launch.launch_id)
+            span += launch.load_ns or 0
+        out.append(span / NS_PER_S)
+    return out
+
+
+def cell_value(repeats: Sequence[Repeat], name: str) -> CellFigure:
     """One measure of a cell: median over repeats with interval or range; a reason where it cannot be had.
 
     Args:
         repeats: Finished repeats, in the order they ran.
         name: Of the measure.
-        seed: Seed of the resampling.
 
     Raises:
         KeyError: No such measure.
@@ -99,14 +111,14 @@ def cell_value(repeats: Sequence[Repeat], name: str, *, seed: int = 0) -> CellFi
     if not repeats:
         return NOT_MEASURED
     if isinstance(source, PerRepeat):
-        return _over_repeats(repeats, name, unit, seed)
+        return _over_repeats(repeats, name, unit)
     if isinstance(source, OverRequests):
-        return _request_quantile(repeats, source.value, source.p, unit, seed)
+        return _request_quantile(repeats, source.value, source.p, unit)
     if isinstance(source, OverGaps):
-        return _gap_quantile(repeats, source.p, unit, seed)
+        return _gap_quantile(repeats, source.p, unit)
     if isinstance(source, OverLaunches):
         values = _of_launches(repeats, source)
-        return _median(values, unit, seed, of="launches") if values else Missing(source.missing)
+        return _median(values, unit, of="launches") if values else Missing(source.missing)
     return source.figure(repeats)
 
 
@@ -125,14 +137,14 @@ def series(repeats: Sequence[Repeat], name: str) -> list[float]:
     return per_repeat(repeats, name)
 
 
-def _median(values: Sequence[float], unit: str, seed: int, *, of: str = "repeats") -> Value:
-    return Value.of_interval(median_interval(values, seed=seed), unit, of=of)
+def _median(values: Sequence[float], unit: str, *, of: str = "repeats") -> Value:
+    return Value.of_interval(median_interval(values), unit, of=of)
 
 
-def _over_repeats(repeats: Sequence[Repeat], name: str, unit: str, seed: int) -> CellFigure:
+def _over_repeats(repeats: Sequence[Repeat], name: str, unit: str) -> CellFigure:
     values = per_repeat(repeats, name)
     if values:
-        return _median(values, unit, seed)
+        return _median(values, unit)
     reasons = [f[name] for f in (repeat_figures(r) for r in repeats) if name in f]
     return next((f for f in reasons if isinstance(f, Missing)), NOT_MEASURED)
 
@@ -147,7 +159,7 @@ def _values(repeat: Repeat, value: Callable[[Timeline], float | None]) -> npt.ND
 
 
 def _request_quantile(
-    repeats: Sequence[Repeat], value: Callable[[Timeline], float | None], p: float, unit: str, seed: int
+    repeats: Sequence[Repeat], value: Callable[[Timeline], float | None], p: float, unit: str
 ) -> CellFigure:
     groups = [g for g in (_values(r, value) for r in repeats) if len(g)]
     count = sum(len(g) for g in groups)
@@ -157,7 +169,7 @@ def _request_quantile(
     of = "requests" if len(groups) == 1 else "repeats"
     if len(groups) == 1:
         groups = [groups[0][i : i + 1] for i in range(count)]
-    return Value.of_interval(pooled_quantile_interval(groups, p, seed=seed), unit, of=of, thin=thin(count, p))
+    return Value.of_interval(pooled_quantile_interval(groups, p), unit, of=of, thin=thin(count, p))
 
 
 def _gaps(repeat: Repeat) -> list[npt.NDArray[np.float64]]:
@@ -165,11 +177,11 @@ def _gaps(repeat: Repeat) -> list[npt.NDArray[np.float64]]:
     return [t.chunk_gaps_ns / NS_PER_S for t in repeat.measured if len(t.stamps) > 1]
 
 
-def _gap_quantile(repeats: Sequence[Repeat], p: float, unit: str, seed: int) -> CellFigure:
+def _gap_quantile(repeats: Sequence[Repeat], p: float, unit: str) -> CellFigure:
     by_repeat = [_gaps(r) for r in repeats]
     alone = len(repeats) == 1
     groups = by_repeat[0] if alone else [np.concatenate(gaps) for gaps in by_repeat if gaps]
     if not groups:
         return ONE_CHUNK
     of, count = "requests" if alone else "repeats", sum(len(g) for g in groups)
-    return Value.of_interval(pooled_quantile_interval(groups, p, seed=seed), unit, of=of, thin=thin(count, p))
+    return Value.of_interval(pooled_quantile_interval(groups, p), unit, of=of, thin=thin(count, p))

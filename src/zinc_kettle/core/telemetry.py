@@ -29,8 +29,8 @@ class Trace:
     """Processor time of the tree since it started."""
     sampler_cpu_ns: int = 0
     """What the sampling itself cost."""
-    high_water_bytes: int = -1
-    """Highest resident size since the process began, by the system's own count; −1 where it does not tell."""
+    highest_bytes: int = -1
+    """Highest resident size while it was sampled, by the system's own record; −1 where that is not told."""
     energy_uj: Column | None = None
     """Energy of the machine since the trace began, in microjoules; None where nothing tells it."""
     device_bytes: Column | None = None

@@ -78,7 +78,7 @@ def validate(draft: Draft) -> list[Problem]:
     """Every problem of a draft, in the order in which a person reads it; none where it can be measured."""
     engines = [draft.known[name] for name in draft.engines if name in draft.known]
     problems = [*_unknown_engines(draft), *factor_problems(draft.vary, draft.hold, engines), *_whole(draft)]
-    problems += _shapes(draft)
+    problems += [*_shapes(draft), *_question(draft)]
     if problems:
         return problems
     return list(_lengths(draft))
@@ -204,6 +204,19 @@ def _endpoint(draft: Draft) -> Iterator[Problem]:
                 why="that engine already runs; its launch settings cannot be changed from here",
                 remedy=f"remove {name}, or let Zinc Kettle start the engine",
             )  # fmt: skip
+
+
+def _question(draft: Draft) -> Iterator[Problem]:
+    """What is to be answered must be something the study varies."""
+    asked, path = draft.repeats.until_answered, ("repeats", "until_answered")
+    if asked is None:
+        return
+    if asked != "best" and asked not in draft.vary:
+        yield Problem(path, f"{asked!r} is neither best nor a factor this study varies",
+                      remedy=nearest(asked, ["best", *draft.vary]))  # fmt: skip
+    if draft.repeats.order == "by-launch":
+        yield Problem(path, "until_answered needs the interleaved order",
+                      why="cells are compared block by block", remedy='order = "interleaved"')  # fmt: skip
 
 
 def _shapes(draft: Draft) -> Iterator[Problem]:

@@ -24,6 +24,8 @@ class Value:
     """What `n` counts: repeats; for the load time launches; for percentiles within one repeat requests."""
     thin: bool = False
     """True for a percentile with fewer than ten requests beyond it."""
+    this_run: bool = False
+    """True where the bounds tell only of this run: it was too short to have seen how the machine wanders."""
 
     @classmethod
     def of_interval(cls, i: Interval, unit: str, *, of: str = "repeats", thin: bool = False) -> Value:

@@ -8,6 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from zinc_kettle.core.faults import is_fault
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.stats.ratios import MIN_FOR_CLAIM
 from zinc_kettle.core.traffic import MAX_TOKENS_DRAWN
 
 Seconds = Annotated[float, Field(gt=0, le=86_400, strict=False)]
@@ -32,24 +33,40 @@ class RepeatsSection(Section):
     warm_up: Annotated[int, Field(ge=0, le=100)] = 1
     order: Literal["interleaved", "by-launch"] = "interleaved"
     until_percent: Annotated[float, Field(gt=0, le=100, strict=False)] | None = None
+    until_answered: str | None = None
+    smallest_percent: Annotated[float, Field(ge=0.1, le=100, strict=False)] | None = None
     until_measure: str = "decode"
     ceiling: Annotated[int, Field(ge=1, le=MAX_CEILING)] | None = None
 
     @model_validator(mode="after")
     def _until(self) -> RepeatsSection:
-        if self.until_percent is None:
-            if self.ceiling is not None:
-                raise ValueError("ceiling only applies with until_percent")
-            return self
-        if self.count is not None and self.count < UNTIL_FLOOR:
-            raise ValueError(f"until_percent needs count = {UNTIL_FLOOR} or more: fewer repeats carry no 95% interval")
         if self.until_measure not in MEASURES:
             raise ValueError(
                 f"until_measure = {self.until_measure!r} is not a measure; decode and ttft are two of them"
             )
-        if self.ceiling is not None and self.ceiling < (self.count or UNTIL_FLOOR):
+        if self.until_percent is not None and self.until_answered is not None:
+            raise ValueError("until_percent and until_answered cannot both decide; keep one")
+        if self.smallest_percent is not None and self.until_answered is None:
+            raise ValueError("smallest_percent only applies with until_answered")
+        if self.floor is None:
+            if self.ceiling is not None:
+                raise ValueError("ceiling only applies with until_percent or until_answered")
+            return self
+        if self.count is not None and self.count < self.floor:
+            which = "until_percent" if self.until_percent is not None else "until_answered"
+            raise ValueError(f"{which} needs count = {self.floor} or more: fewer repeats carry no 95% interval")
+        if self.ceiling is not None and self.ceiling < (self.count or self.floor):
             raise ValueError("ceiling is below count, the floor")
+        if self.until_answered is not None and MEASURES[self.until_measure].better == "neither":
+            raise ValueError(f"until_measure = {self.until_measure!r} has no better or worse")
         return self
+
+    @property
+    def floor(self) -> int | None:
+        """The fewest repeats where what is measured decides how many; None where their number is fixed."""
+        if self.until_answered is not None:
+            return MIN_FOR_CLAIM
+        return None if self.until_percent is None else UNTIL_FLOOR
 
 
 class LimitsSection(Section):

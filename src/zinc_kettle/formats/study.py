@@ -26,6 +26,8 @@ NESTED: dict[str, type[BaseModel]] = {
     "endpoint": sections.EndpointSection, "load": sections.LoadSection, "retry": sections.RetrySection,
 }  # fmt: skip
 T = TypeVar("T")
+ANSWER_CEILING = 40
+"""The most repeats of a cell where the question decides, and no ceiling is given."""
 
 
 @dataclass(frozen=True)
@@ -194,9 +196,10 @@ def _load(m: sections.LoadSection, files: _Files) -> traffic.Load:
 
 def _repeats(m: sections.RepeatsSection) -> plan.Repeats:
     """How often, with the floor and the ceiling that are meant where none is written."""
-    floor = m.count or (sections.UNTIL_FLOOR if m.until_percent is not None else 3)
-    ceiling = 0 if m.until_percent is None else (m.ceiling or 5 * floor)
-    return plan.Repeats(**{**m.model_dump(), "count": floor, "ceiling": ceiling})
+    floor = m.count or m.floor or 3
+    ceiling = 0 if m.floor is None else (m.ceiling or ANSWER_CEILING if m.until_answered else m.ceiling or 5 * floor)
+    given = {name: value for name, value in m.model_dump().items() if value is not None}
+    return plan.Repeats(**{**given, "count": floor, "ceiling": ceiling})
 
 
 def _lengths(m: sections.LengthsSection | None) -> traffic.Lengths | None:

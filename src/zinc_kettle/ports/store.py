@@ -48,6 +48,10 @@ class Store(Protocol):
         """What a person decided, in order."""
         ...
 
+    def decide(self, run_id: str, decision: Decision) -> None:
+        """Add a decision to the log of a run."""
+        ...
+
     def done(self, run_id: str, measure: str | None = None) -> Mapping[str, Tally]:
         """What each cell has, by its key; with the values of a measure, where one decides how often to repeat."""
         ...

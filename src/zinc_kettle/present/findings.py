@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from zinc_kettle.core.cautions.machine import BUSY_CORES
-from zinc_kettle.core.compare import DENSITY, Gain, gains, other_tokenizers, standing
+from zinc_kettle.core.compare import DENSITY, Gain, gains, other_tokenizers, standing, to_settle
 from zinc_kettle.core.factors import Factor, Level
 from zinc_kettle.core.facts import BusyFacts, MachineFacts
 from zinc_kettle.core.family import PrefillSlope
@@ -15,8 +15,8 @@ from zinc_kettle.core.lengths import families
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Study, shape_of
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.stats import Interval
-from zinc_kettle.core.units import digits, plural
+from zinc_kettle.core.stats import Interval, median
+from zinc_kettle.core.units import digits, duration, plural
 from zinc_kettle.core.value import Value
 from zinc_kettle.present.lengths import slope_text
 from zinc_kettle.present.values import whole_text
@@ -26,7 +26,7 @@ MOST_FINDINGS = 6
 MOST_GAINS = 3
 MOST_SLOPES = 2
 MOST_FAILURES = 2
-WORDING = 5
+WORDING = 6
 """Version of the sentences: an answer that was kept in other words is found again."""
 SUPERLATIVES = {"tokens/s": "fastest", "s": "shortest", "bytes": "smallest"}
 FIRST_MEASURE = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall", "conversation": "ttft"}
@@ -60,10 +60,34 @@ def answer(results: StudyResults, name: str | None = None) -> str:
     figure = whole_text(rank.best.value(name))
     if not rank.tied:
         return f"{head}, {figure}"
-    if len(rank.all) == len(results.cells):
-        return f"no cell shows a clear difference from the others in {measure.title} yet"
     others = ", ".join(c.title for c in rank.tied[:2]) + (" …" if len(rank.tied) > 2 else "")
-    return f"{head}, {figure}; no clear difference from {others}"
+    if rank.within_percent is not None:
+        most = f"more than {rank.within_percent:g}% behind"
+        if len(rank.all) == len(results.cells):
+            return f"no cell is {most} the best in {measure.title}"
+        return f"{head}, {figure}; {others} {'is' if len(rank.tied) == 1 else 'are'} not {most}"
+    effort = effort_text(results, name)
+    more = f"; {effort}" if effort else ""
+    if len(rank.all) == len(results.cells):
+        return f"no cell shows a clear difference from the others in {measure.title} yet{more}"
+    return f"{head}, {figure}; no clear difference from {others}{more}"
+
+
+def effort_text(results: StudyResults, name: str) -> str:
+    """What would tell the best from the next best, in words; empty where nothing is open, or nothing can be said."""
+    rank = standing(results, name)
+    if rank.best is None or not rank.tied:
+        return ""
+    count = sum(1 for c in results.cells if c.done)
+    pick = max if MEASURES[name].better == "more" else min
+    rival = pick(rank.tied, key=lambda c: median(c.series(name)))
+    effort = to_settle(rank.best, rival, name, smallest=results.study.repeats.smallest_percent / 100,
+                       pairs=count * (count - 1) // 2)  # fmt: skip
+    if effort is None:
+        return ""
+    takes = "" if effort.seconds is None else f" ({duration(effort.seconds)} for the two)"
+    many = f"{effort.repeats:,} more repeats" if effort.repeats > 1 else "one more repeat"
+    return f"about {many}{takes} would tell a difference of {100 * effort.share:.2g}%"
 
 
 def findings(results: StudyResults, name: str | None = None) -> list[Finding]:

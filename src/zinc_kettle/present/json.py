@@ -73,6 +73,7 @@ def figure_json(figure: CellFigure) -> dict[str, Any]:
         "n": figure.n,
         "unit": figure.unit,
         **({"thin": True} if figure.thin else {}),
+        **({"this_run": True} if figure.this_run else {}),
     }
 
 

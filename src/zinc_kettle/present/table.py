@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from zinc_kettle.core.answering import BEST
 from zinc_kettle.core.factors import label
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.plan import Study
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.units import byte_size, duration, plural
 from zinc_kettle.present.fit_rows import FitRow, short_verdict, speed_text
@@ -70,12 +72,21 @@ def _fit_words(row: FitRow | None, known: dict[int, tuple[str, str]]) -> tuple[s
     return known[id(row)]
 
 
+def question_text(study: Study) -> str:
+    """What must be known for a study to end that is repeated until its question is answered."""
+    asked, measure = study.repeats.until_answered or "", MEASURES[study.repeats.until_measure].title
+    what = "which is best" if asked == BEST else f"what each {study.factors[asked].noun or asked} brings"
+    return f"it is known {what} in {measure} (differences under {study.repeats.smallest_percent:g}% do not matter)"
+
+
 def plan_line(results: StudyResults, launches: int, seconds: float) -> str:
     """The size of a plan in one line."""
     repeats = results.study.repeats
     often = plural(repeats.count, "repeat")
     if repeats.until_percent is not None:
         often = f"{repeats.count} to {repeats.most} repeats until ±{repeats.until_percent:g}%"
+    elif repeats.until_answered is not None:
+        often = f"{repeats.count} to {repeats.most} repeats until {question_text(results.study)}"
     return (
         f"{plural(len(results.cells), 'cell')}, {often} each, {repeats.order}; "
         f"{launches} {'launch' if launches == 1 else 'launches'}, about {duration(seconds)} (a rough guess)"

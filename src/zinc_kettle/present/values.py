@@ -74,4 +74,9 @@ def bound_name(figure: CellFigure) -> str:
     if figure.n == 1:
         return f"one {noun.removesuffix('es') if noun == 'launches' else noun.removesuffix('s')}, no bounds"
     kind = "95% interval" if figure.bound == "interval95" else "range"
-    return f"{kind} of {figure.n} {noun}"
+    return f"{kind} of {figure.n} {noun}{scope(figure)}"
+
+
+def scope(figure: Value) -> str:
+    """`, this run` where the bounds tell of this run only, because it was too short to see how the machine wanders."""
+    return ", this run" if figure.this_run else ""

@@ -38,6 +38,7 @@ class RemoteSampler:
         """Half of the shortest round trip: how far the offset may be wrong."""
         self.cores = 1
         self.power_source = ""
+        self._asked = 0
         self._clock: asyncio.Queue[int] = asyncio.Queue()
         self._reader: asyncio.Task[None] | None = None
 
@@ -98,14 +99,21 @@ class RemoteSampler:
 
     def watch(self) -> RemoteWatch:
         """A watch from now on."""
-        return RemoteWatch(self)
+        return RemoteWatch(self, self.peak_anew())
+
+    def peak_anew(self) -> int:
+        """Let the record of the highest memory begin anew; samples that are marked with this number have it so."""
+        self._asked += 1
+        self._process.give(b"anew\n")
+        return self._asked
 
 
 class RemoteWatch:
     """What a sampler sees from one moment to another."""
 
-    def __init__(self, sampler: RemoteSampler) -> None:
+    def __init__(self, sampler: RemoteSampler, asked: int) -> None:
         self._sampler = sampler
+        self._asked = asked
         # One sample more than what comes, so that the beginning is covered.
         self._from = max(0, len(sampler.samples) - 1)
         self._start_ns = time.monotonic_ns()
@@ -126,7 +134,7 @@ class RemoteWatch:
         columns = [[int(s["t"]) + sampler.offset_ns for s in seen]]
         columns += [[int(s[name]) for s in seen] for name in ("rss", "anon", "file", "cpu")]
         columns += [[UNTOLD if s[name] is None else int(s[name]) for s in seen] for name in ("uj", "device")]
-        highest = max((int(s["high"]) for s in seen), default=-1)
+        highest = max((int(s["high"]) for s in seen if s["asked"] >= self._asked), default=UNTOLD)
         own = int(seen[-1]["own"] - seen[0]["own"]) if seen else 0
         trace = trace_from(columns, own, highest, sampler.power_source)
         return trace, _machine(seen, wall_s, sampler.cores, own)

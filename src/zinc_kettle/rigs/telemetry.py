@@ -12,7 +12,7 @@ import numpy as np
 import psutil
 
 from zinc_kettle.core.telemetry import Machine, Trace
-from zinc_kettle.rigs.agent.watch import Power
+from zinc_kettle.rigs.agent.watch import Power, peak_anew
 
 PERIOD_S = 0.08
 """12.5 samples per second: ten are promised, and a late one is made up for."""
@@ -55,6 +55,8 @@ class TreeWatch:
         self._power = Power()
         self._latest = (0, 0.0)
         self._highest = -1
+        self._anew: dict[int, bool] = {}
+        """Processes by their number, and whether the record of their highest memory began with this watch."""
         self._sampler_cpu_ns = 0
         self._start_ns = time.monotonic_ns()
         self._machine_start = psutil.cpu_times()
@@ -77,7 +79,8 @@ class TreeWatch:
         if self._thread is not None:
             self._thread.join(timeout=5)
         wall_ns = time.monotonic_ns() - self._start_ns
-        trace = trace_from(self._columns, self._sampler_cpu_ns, self._highest, self._power.source)
+        highest = self._highest if all(self._anew.values()) else UNTOLD
+        trace = trace_from(self._columns, self._sampler_cpu_ns, highest, self._power.source)
         cpu = trace.cpu_ns
         engine_ns = int(cpu[-1] - cpu[0]) if len(cpu) else 0
         own_ns = engine_ns + driver_cpu_ns + time.process_time_ns() - self._own_start_ns
@@ -114,6 +117,7 @@ class TreeWatch:
         if now - self._tree_at >= TREE_PERIOD_S:
             self._tree_at = now
             self._processes = self._tree()
+            self._anew |= {p.pid: peak_anew(p.pid) for p in self._processes if p.pid not in self._anew}
         at = time.monotonic_ns()
         memory = [0, 0, 0]
         cpu_s = 0.0
@@ -155,7 +159,7 @@ def trace_from(columns: Sequence[Sequence[int]], sampler_cpu_ns: int, highest: i
     Args:
         columns: Time, memory, processor and energy columns, equally long.
         sampler_cpu_ns: Processor time of the sampler itself.
-        highest: High-water mark of resident memory in bytes, by the system.
+        highest: Highest resident memory while it was sampled, in bytes, by the system's own record; −1 where not told.
         source: What the energy was read from.
     """
     at, resident, anonymous, file, cpu, energy, device = (np.array(c, dtype=np.int64) for c in columns)

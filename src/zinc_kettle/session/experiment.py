@@ -7,6 +7,7 @@ import contextlib
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
 
+from zinc_kettle.core.answering import settled_now
 from zinc_kettle.core.budget import TimeLeft
 from zinc_kettle.core.drivers import FULL_SHARE, SAFE_TOKENS_PER_S, drivers_wanted
 from zinc_kettle.core.facts import DriverTest, RunFacts, machine_of
@@ -14,7 +15,7 @@ from zinc_kettle.core.plan import Cell, LaunchSpec, Study
 from zinc_kettle.core.recipe import further_models
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import Failure, FailureKind, KeptRepeat, cell_kept
-from zinc_kettle.core.schedule import NOTHING, Schedule, Step, Tally
+from zinc_kettle.core.schedule import NOTHING, Decision, Schedule, Step, Tally
 from zinc_kettle.core.summary import CellSummary, series
 from zinc_kettle.errors import DriverError, EngineError, KettleError, MeasureError, RunHeldError
 from zinc_kettle.ports.clock import Clock
@@ -168,7 +169,7 @@ class Experiment:
     async def _work(self) -> bool:
         """Measure; true where nothing is left."""
         store = self._ports.store
-        until = self._study.repeats.until_measure if self._study.repeats.until_percent is not None else None
+        until = self._study.repeats.until_measure if self._study.repeats.adaptive else None
         self._state.done = dict(store.done(self._run_id, until))
         self._read_decisions()
         left = self._left()
@@ -243,6 +244,7 @@ class Experiment:
 
     async def _run_all(self, left: dict[str, int]) -> bool:
         """Step after step, the next one found each time; true where nothing is left at the end."""
+        self._settle()
         time_left, block = self._time_left(left), 0
         self._tell_progress(time_left)
         paused = False
@@ -266,10 +268,22 @@ class Experiment:
                 block = step.block
             began = self._ports.clock.now_ns()
             await self._run_one(step)
+            self._settle(step)
             tally = self._state.done[step.cell]
             more = max(0, self._schedule.wanted(step.cell, tally) - len(tally.blocks))
             time_left.repeat_took(step.cell, (self._ports.clock.now_ns() - began) / 1e9, left=more)
             self._tell_progress(time_left)
+
+    def _settle(self, step: Step | None = None) -> None:
+        """Enter into the log which cells need no more repeats, where the question decides that."""
+        if self._study.repeats.until_answered is None:
+            return
+        found = settled_now(self._study, self._state.done)
+        now_s = self._ports.clock.wall_s()
+        for key, count in found.items():
+            if key not in self._schedule.settled:
+                levels = self._study.by_key[key].levels
+                self._ports.store.decide(self._run_id, Decision("settle", now_s, levels, count=count, step=step))
 
     def _time_left(self, left: Mapping[str, int]) -> TimeLeft:
         sizes = {key: None if m is None else float(m.size_bytes) for key, m in self._models.items()}

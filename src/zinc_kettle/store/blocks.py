@@ -143,6 +143,6 @@ def trace_of(columns: list[npt.NDArray[np.int64]], episode: dict[str, Any]) -> T
     energy, device = [column if len(column) else None for column in columns[5:]] or [None, None]
     return Trace(
         at, resident, anonymous, file, cpu,
-        sampler_cpu_ns=episode.get("sampler_cpu_ns", 0), high_water_bytes=episode.get("high_water_bytes", -1),
+        sampler_cpu_ns=episode.get("sampler_cpu_ns", 0), highest_bytes=episode.get("highest_bytes", -1),
         energy_uj=energy, device_bytes=device, energy_source=episode.get("energy_source", ""),
     )  # fmt: skip

@@ -195,12 +195,14 @@ class KettleStore:
         with self.reading() as db:
             for cell, block in db.execute(query):
                 blocks.setdefault(cell, set()).add(block)
-        values = {} if measure is None else {cell: self._series(run_id, cell, measure) for cell in blocks}
-        return {cell: Tally(frozenset(found), values.get(cell, ())) for cell, found in blocks.items()}
+        if measure is None:
+            return {cell: Tally(frozenset(found)) for cell, found in blocks.items()}
+        return {cell: self._tally(run_id, cell, frozenset(found), measure) for cell, found in blocks.items()}
 
-    def _series(self, run_id: str, cell: str, measure: str) -> tuple[float, ...]:
+    def _tally(self, run_id: str, cell: str, blocks: frozenset[int], measure: str) -> Tally:
         measured = [r.repeat for r in self.repeats(run_id, cell) if r.state == "measured"]
-        return tuple(series(measured, measure))
+        pairs = [(value, r.block) for r in measured for value in series([r], measure)]
+        return Tally(blocks, tuple(value for value, _ in pairs), tuple(block for _, block in pairs))
 
     def repeats(self, run_id: str, cell: str) -> list[KeptRepeat]:
         """All repeats of a cell with their requests, in the order they ran."""
@@ -343,6 +345,6 @@ def _episode(repeat: Repeat) -> dict[str, Any]:
         "extras": repeat.extras,
         "machine": None if repeat.machine is None else msgspec.to_builtins(repeat.machine),
         "sampler_cpu_ns": 0 if trace is None else trace.sampler_cpu_ns,
-        "high_water_bytes": -1 if trace is None else trace.high_water_bytes,
+        "highest_bytes": -1 if trace is None else trace.highest_bytes,
         "energy_source": "" if trace is None else trace.energy_source,
     }

@@ -38,6 +38,7 @@ class StoredSummary(msgspec.Struct):
     prompt_points: tuple[tuple[float, float], ...]
     turns: tuple[Turn, ...]
     stamps: tuple[str, ...]
+    took_s: float = 0.0
 
 
 _encode = msgspec.msgpack.Encoder().encode
@@ -49,7 +50,9 @@ def encode_summary(s: CellSummary) -> bytes:
     values = {name: _stored(figure) for name, figure in s.values.items()}
     cautions = [(c.code, c.evidence) for c in s.cautions]
     return _encode(
-        StoredSummary(s.done, s.failed, values, s.series, s.blocks, cautions, s.prompt_points, s.turns, s.stamps)
+        StoredSummary(
+            s.done, s.failed, values, s.series, s.blocks, cautions, s.prompt_points, s.turns, s.stamps, s.took_s
+        )
     )
 
 
@@ -72,6 +75,7 @@ def decode_summary(data: bytes) -> CellSummary:
     return CellSummary(
         s.done, s.failed, {name: _figure(name, kept) for name, kept in s.values.items() if name in MEASURES}, s.series,
         s.blocks, tuple(Caution(*c) for c in s.cautions if c[0] in KINDS), s.prompt_points, s.turns, s.stamps,
+        s.took_s,
     )  # fmt: skip
 
 

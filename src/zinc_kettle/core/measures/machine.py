@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections import defaultdict
+from collections.abc import Callable
 
 import numpy as np
 import numpy.typing as npt
@@ -16,6 +17,8 @@ from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 
 GROUP = Group("machine")
+PHASE_SAMPLES = 3
+"""Fewer samples of memory in a phase may miss its peak."""
 
 
 def load_s(launch: Launch) -> float | None:
@@ -23,23 +26,44 @@ def load_s(launch: Launch) -> float | None:
     return None if launch.load_ns is None else launch.load_ns / NS_PER_S
 
 
-def memory_loaded(repeat: Repeat) -> Figure:
+def memory_loaded(launch: Launch) -> float | None:
     """Bytes resident after the load, the launcher subtracted."""
-    launch = repeat.launch
-    return NO_PROCESS if launch is None or launch.loaded_bytes is None else float(launch.loaded_bytes)
+    return None if launch.loaded_bytes is None else float(launch.loaded_bytes)
 
 
 def memory_peak(repeat: Repeat) -> Figure:
-    """Most bytes resident, by samples and by the system's high-water mark, the launcher subtracted."""
+    """Most bytes resident during the repeat, by samples and by the system's own record, the launcher subtracted."""
     launch, trace = repeat.launch, repeat.trace
     if launch is None or launch.loaded_bytes is None:
         return NO_PROCESS
-    peak = launch.loaded_bytes
-    if trace is not None and len(trace.resident_bytes):
-        peak = max(peak, int(trace.resident_bytes.max()) - launch.baseline_bytes)
-    if trace is not None and trace.high_water_bytes > 0:
-        peak = max(peak, trace.high_water_bytes - launch.baseline_bytes)
-    return float(peak)
+    if trace is None or not len(trace.resident_bytes):
+        return float(launch.loaded_bytes)
+    return float(max(int(trace.resident_bytes.max()), trace.highest_bytes) - launch.baseline_bytes)
+
+
+def memory_prefill(repeat: Repeat) -> Figure:
+    """Most bytes resident while prompts were read, one stream, the launcher subtracted."""
+    return _most_within(repeat, lambda t: (t.sent_ns, t.first_ns))
+
+
+def memory_decode(repeat: Repeat) -> Figure:
+    """Most bytes resident while answers were written, one stream, the launcher subtracted."""
+    return _most_within(repeat, lambda t: (t.first_ns, t.last_ns))
+
+
+def _most_within(repeat: Repeat, phase: Callable[[Timeline], tuple[int, int]]) -> Figure:
+    launch, trace = repeat.launch, repeat.trace
+    if launch is None or launch.loaded_bytes is None or trace is None:
+        return NO_PROCESS
+    if not repeat.alone:
+        return Missing("prefill and decode overlap at concurrency above 1")
+    inside = np.zeros(len(trace.at_ns), dtype=bool)
+    for t in repeat.measured:
+        start, end = phase(t)
+        inside |= (trace.at_ns >= start) & (trace.at_ns <= end)
+    if int(inside.sum()) < PHASE_SAMPLES:
+        return Missing(f"this phase was too short for memory samples: {int(inside.sum())}, {PHASE_SAMPLES} needed")
+    return float(int(trace.resident_bytes[inside].max()) - launch.baseline_bytes)
 
 
 def _most(repeat: Repeat, column: npt.NDArray[np.int64] | None) -> Figure:
@@ -116,11 +140,19 @@ MEASURES = (
     ),
     Measure(
         "memory_loaded", "memory, loaded", "bytes", "less", GROUP, "resident memory after loading, launcher subtracted",
-        PerRepeat(memory_loaded), mistakes=_TWICE,
+        OverLaunches(memory_loaded, NO_PROCESS.reason), mistakes=_TWICE,
     ),
     Measure(
         "memory_peak", "memory, peak", "bytes", "less", GROUP, "highest resident memory, launcher subtracted",
         PerRepeat(memory_peak), mistakes=_TWICE, map_rank=4,
+    ),
+    Measure(
+        "memory_prefill", "memory, prefill", "bytes", "less", GROUP,
+        "highest sampled resident memory while prompts were read, one stream", PerRepeat(memory_prefill),
+    ),
+    Measure(
+        "memory_decode", "memory, decode", "bytes", "less", GROUP,
+        "highest sampled resident memory while answers were written, one stream", PerRepeat(memory_decode),
     ),
     Measure(
         "memory_anonymous", "memory, own", "bytes", "less", GROUP, "highest anonymous part of the resident memory",

@@ -60,8 +60,9 @@ def memory_device(repeat: Repeat) -> Figure:
 
 MEASURES = (
     Measure(
-        "power", "power", "W", "less", GROUP, "mean power of the rig while requests were answered", PerRepeat(power),
-        mistakes="It covers only what its source sees: a processor's counter leaves out the rest of the machine.",
+        "power", "power", "W", "less", GROUP, "mean power while requests were answered, of all that its source sees",
+        PerRepeat(power),
+        mistakes="A processor's counter leaves out the rest of the machine: the sheet says what it misses.",
     ),
     Measure(
         "energy_token", "energy", "J/token", "less", GROUP, "energy of the whole episode divided by its output tokens",

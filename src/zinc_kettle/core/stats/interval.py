@@ -1,26 +1,34 @@
 """Intervals: what repeats can carry, and what they cannot.
 
-Six or more repeats carry a 95% interval (bootstrap over repeats, BCa where it behaves: Efron 1987); fewer only their
-range, called so.
+Bounds are order statistics of the figures themselves, with ranks from the binomial distribution (Thompson 1936): they
+hold what they say for any distribution of the noise. Percentiles over requests do the same with an effective number of
+requests, since those of one repeat hang together (Woodruff 1952; Korn and Graubard 1998). Where ranks would lie beyond
+the figures there are, the bounds are the range that was seen, called so. docs/claims.md has the coverage.
 """
 
 from __future__ import annotations
 
-import warnings
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
 
+from zinc_kettle.core.stats.robust import thin
+
 MIN_FOR_INTERVAL = 6
 """Of five or fewer repeats even the whole range covers the median with less than 95% (1 − 2 · 0.5⁵ = 93.75%)."""
-RESAMPLES = 2_000
-LEAST_RESAMPLES = 400
-WORK = 20_000_000
-"""Values looked at in all resamples of a pool."""
 CONFIDENCE = 0.95
+TAIL_TIMES = 3.0
+"""How much requests hang together is looked at this much further inside, too: beyond a high percentile too few of them
+are left to tell, and by their luck the bounds would be too narrow."""
+GATE = 0.1
+"""Bounds of a high percentile are only given where, with requests that hang together as those in the middle do, the
+chance that none of them lies beyond the percentile is at most this: the middle tells that best, and the bounds would
+otherwise be given just where luck makes requests look independent (docs/claims.md)."""
 
 Bound = Literal["interval95", "range"]
 
@@ -38,93 +46,89 @@ class Interval:
     """Of a ratio: how often one so far from 1 would be seen where there is no difference; 1 where that is not known."""
 
 
-def median_interval(values: Sequence[float], *, seed: int = 0) -> Interval:
+def median_interval(values: Sequence[float], *, level: float = CONFIDENCE) -> Interval:
     """Median over repeats with the bounds these repeats can carry.
+
+    Args:
+        values: One a repeat.
+        level: How often the bounds hold the median of all repeats there could be; more than 95% where an interval is
+            looked at again and again.
 
     Raises:
         ValueError: No values.
     """
-    array = np.asarray(values, dtype=np.float64)
-    if len(array) == 0:
+    array = np.sort(np.asarray(values, dtype=np.float64))
+    n = len(array)
+    if n == 0:
         raise ValueError("an interval of no values")
-    middle = float(np.median(array))
-    if len(array) < MIN_FOR_INTERVAL:
-        return Interval(middle, float(array.min()), float(array.max()), "range", len(array))
-    if float(np.ptp(array)) == 0.0:
-        return Interval(middle, middle, middle, "interval95", len(array))
-    low, high = _bca(array, seed)
-    # Interpolation may step past the ends by a rounding error.
-    low, high = max(low, float(array.min())), min(high, float(array.max()))
-    return Interval(middle, min(low, middle), max(high, middle), "interval95", len(array))
+    middle, rank = float(np.median(array)), _rank(n, level)
+    if rank < 1:
+        return Interval(middle, float(array[0]), float(array[-1]), "range", n)
+    return Interval(middle, float(array[rank - 1]), float(array[n - rank]), "interval95", n)
 
 
-def _bca(array: npt.NDArray[np.float64], seed: int) -> tuple[float, float]:
+@lru_cache(maxsize=4096)
+def _rank(n: int, level: float) -> int:
+    """The value so many from each end bounds the median; 0 where none does."""
     from scipy import stats
 
-    low = high = float("nan")
-    with warnings.catch_warnings():
-        # A degenerate BCa says so by a warning and NaN; the percentile method below answers it.
-        warnings.simplefilter("ignore")
-        result = stats.bootstrap(
-            (array,), np.median, n_resamples=RESAMPLES, confidence_level=CONFIDENCE, method="BCa",
-            rng=np.random.default_rng(seed), vectorized=True,
-        )  # fmt: skip
-        low, high = float(result.confidence_interval.low), float(result.confidence_interval.high)
-    if not (np.isfinite(low) and np.isfinite(high)):
-        medians = _resampled_medians(array, np.random.default_rng(seed))
-        low, high = (float(q) for q in np.quantile(medians, [(1 - CONFIDENCE) / 2, (1 + CONFIDENCE) / 2]))
-    return low, high
+    # The largest rank r with P(fewer than r of n lie below the median) ≤ (1 − level) / 2.
+    return int(stats.binom.ppf((1 - level) / 2, n, 0.5))
 
 
-def _resampled_medians(array: npt.NDArray[np.float64], rng: np.random.Generator) -> npt.NDArray[np.float64]:
-    picks = rng.integers(0, len(array), (RESAMPLES, len(array)))
-    medians: npt.NDArray[np.float64] = np.median(array[picks], axis=1)
-    return medians
-
-
-def pooled_quantile_interval(groups: Sequence[npt.NDArray[np.float64]], p: float, *, seed: int = 0) -> Interval:
-    """A quantile over requests pooled across repeats, with bounds from resampling the groups.
+def pooled_quantile_interval(groups: Sequence[npt.NDArray[np.float64]], p: float) -> Interval:
+    """A quantile over requests pooled across repeats, with bounds that know that those of one repeat hang together.
 
     Args:
-        groups: One array a group; a group is a repeat, or a request where there is one repeat. Values within a group
-            are correlated (gaps of one stream), so whole groups are drawn.
-        p: In [0, 1].
-        seed: Seed of the resampling.
+        groups: One array a group; a group is a repeat, or a request where there is one repeat.
+        p: In (0, 1).
 
     Raises:
         ValueError: No values at all.
     """
-    filled = [g for g in groups if len(g)]
+    filled = [np.asarray(g, dtype=np.float64) for g in groups if len(g)]
     if not filled:
         raise ValueError("a quantile of no values")
-    value = float(np.quantile(np.concatenate(filled), p))
-    each = [value, *(float(np.quantile(g, p)) for g in filled)]
-    if len(filled) < MIN_FOR_INTERVAL:
+    pool = np.concatenate(filled)
+    value = float(np.quantile(pool, p))
+    ends = None if len(filled) < MIN_FOR_INTERVAL or thin(len(pool), p) else _levels(filled, pool, p)
+    if ends is None:
+        each = [value, *(float(np.quantile(g, p)) for g in filled)]
         return Interval(value, min(each), max(each), "range", len(filled))
-    draws = _resampled_quantiles(filled, p, np.random.default_rng(seed))
-    low, high = (float(q) for q in np.quantile(draws, [(1 - CONFIDENCE) / 2, (1 + CONFIDENCE) / 2]))
+    ordered, n = np.sort(pool), len(pool)
+    ranks = math.floor(ends[0] * n) - 1, math.ceil(ends[1] * n) - 1
+    low, high = (float(ordered[min(max(rank, 0), n - 1)]) for rank in ranks)
     return Interval(value, min(low, value), max(high, value), "interval95", len(filled))
 
 
-def _resampled_quantiles(
-    groups: Sequence[npt.NDArray[np.float64]], p: float, rng: np.random.Generator
-) -> npt.NDArray[np.float64]:
-    """The p quantile of resamples of whole groups: sorted once, each resample only counts how often a group was drawn.
+def _levels(
+    groups: Sequence[npt.NDArray[np.float64]], pool: npt.NDArray[np.float64], p: float
+) -> tuple[float, float] | None:
+    """Which quantiles of the pool bound the p quantile: those of a binomial share of the effective requests (Clopper
+    and Pearson 1934); None where one of them lies beyond the pool."""
+    from scipy import special
 
-    Large pools are resampled less often, though never under LEAST_RESAMPLES: a screen waits for this.
-    """
-    values = np.concatenate(groups)
-    owner = np.repeat(np.arange(len(groups)), [len(g) for g in groups])
-    by_value = np.argsort(values, kind="stable")
-    values, owner = values[by_value], owner[by_value]
-    count = int(min(RESAMPLES, max(LEAST_RESAMPLES, WORK // len(values))))
-    out = np.empty(count)
-    even = np.full(len(groups), 1.0 / len(groups))
-    for i in range(count):
-        upto = np.cumsum(rng.multinomial(len(groups), even)[owner])
-        position = (int(upto[-1]) - 1) * p
-        below = int(position)
-        # Type 7 between the two neighbours in the sorted resample.
-        first, second = np.searchsorted(upto, [below, min(below + 1, int(upto[-1]) - 1)], side="right")
-        out[i] = values[first] + (position - below) * (values[second] - values[first])
-    return out
+    n, k, tail = len(pool), len(groups), (1 - CONFIDENCE) / 2
+    inside = p if p <= 0.5 else 1 - min(0.5, TAIL_TIMES * (1 - p))
+    effect = max(_design_effect(groups, pool, level) for level in {p, inside})
+    # Few repeats tell little of how requests hang together: Student's t says how much less than many would.
+    loss = (special.stdtrit(n - 1.0, 1 - tail) / special.stdtrit(k - 1.0, 1 - tail)) ** 2
+    effective = min(float(n), n / effect * float(loss))
+    by_middle = min(effective, n / _design_effect(groups, pool, 0.5) * float(loss))
+    if max(p, 1 - p) ** effective > tail or max(p, 1 - p) ** by_middle > GATE:
+        return None
+    hits = effective * p
+    low = special.betaincinv(hits, effective - hits + 1, tail)
+    return float(low), float(special.betaincinv(hits + 1, effective - hits, 1 - tail))
+
+
+def _design_effect(groups: Sequence[npt.NDArray[np.float64]], pool: npt.NDArray[np.float64], p: float) -> float:
+    """How many requests of these repeats tell as much as one independent request."""
+    n, k, at = len(pool), len(groups), np.quantile(pool, p)
+    sizes = np.array([len(g) for g in groups])
+    below = np.array([int((g <= at).sum()) for g in groups])
+    share = below.sum() / n
+    if not 0 < share < 1:
+        return 1.0
+    between = k / (k - 1) * float(((below - share * sizes) ** 2).sum()) / n**2
+    return max(1.0, between / float(share * (1 - share) / n))

@@ -88,6 +88,33 @@ def _student(mean: float, error: float, df: float, n: int) -> Interval:
     return Interval(float(bounds[0]), float(bounds[1]), float(bounds[2]), "interval95", n, p)
 
 
+TELL_POWER = 0.9
+"""How surely a further series of repeats is to tell what it is planned for."""
+MOST_TOLD = 100_000
+
+
+def repeats_to_tell(found: Interval, share: float, *, pairs: int = 1) -> int:
+    """Repeats of each cell, those there are included, that would tell a difference with 90% (Lachin 1981).
+
+    Args:
+        found: The ratio of the two so far, with a 95% interval; how it scatters is taken from its width.
+        share: The difference that is to be told, such as 0.03.
+        pairs: How many pairs are looked at together.
+    """
+    from scipy import special
+
+    df = found.n - 1.0
+    spread = float(np.log(found.high / found.low) / 2 / special.stdtrit(df, 1 - ALPHA / 2)) * found.n**0.5
+    n = 2 * MIN_FOR_CLAIM
+    for _ in range(20):  # Student's quantile depends on the answer; a few rounds settle it
+        t = special.stdtrit(n - 1.0, 1 - ALPHA / (2 * pairs)) + special.stdtrit(n - 1.0, TELL_POWER)
+        wanted = min(MOST_TOLD, max(MIN_FOR_CLAIM, int(np.ceil((float(t) * spread / np.log1p(share)) ** 2))))
+        if wanted == n:
+            break
+        n = wanted
+    return n
+
+
 def holm(p: Sequence[float]) -> list[float]:
     """p values adjusted for their number: each below 5% is a claim, and any of them is wrong with 5% at most."""
     order = sorted(range(len(p)), key=lambda i: p[i])
@@ -98,7 +125,9 @@ def holm(p: Sequence[float]) -> list[float]:
     return out
 
 
-def clearly_apart(columns: Columns, at: int) -> npt.NDArray[np.bool_]:
+def clearly_apart(
+    columns: Columns, at: int, *, alpha: float = ALPHA, family: int | None = None
+) -> npt.NDArray[np.bool_]:
     """Which cells are clearly apart from one of them, when all are held against each other; shape (cells,).
 
     All pairs of a randomized block design. The error is the residual's of all cells together, or that of the pair's own
@@ -107,11 +136,34 @@ def clearly_apart(columns: Columns, at: int) -> npt.NDArray[np.bool_]:
     Args:
         columns: Positive figures, shape (cells, blocks); three or more blocks.
         at: The cell the others are held against; it may have been chosen for being the best.
+        alpha: The chance that any of them is wrong.
+        family: Cells that were held against each other, where these are what is left of them.
     """
     cells, blocks = columns.shape
     distance, error = _distances(columns, np.full(cells, at), np.arange(cells))
-    apart: npt.NDArray[np.bool_] = distance > np.maximum(_critical(cells, (cells - 1) * (blocks - 1)) * error, 1e-12)
+    critical = _critical(family or cells, (cells - 1) * (blocks - 1), alpha)
+    apart: npt.NDArray[np.bool_] = distance > np.maximum(critical * error, 1e-12)
     return apart
+
+
+def behind_at_most(columns: Columns, at: int, *, alpha: float = ALPHA, family: int | None = None) -> Columns:
+    """How far each cell may be behind the best of them, as a share of its own figure; shape (cells,).
+
+    One-sided bounds against the cell that looks best (Hsu 1984, multiple comparisons with the best): all hold together.
+
+    Args:
+        columns: Positive figures, shape (cells, blocks); three or more blocks.
+        at: The cell that looks best.
+        alpha: The chance that any of them is wrong.
+        family: Cells that were held against each other, where these are what is left of them.
+    """
+    from scipy import special
+
+    cells, blocks = columns.shape
+    distance, error = _distances(columns, np.full(cells, at), np.arange(cells))
+    critical = special.stdtrit((cells - 1) * (blocks - 1), 1 - alpha / max(1, (family or cells) - 1))
+    bounds: Columns = np.expm1(distance + float(critical) * error)
+    return bounds
 
 
 def paired_ratios(columns: Columns, pairs: Sequence[tuple[int, int]]) -> list[Interval]:
@@ -151,10 +203,21 @@ def pairs_p(columns: Columns, pairs: Sequence[tuple[int, int]]) -> list[float]:
 
     if not pairs:
         return []
+    distance, error, df = pairs_error(columns, pairs)
+    t = np.where(error > 1e-12, distance / error, np.where(distance > 1e-12, np.inf, 0.0))
+    return [float(p) for p in 2 * special.stdtr(df, -t)]
+
+
+def pairs_error(columns: Columns, pairs: Sequence[tuple[int, int]]) -> tuple[Columns, Columns, float]:
+    """How far the cells of each pair are apart on the logarithm, its standard error, and the degrees of freedom.
+
+    Args:
+        columns: Positive figures, shape (cells, blocks).
+        pairs: Places of the cells; at least one pair.
+    """
     cells, blocks = columns.shape
     distance, error = _distances(columns, *np.array(pairs).T)
-    t = np.where(error > 1e-12, distance / np.maximum(error, 1e-12), np.where(distance > 1e-12, np.inf, 0.0))
-    return [float(p) for p in 2 * special.stdtr((cells - 1.0) * (blocks - 1), -t)]
+    return distance, np.maximum(error, 1e-12), (cells - 1.0) * (blocks - 1)
 
 
 def _distances(columns: Columns, a: npt.NDArray[np.int64], b: npt.NDArray[np.int64]) -> tuple[Columns, Columns]:
@@ -168,8 +231,9 @@ def _distances(columns: Columns, a: npt.NDArray[np.int64], b: npt.NDArray[np.int
     return np.abs(means[a] - means[b]), np.sqrt(2 * np.maximum(pooled, own) / blocks)
 
 
-def _critical(cells: int, df: int) -> float:
-    """How many standard errors of a difference the largest of all differences of equal cells stays below in 95%."""
+def _critical(cells: int, df: int, alpha: float) -> float:
+    """How many standard errors of a difference the largest of all differences of equal cells stays below, but for
+    `alpha`."""
     from scipy import special
 
-    return float(special.stdtrit(df, 1 - ALPHA / (cells * (cells - 1))))
+    return float(special.stdtrit(df, 1 - alpha / (cells * (cells - 1))))

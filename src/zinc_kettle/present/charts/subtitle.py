@@ -11,7 +11,7 @@ from zinc_kettle.core.measures.kinds import OverRequests
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.units import plural, scale
 from zinc_kettle.core.value import Value
-from zinc_kettle.present.values import CAUTION_MARK, bound_name
+from zinc_kettle.present.values import CAUTION_MARK, bound_name, scope
 
 ARRIVALS = {"constant": "constant", "poisson": "Poisson", "recorded": "recorded"}
 
@@ -32,7 +32,7 @@ def _statistic(results: StudyResults, name: str) -> list[str]:
     if len(nouns) > 1:
         told = what  # a cell with one repeat counts its requests, the others their repeats
     elif len(counts) > 1:
-        told = f"{what} of {counts[0]:,} to {counts[-1]:,} {nouns.pop()}"
+        told = f"{what} of {counts[0]:,} to {counts[-1]:,} {nouns.pop()}{scope(values[0])}"
     return [f"{measure.title}, {scale(values[0].value, values[0].unit)[1]}", told]
 
 

@@ -1,7 +1,8 @@
 """Samples a process tree, the machine and its power, about twelve times per second; also sent to other machines.
 
 As a script: `watch.py PID` prints one JSON line a sample until its standard input closes; a line read there is answered
-with this machine's monotonic clock, so that the tool can tell how the two clocks differ.
+with this machine's monotonic clock, so that the tool can tell how the two clocks differ, and the line `anew` makes the
+system's record of the highest memory begin anew.
 Linux, below a root that tests replace by recorded trees; power also where NVML or a battery tells it.
 """
 
@@ -76,25 +77,26 @@ class Counters:
 
 
 class Watts:
-    """Power readings added up over time: graphics devices, or the battery a laptop runs on."""
+    """Power readings added up over time: the battery a laptop runs on, or all graphics devices that tell theirs."""
 
     def __init__(self, root: str = "") -> None:
-        self._paths = _battery(root) or _graphics(root)
-        self._nvml = None if self._paths else _nvml()
+        battery = _battery(root)
+        self.all_of_it = bool(battery)
+        """True where the readings are those of the whole machine."""
+        self._paths = battery or _graphics(root)
+        self._nvml = _nvml()
         self._at = time.monotonic()
         self._sum = 0.0
-        kinds = {"battery": "the battery's own reading", "hwmon": "the graphics device's own reading"}
-        self.source = kinds["battery" if self._paths and "power_supply" in self._paths[0] else "hwmon"]
-        if not self._paths:
-            self.source = "NVML" if self._nvml else ""
+        told = ["the battery's own reading" if battery else "the graphics device's own reading"] if self._paths else []
+        self.source = " and ".join(told + (["NVML"] if self._nvml and not battery else []))
 
     def watts(self) -> float | None:
         """Power now; None where nothing tells it."""
-        if self._nvml:
+        known = [abs(n) / 1e6 for n in (whole(read(p)) for p in self._paths) if n is not None]
+        if self._nvml and not self.all_of_it:
             pynvml, handles = self._nvml
-            return float(sum(pynvml.nvmlDeviceGetPowerUsage(h) for h in handles)) / 1e3
-        known = [n for n in (whole(read(p)) for p in self._paths) if n is not None]
-        return sum(abs(n) for n in known) / 1e6 if known else None
+            known += [float(pynvml.nvmlDeviceGetPowerUsage(h)) / 1e3 for h in handles]
+        return sum(known) if known else None
 
     def microjoules(self) -> int | None:
         """Energy since this object was made, as if each reading had held since the one before."""
@@ -144,21 +146,46 @@ def _nvml() -> tuple[Any, list[object]] | None:
 
 
 class Power:
-    """The best source of energy this machine has, or none."""
+    """All sources of energy this machine has, added up: a battery's alone, else processor packages and devices."""
 
     def __init__(self, root: str = "") -> None:
-        watts, counters = Watts(root), Counters(root)
-        self._watts = watts
-        self._source: Counters | Watts = counters if counters.source else watts
-        self.source = self._source.source
+        self._watts, counters = Watts(root), Counters(root)
+        both: list[Counters | Watts] = [self._watts] if self._watts.all_of_it else [counters, self._watts]
+        self._sources = [source for source in both if source.source]
+        named = " and ".join(source.source for source in self._sources)
+        self.source = named + ("" if self._watts.all_of_it or not named else _left_out(root, counters, self._watts))
 
     def microjoules(self) -> int | None:
         """Energy since this object was made; None without any source."""
-        return self._source.microjoules()
+        told = [n for n in (source.microjoules() for source in self._sources) if n is not None]
+        return sum(told) if told and len(told) == len(self._sources) else None
 
     def device_bytes(self) -> int | None:
         """Memory in use on graphics devices; None where not told."""
         return self._watts.device_bytes()
+
+
+def _left_out(root: str, counters: Counters, watts: Watts) -> str:
+    """What the sources of a machine without a battery do not see."""
+    cards = [n for n in listed(root + "/sys/class/drm") if re.match(r"card\d+$", n)]
+    missing = [] if counters.source else ["the processor"]
+    missing += ["a graphics device"] if cards and not watts.source else []
+    return " (without %s)" % " and ".join(missing + ["the rest of the machine"])
+
+
+def peak_anew(pid: int, root: str = "") -> bool:
+    """Make the system's record of a process' highest memory begin anew; False where it cannot (proc(5), clear_refs)."""
+    try:
+        file = os.open(root + "/proc/%d/clear_refs" % pid, os.O_WRONLY)
+    except OSError:
+        return False
+    try:
+        os.write(file, b"5")
+    except OSError:
+        return False
+    finally:
+        os.close(file)
+    return True
 
 
 def tree(pid: int, root: str = "") -> list[int]:
@@ -207,19 +234,32 @@ class Sampler:
         self._pid, self._root = pid, root
         self._seen = 0
         self._pids: list[int] = []
+        self._anew: dict[int, bool] = {}
+        self.asked = 0
+        """How often the record of the highest memory was asked to begin anew."""
         self.power = Power(root)
+
+    def anew(self) -> None:
+        """Begin the record of the highest memory anew, from the next sample on."""
+        self.asked += 1
+        self._anew = {}
 
     def sample(self) -> dict[str, object]:
         """One sample; sums over the tree."""
         if self._seen % TREE_EVERY == 0:
             self._pids = tree(self._pid, self._root)
         self._seen += 1
+        asked = self.asked
+        for pid in self._pids:
+            if pid not in self._anew:
+                self._anew[pid] = peak_anew(pid, self._root)
         at = time.monotonic_ns()
         found = [p for p in (process(pid, self._root) for pid in self._pids) if p is not None]
         out: dict[str, object] = {"t": at, "machine": machine(self._root), "alive": bool(found)}
         for name in ("rss", "anon", "file", "cpu"):
             out[name] = sum(p[name] for p in found)
-        out["high"] = max([p["high"] for p in found] or [0])
+        told = asked and all(self._anew.values())
+        out["high"], out["asked"] = max([p["high"] for p in found] or [-1]) if told else -1, asked
         out["uj"], out["device"] = self.power.microjoules(), self.power.device_bytes()
         out["own"] = time.process_time_ns()
         return out
@@ -236,8 +276,11 @@ def main() -> None:
             sys.stdout.flush()
 
     def answer() -> None:
-        for _ in sys.stdin:
-            say({"clock": time.monotonic_ns()})
+        for line in sys.stdin:
+            if line.strip() == "anew":
+                sampler.anew()
+            else:
+                say({"clock": time.monotonic_ns()})
         stop.set()
 
     threading.Thread(target=answer, daemon=True).start()

@@ -33,7 +33,7 @@ def lane(results: StudyResults, run: RunState, width: int, palette: Palette) -> 
     out.append(cell.title if cell else "starting", f"bold {palette.ink}")
     if cell:
         repeats = results.study.repeats
-        bound = f" of {repeats.count}" if repeats.until_percent is None else f", {repeats.most} at most"
+        bound = f", {repeats.most} at most" if repeats.adaptive else f" of {repeats.count}"
         out.append(f"\nblock {run.block + 1}{bound}", palette.muted)
     out.append(f" · {run.phase}\n", palette.muted)
     busy = bool(run.streams)

@@ -1,0 +1,70 @@
+"""How a run's blocks wander, from all of its cells together, and how much wider that makes the bounds of one cell.
+
+Repeats of a cell that remember the one before tell less than so many independent ones. How much they remember is one
+number for all cells of a run: the first autocorrelation, pooled over cells and corrected for the mean having been taken
+out (Marriott and Pope 1954). The bounds are widened as for a first-order process. Fewer than twenty blocks cannot see
+waves that are as long as the run: such bounds say no more than what the machine did in this run.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+SEEN_BLOCKS = 20
+"""With fewer, long waves and a steady machine look alike (docs/claims.md)."""
+SEEN_REPEATS = 6.0
+"""And where waves are so long that a run holds no more than so many independent repeats, it has not seen their end."""
+MOST_SHORT, MOST = 0.6, 0.95
+"""The strongest memory that is believed of fewer than SEEN_BLOCKS blocks, and of any number: an estimate from few
+repeats is very uncertain, and the bounds then say 'this run' anyway."""
+SURE = 0.7
+"""Standard errors from which on a memory that is seen is taken to be there, and then one of them is added to it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Waves:
+    """What is known of the blocks of a run."""
+
+    memory: float | None = None
+    """First autocorrelation of a cell's repeats, the mean taken out; None where too few repeats can tell."""
+
+    def widening(self, n: int) -> float:
+        """How many times as wide the bounds of a cell with n repeats are as those of independent ones."""
+        if self.memory is None or n < 5:
+            return 1.0
+        raised = self.memory + 1 / n
+        if n < SEEN_BLOCKS:
+            return _widening(float(np.clip(raised / (1 - 3 / n), 0.0, MOST_SHORT)), n)
+        error = n**-0.5
+        found = raised / (1 - 4 / n) + (error if raised > SURE * error else 0.0)
+        return _widening(float(np.clip(found, 0.0, MOST)) if raised > 0 else 0.0, n)
+
+    def seen(self, n: int) -> bool:
+        """False where n repeats are too few to have seen the waves: bounds then tell of this run only."""
+        return n >= SEEN_BLOCKS and n / self.widening(n) ** 2 >= SEEN_REPEATS
+
+
+def waves(rows: Sequence[Sequence[float]]) -> Waves:
+    """From a measure of all cells of a run, each in the order its repeats ran; logarithms where all are positive."""
+    above = below = 0.0
+    for row in rows:
+        if len(row) < 3:
+            continue
+        values = np.asarray(row, dtype=np.float64)
+        values = np.log(values) if values.min() > 0 else values
+        rest = values - values.mean()
+        squares = float(rest @ rest)
+        if squares > 0:
+            above += float(rest[1:] @ rest[:-1]) / squares * (len(row) - 1)
+            below += len(row) - 1
+    return Waves(above / below if below else None)
+
+
+def _widening(rho: float, n: int) -> float:
+    """Of the standard error of a mean of n values of a first-order process, over what their own spread suggests."""
+    lags = np.arange(1, n)
+    share = float(1 + 2 * ((1 - lags / n) * rho**lags).sum()) / n
+    return max(1.0, float((n * share / (n / (n - 1) * (1 - share))) ** 0.5))
