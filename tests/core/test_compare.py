@@ -5,14 +5,16 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Mapping
 
+import numpy as np
 import pytest
 
-from tests.build import repeats_at, study
+from tests.build import repeat, repeats_at, study, timeline
 from zinc_kettle.core.compare import Alignment, Samples, Side, align, differs, gains, ratio
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.stats import Interval
+from zinc_kettle.core.value import Value
 
 
 def results(plan: Study | None = None, rate: float = 10.0, *, engine: str = "1", kernel: str = "6.1") -> StudyResults:
@@ -104,3 +106,23 @@ def test_gains_look_at_every_pair_and_leave_out_what_is_not_there() -> None:
     assert found["quantization", "F16", "Q8_0"].clear == 2
     empty = dataclasses.replace(plan, name="nothing")
     assert gains(StudyResults(empty), "decode") == []
+
+
+def test_a_ratio_of_percentiles_is_that_of_the_headlines() -> None:
+    """Each pools all requests of its cell; bounds lie about it as far as those of the repeats' own percentiles."""
+    rng = np.random.default_rng(6)
+    plan = study({"threads": (1, 2)})
+    one, two = plan.cells
+
+    def waits(scale: float) -> list[KeptRepeat]:
+        of_block = [rng.lognormal(0, 0.4, 40) * 100 * scale for _ in range(4)]
+        return [KeptRepeat("measured", repeat(*(timeline([w, w + 20]) for w in block), block=i))
+                for i, block in enumerate(of_block)]  # fmt: skip
+
+    results = StudyResults.of_repeats(plan, {one.key: waits(1.5), two.key: waits(1.0)})
+    a, b = results.cells
+    found, x, y = ratio(a, b, "ttft_p95"), a.value("ttft_p95"), b.value("ttft_p95")
+    assert found is not None and isinstance(x, Value) and isinstance(y, Value)
+    assert found.value == pytest.approx(x.value / y.value) and found.low < found.value < found.high
+    each = np.log(a.series("ttft_p95")) - np.log(b.series("ttft_p95"))
+    assert np.log(found.high / found.low) / 2 == pytest.approx(3.1824 * each.std(ddof=1) / 2, rel=1e-3)

@@ -116,6 +116,31 @@ def test_line_intervals_cover() -> None:
     assert 0.91 <= held / 400 <= 0.985
 
 
+def test_line_intervals_cover_when_blocks_wander() -> None:
+    """A slow block slows all of its points: bounds over blocks hold the truth, those over points would not."""
+    rng = np.random.default_rng(2)
+    lengths = np.array([100.0, 200.0, 400.0, 800.0])
+    held = alone = 0
+    for _ in range(400):
+        slow = np.exp(rng.normal(0, 0.05, 6))
+        y = ((0.02 + lengths / 500) * slow[:, None] * (1 + rng.normal(0, 0.005, (6, 4)))).ravel().tolist()
+        x, blocks = np.tile(lengths, 6).tolist(), np.repeat(range(6), 4).tolist()
+        by_block, by_point = fit_line(x, y, blocks), fit_line(x, y)
+        assert by_block is not None and by_point is not None
+        held += by_block.slope_low <= 1 / 500 <= by_block.slope_high
+        alone += by_point.slope_low <= 1 / 500 <= by_point.slope_high
+    assert 0.91 <= held / 400 <= 0.985
+    assert alone / 400 < 0.9
+
+
+def test_a_negative_overhead_is_remarked() -> None:
+    """Times that grow with the square of the length put the line's start below zero."""
+    bent = {n: [asked(n, n * n / 500, block=i) for i in range(3)] for n in (128, 512, 1_024, 2_048)}
+    found = prefill_slope(bent)
+    assert not isinstance(found, Missing)
+    assert found.line.intercept_high < 0 and "no overhead can be negative" in slope_text(found)
+
+
 def test_nothing_to_fit() -> None:
     """Too few points, too few places, or times that are no times."""
     assert fit_line([1, 2], [1, 2]) is None
@@ -125,14 +150,14 @@ def test_nothing_to_fit() -> None:
 
 def test_decode_over_depth() -> None:
     """20 ms a token and 1 ms more for every 100 tokens of context."""
-    requests = [t for n in (100, 600, 1_100) for t in asked(n, 50.0, step_ms=20.0 + (n + 4) / 100).timelines]
+    requests = [asked(n, 50.0, step_ms=20.0 + (n + 4) / 100) for n in (100, 600, 1_100)]
     fall = depth_fall(requests)
     assert not isinstance(fall, Missing)
     shallow, deep = 20.0 + 1.04, 20.0 + 11.04
     assert fall.speed(104) == pytest.approx(1e3 / shallow, rel=1e-6)
     assert fall.loss == pytest.approx(1 - shallow / deep, rel=1e-6)
     assert isinstance(depth_fall(requests[:2]), Missing)
-    level = [t for n in (1_000, 1_100, 1_200) for t in asked(n, 50.0).timelines]
+    level = [asked(n, 50.0) for n in (1_000, 1_100, 1_200)]
     assert isinstance(depth_fall(level), Missing)
 
 

@@ -19,6 +19,7 @@ from zinc_kettle.core.factors import Level, label
 from zinc_kettle.core.facts import MachineFacts, machine_of
 from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.measures.kinds import OverGaps, OverRequests
 from zinc_kettle.core.plan import workload
 from zinc_kettle.core.precision import answer_looks
 from zinc_kettle.core.results import CellResults, StudyResults
@@ -34,7 +35,7 @@ from zinc_kettle.core.stats.ratios import (
     repeats_to_tell,
     unpaired_ratio,
 )  # fmt: skip
-from zinc_kettle.core.value import Value
+from zinc_kettle.core.value import CellFigure, Value
 
 MIN_REPEATS = MIN_FOR_CLAIM
 """Fewer carry no conclusion: nothing is compared before the third."""
@@ -74,9 +75,23 @@ RATIO: RatioRule = by_blocks
 
 
 def samples(cell: CellResults, name: str, *, paired: bool = True) -> Samples:
-    """One measure of a cell's repeats, with their blocks where these are to be paired."""
+    """One measure of a cell's repeats, with their blocks where these are to be paired.
+
+    Percentiles over requests are those of each repeat, moved together so that their geometric mean is the headline,
+    which pools all requests: a ratio is then that of the headlines, and how the repeats scatter gives its bounds.
+    """
     values, blocks = cell.series(name), cell.summary.blocks
+    if isinstance(MEASURES[name].source, OverRequests | OverGaps):
+        values = _about(values, cell.value(name))
     return Samples(values, blocks if paired and len(values) == len(blocks) else ())
+
+
+def _about(values: tuple[float, ...], headline: CellFigure) -> tuple[float, ...]:
+    """Positive values moved by one factor, so that their geometric mean is the headline."""
+    if not isinstance(headline, Value) or not values or min(values) <= 0:
+        return values
+    factor = headline.value / float(np.exp(np.log(values).mean()))
+    return tuple(value * factor for value in values)
 
 
 def ratio(
@@ -160,8 +175,8 @@ def _standing(results: StudyResults, name: str) -> Standing:
 
 def _answered(cells: Sequence[CellResults], results: StudyResults, name: str) -> Standing:
     """Of a study that is repeated until it is known which is best: what its looks have told."""
-    taken = {c.cell.key: samples(c, name) for c in cells}
-    by_block = {key: dict(zip(t.blocks, t.values, strict=True)) for key, t in taken.items() if t.blocks}
+    taken = {c.cell.key: (c.summary.blocks, c.series(name)) for c in cells}
+    by_block = {key: dict(zip(*both, strict=True)) for key, both in taken.items() if len(both[0]) == len(both[1])}
     answer = answer_of(results.study, by_block)
     if not answer.leader:
         return Standing(too_early=True)

@@ -14,6 +14,8 @@ from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 
 MIN_LENGTHS = 3
+PromptPoint = tuple[float, float, int]
+"""Of a repeat: uncached prompt tokens, TTFT in seconds, and its block."""
 DEPTH_STEP = 1_000.0
 DEPTH_REACH = 1.5
 """The deepest request must be so many times as deep as the shallowest, else a fall with depth is a guess."""
@@ -77,16 +79,16 @@ def turns_of_requests(requests: Sequence[Timeline]) -> list[Turn]:
     return out
 
 
-def prefill_slope(points: Sequence[tuple[float, float]]) -> PrefillSlope | Missing:
+def prefill_slope(points: Sequence[PromptPoint]) -> PrefillSlope | Missing:
     """Prefill speed of cells that are equal but for their prompt length.
 
     Args:
-        points: Uncached prompt tokens and TTFT in seconds of each of their repeats, as `prompt_point` gives them.
+        points: Of each of their repeats, as `prompt_point` gives them.
     """
-    lengths = {round(x) for x, _ in points}
+    lengths = {round(x) for x, _, _ in points}
     if len(lengths) < MIN_LENGTHS:
         return Missing(f"a slope needs {MIN_LENGTHS} prompt lengths, measured unqueued and otherwise equal")
-    line = fit_line([x for x, _ in points], [y for _, y in points])
+    line = fit_line([x for x, _, _ in points], [y for _, y, _ in points], [block for _, _, block in points])
     if line is None:
         return Missing("the measured prompts do not have three different lengths")
     if line.slope <= 0 or line.slope_high <= 0:
@@ -95,23 +97,27 @@ def prefill_slope(points: Sequence[tuple[float, float]]) -> PrefillSlope | Missi
     return PrefillSlope(1.0 / line.slope, 1.0 / line.slope_high, high, line)
 
 
-def prompt_point(repeat: Repeat) -> tuple[float, float] | None:
-    """Uncached prompt tokens and TTFT in seconds of a repeat, medians over its requests; None where it was queued."""
+def prompt_point(repeat: Repeat) -> PromptPoint | None:
+    """The point of a repeat, medians over its requests; None where they were queued."""
     requests = [t for t in repeat.measured if t.ttft_ns is not None and t.uncached_tokens is not None]
     if not requests or not repeat.alone:
         return None
-    return median([t.uncached_tokens or 0 for t in requests]), median([(t.ttft_ns or 0) / NS_PER_S for t in requests])
+    tokens = median([t.uncached_tokens or 0 for t in requests])
+    return tokens, median([(t.ttft_ns or 0) / NS_PER_S for t in requests]), repeat.block
 
 
-def depth_fall(requests: Sequence[Timeline]) -> DepthFall | Missing:
-    """How decode speed falls with the tokens in context, from requests of different depth."""
-    points = [(d, s) for t in requests if (d := depth(t)) is not None and (s := _step_s(t)) is not None]
-    if len({round(d) for d, _ in points}) < MIN_LENGTHS:
+def depth_fall(repeats: Sequence[Repeat]) -> DepthFall | Missing:
+    """How decode speed falls with the tokens in context, from the requests of repeats, of different depth."""
+    points = [
+        (d, s, r.block) for r in repeats for t in r.measured
+        if (d := depth(t)) is not None and (s := _step_s(t)) is not None
+    ]  # fmt: skip
+    if len({round(d) for d, _, _ in points}) < MIN_LENGTHS:
         return Missing("a loss with depth needs requests at three or more depths")
-    depths = [d for d, _ in points]
+    depths = [d for d, _, _ in points]
     if max(depths) < DEPTH_REACH * min(depths):
         return Missing("the requests are all about equally deep")
-    line = fit_line(depths, [s for _, s in points])
+    line = fit_line(depths, [s for _, s, _ in points], [block for _, _, block in points])
     if line is None:
         return Missing("a loss with depth needs requests at three or more depths")
     loss, low, high = (_loss(line, slope) for slope in (line.slope, line.slope_low, line.slope_high))

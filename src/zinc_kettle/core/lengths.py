@@ -29,7 +29,7 @@ class LengthFamily:
     @cached_property
     def fall(self) -> DepthFall | Missing:
         """Decode over depth; reads the requests of all its cells."""
-        return depth_fall([t for c in self.cells for r in c.repeats if r.alone for t in r.measured])
+        return depth_fall([r for c in self.cells for r in c.repeats if r.alone])
 
 
 def families(results: StudyResults) -> list[LengthFamily]:

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.cautions import KINDS, Caution, Setting, cell_cautions
-from zinc_kettle.core.family import Turn, prompt_point, turns_of_requests
+from zinc_kettle.core.family import PromptPoint, Turn, prompt_point, turns_of_requests
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
 from zinc_kettle.core.measures import MEASURES, per_repeat, repeat_figures
 from zinc_kettle.core.measures.decode import ONE_CHUNK
@@ -38,7 +38,7 @@ class CellSummary:
     blocks: tuple[int, ...] = ()
     """The block of each measured repeat, in the order they ran."""
     cautions: tuple[Caution, ...] = ()
-    prompt_points: tuple[tuple[float, float], ...] = ()
+    prompt_points: tuple[PromptPoint, ...] = ()
     """Uncached prompt tokens and TTFT in seconds of each unqueued repeat: what a slope is fitted through."""
     turns: tuple[Turn, ...] = ()
     stamps: tuple[str, ...] = ()

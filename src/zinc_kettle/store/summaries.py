@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from zinc_kettle.core.cautions import KINDS, Caution
-from zinc_kettle.core.family import Turn
+from zinc_kettle.core.family import PromptPoint, Turn
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.repeat import Missing
 from zinc_kettle.core.stats.interval import Bound
@@ -35,7 +35,7 @@ class StoredSummary(msgspec.Struct):
     series: dict[str, tuple[float, ...]]
     blocks: tuple[int, ...]
     cautions: list[tuple[str, str]]
-    prompt_points: tuple[tuple[float, float], ...]
+    prompt_points: tuple[PromptPoint, ...]
     turns: tuple[Turn, ...]
     stamps: tuple[str, ...]
     took_s: float = 0.0

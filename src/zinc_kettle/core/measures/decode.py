@@ -59,10 +59,10 @@ def output_tokens(repeat: Repeat) -> Figure:
 
 def depth_loss(repeats: Sequence[Repeat]) -> CellFigure:
     """Share of decode speed lost per 1,000 tokens of context, from requests of different depth."""
-    whole = depth_fall([t for r in repeats for t in r.measured])
+    whole = depth_fall(repeats)
     if isinstance(whole, Missing):
         return whole
-    falls = [fall for r in repeats if not isinstance(fall := depth_fall(r.measured), Missing)]
+    falls = [fall for r in repeats if not isinstance(fall := depth_fall([r]), Missing)]
     if len(falls) < len(repeats):
         return Value(whole.loss, whole.loss, whole.loss, "range", 1, "share")
     # Requests of one repeat hang together: what the repeats carry is what their losses, one each, carry.

@@ -1,6 +1,8 @@
 """Straight lines through measured points, with intervals, and a test whether a curve would do better.
 
 Weighted least squares with weights 1/y²: the noise of a time grows with the time (Draper and Smith 1998, chapter 9).
+Points of one block share the machine of that minute, so where there are blocks each has a line of its own, and
+Student's t over these lines gives the bounds: a slow minute is one observation, not as many as it has points.
 """
 
 from __future__ import annotations
@@ -43,8 +45,18 @@ class Line:
         return self.curve_p is not None and self.curve_p < CURVED_P and self.curve_share > CURVED_SHARE
 
 
-def fit_line(x: Sequence[float], y: Sequence[float]) -> Line | None:
-    """A line through points; None for fewer than three, fewer than three different x, or a y that is not positive."""
+MIN_BLOCKS = 3
+"""So many blocks with a line of their own are needed for bounds over blocks."""
+
+
+def fit_line(x: Sequence[float], y: Sequence[float], blocks: Sequence[int] = ()) -> Line | None:
+    """A line through points; None for fewer than three, fewer than three different x, or a y that is not positive.
+
+    Args:
+        x: Of each point.
+        y: Of each point.
+        blocks: Which block each point is of; empty where that is not known, or each point stands alone.
+    """
     xs, ys = np.asarray(x, dtype=np.float64), np.asarray(y, dtype=np.float64)
     if len(xs) < 3 or len(np.unique(xs)) < 3 or float(ys.min()) <= 0:
         return None
@@ -53,12 +65,26 @@ def fit_line(x: Sequence[float], y: Sequence[float]) -> Line | None:
     beta, covariance, freedom = _weighted(np.stack([np.ones_like(xs), xs], axis=1), ys)
     t = float(stats.t.ppf((1 + CONFIDENCE) / 2, freedom))
     wide = t * np.sqrt(np.diag(covariance))
+    each = _lines_of_blocks(xs, ys, blocks)
+    if each is not None:
+        t = float(stats.t.ppf((1 + CONFIDENCE) / 2, len(each) - 1))
+        beta, wide = each.mean(axis=0), t * each.std(axis=0, ddof=1) / len(each) ** 0.5
     curve_p, share = _curvature(xs, ys)
     return Line(
         slope=float(beta[1]), slope_low=float(beta[1] - wide[1]), slope_high=float(beta[1] + wide[1]),
         intercept=float(beta[0]), intercept_low=float(beta[0] - wide[0]), intercept_high=float(beta[0] + wide[0]),
         x_low=float(xs.min()), x_high=float(xs.max()), n=len(xs), curve_p=curve_p, curve_share=share,
     )  # fmt: skip
+
+
+def _lines_of_blocks(xs: Array, ys: Array, blocks: Sequence[int]) -> Array | None:
+    """Intercept and slope of each block, shape (blocks, 2); None where too few blocks have three different x."""
+    of = np.asarray(blocks)
+    found = [
+        _weighted(np.stack([np.ones(int(mine.sum())), xs[mine]], axis=1), ys[mine])[0]
+        for block in sorted(set(blocks)) if len(np.unique(xs[mine := of == block])) >= 3
+    ]  # fmt: skip
+    return np.array(found) if len(found) >= MIN_BLOCKS and len(found) == len(set(blocks)) else None
 
 
 def _weighted(columns: Array, ys: Array) -> tuple[Array, Array, int]:
