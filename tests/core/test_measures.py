@@ -11,11 +11,13 @@ from benchmarks import batching
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.build import MS, S, decode_timeline, repeat, repeats_at, timeline, trace
-from zinc_kettle.core.measures import MEASURES, repeat_figures
+from tests.build import MS, S, decode_timeline, repeat, repeats_at, study, timeline, trace
+from zinc_kettle.core.facts import EngineFacts, ModelFacts
+from zinc_kettle.core.measures import repeat_figures
+from zinc_kettle.core.measures.model import bits_per_weight, cache_size, file_size
 from zinc_kettle.core.repeat import Missing, Repeat
 from zinc_kettle.core.steady import steady_throughput, steady_window
-from zinc_kettle.core.summary import cell_value, series, summarise
+from zinc_kettle.core.summary import MEASURED, cell_value, series, summarise
 from zinc_kettle.core.timeline import EngineReport
 from zinc_kettle.core.value import CellFigure, Value
 
@@ -23,7 +25,7 @@ from zinc_kettle.core.value import CellFigure, Value
 def cell_values(repeats: list[Repeat]) -> dict[str, CellFigure]:
     """Every measure of a cell."""
     summary = summarise(repeats)
-    return {name: summary.value(name) for name in MEASURES}
+    return {name: summary.value(name) for name in MEASURED}
 
 
 def test_decode_leaves_the_first_chunk_out() -> None:
@@ -126,6 +128,59 @@ def test_throughput_is_that_of_the_steady_state() -> None:
     assert abs(ours) < 0.05 and early < -0.06
 
 
+def test_gaps_between_tokens_count_each_token() -> None:
+    """Chunks of one, two and three tokens: those of a chunk come together, the first of them after the chunk's gap."""
+    t = timeline([200.0, 230.0, 290.0], tokens=[1, 2, 3])
+    assert (t.token_gaps_ns is not None) and t.token_gaps_ns.tolist() == [30 * MS, 0, 60 * MS, 0, 0]
+    found = cell_value([repeat(t)], "token_gap_p50"), cell_value([repeat(t)], "gap_p50")
+    assert [v.value for v in found if isinstance(v, Value)] == [0.0, pytest.approx(0.045)]
+    blind = timeline([200.0, 230.0, 290.0], tokens=[0, 0, 0], output_tokens=6)
+    missing = cell_value([repeat(blind)], "token_gap_p50")
+    assert blind.token_gaps_ns is None and isinstance(missing, Missing) and "how many tokens" in missing.reason
+
+
+def test_a_finished_answer_is_as_long_as_asked_for() -> None:
+    """Four of ten tokens came, 20 ms apart after 200 ms: ten take 380 ms."""
+    assert repeat_figures(repeat(timeline(asked_tokens=10)))["answer_time"] == pytest.approx(0.380)
+
+
+def loaded(**changes: Any) -> Repeat:
+    """Two streams, four requests each of 100 ms and two tokens, 100 prompt tokens; the second stream 10 ms later."""
+    at = [(i // 2 * 100.0 + 10.0 * (i % 2), i % 2) for i in range(8)]
+    return repeat(*(timeline([s + 50, s + 99], sent_ms=s, stream=n) for s, n in at), concurrency=2, **changes)
+
+
+def test_prompts_count_with_throughput_when_they_are_answered() -> None:
+    """From 109 to 400 ms: outputs at 150, 160, 250, 260, 350 and 360 begin six prompts."""
+    figures = repeat_figures(loaded())
+    assert figures["throughput_all"] == pytest.approx((11 + 6 * 100) / 0.291)
+    assert figures["batch_cpu"] == pytest.approx(0.409)  # one core busy throughout
+
+
+def test_goodput_counts_requests_that_keep_the_promise() -> None:
+    """Every first output takes 50 ms and every token 49 ms; a promise of less is never kept."""
+    limits = {"promise_ttft_s": 0.060, "promise_tpot_s": 0.050}
+    kept = repeat_figures(loaded(extras=limits))
+    assert kept["promise_kept"] == 1.0 and kept["goodput"] == pytest.approx(6 / 0.291)
+    strict = repeat_figures(loaded(extras={**limits, "promise_ttft_s": 0.040}))
+    assert strict["promise_kept"] == 0.0 == strict["goodput"]
+    failed = repeat(timeline(), timeline([], error="HTTP 503", complete=False), extras={"promise_ttft_s": 1.0})
+    assert repeat_figures(failed)["promise_kept"] == 0.5
+    assert isinstance(repeat_figures(loaded())["goodput"], Missing)
+
+
+def test_sizes_of_the_model_follow_from_its_file() -> None:
+    """4.5 bits a weight; half of the cache's layers look back 100 tokens, of a context of 256; a cache of 8.5 bits."""
+    model: ModelFacts = {"weights": 1_000, "weights_bytes": 562, "kv_bytes_per_token_f16": 1_000.0,
+                         "kv_windowed_per_token_f16": 500.0, "window": 100}  # fmt: skip
+    facts: EngineFacts = {"model": model, "file": {"size_bytes": 700}}
+    cell = study(hold={"model": "m", "context": 256, "cache_precision": "q8_0"}).cells[0]
+    assert file_size(facts, cell) == 700.0
+    assert bits_per_weight(facts, cell) == pytest.approx(4.496)
+    assert cache_size(facts, cell) == pytest.approx((500 * 256 + 500 * 100) * 8.5 / 16)
+    assert isinstance(cache_size({}, cell), Missing)
+
+
 def test_throughput_wants_completions() -> None:
     """Fewer: no steady window, said with the count."""
     figure = steady_throughput(repeat(timeline()))
@@ -183,7 +238,7 @@ def test_cell_is_the_median_over_repeats() -> None:
 def test_every_measure_answers_for_no_repeats() -> None:
     """n = 0: each measure is missing with a reason, none raises."""
     values = cell_values([])
-    assert set(values) == set(MEASURES)
+    assert set(values) == set(MEASURED)
     assert all(isinstance(v, Missing) and v.reason for v in values.values())
 
 
@@ -191,7 +246,7 @@ def test_one_measure_is_the_same_alone() -> None:
     """The screen's single measure equals the whole table's."""
     repeats = repeats_at(10.0, 11.0, 12.0)
     table = cell_values(repeats)
-    assert all(cell_value(repeats, name) == table[name] for name in MEASURES)
+    assert all(cell_value(repeats, name) == table[name] for name in MEASURED)
     assert len(series(repeats, "gap_p95")) == 3 and series(repeats, "load_time") == [0.5] * 3
 
 

@@ -16,7 +16,7 @@ from zinc_kettle.core.factors import FACTORS, Factor, Level
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
 from zinc_kettle.core.recipe import BUILT_IN, OPEN_PROTOCOL, Endpoint, Engine, Role, factors_of
 from zinc_kettle.core.suite import SUITE
-from zinc_kettle.core.traffic import Lengths, Load, Recorded, RetryPolicy, Shape
+from zinc_kettle.core.traffic import Lengths, Load, Promise, Recorded, RetryPolicy, Shape
 
 RunOrder = Literal["interleaved", "by-launch"]
 DEFAULT_OPEN_REQUESTS = 48
@@ -127,6 +127,7 @@ class Study:
     temperature: float = 0.0
     load: Load = field(default_factory=Load)
     retry: RetryPolicy = field(default_factory=RetryPolicy)
+    promise: Promise = field(default_factory=Promise)
     engines: tuple[Engine, ...] = ()
     """The engines it names, with their settings as their recipes declared them then."""
     rig_engines: dict[str, str] = field(default_factory=dict)

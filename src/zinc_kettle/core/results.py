@@ -13,9 +13,11 @@ from typing import Any, Literal, TypeVar
 from zinc_kettle.core.cautions import Caution, Setting, timeline_cautions
 from zinc_kettle.core.facts import EngineFacts, RunFacts, machine_of
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.measures.kinds import OfFacts
 from zinc_kettle.core.plan import Cell, Study, shape_of
 from zinc_kettle.core.precision import look_level
-from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.repeat import Missing, Repeat
 from zinc_kettle.core.schedule import Decision, Schedule, Tally
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.stats.interval import median_interval
@@ -126,6 +128,10 @@ class CellResults:
 
     def value(self, name: str) -> CellFigure:
         """One measure, with its bounds or the reason it is missing."""
+        source = MEASURES[name].source
+        if isinstance(source, OfFacts):
+            found, unit = source.figure(self.kept.engine, self.cell), MEASURES[name].unit
+            return found if isinstance(found, Missing) else Value(found, found, found, "range", 1, unit, "files")
         figure = self.summary.value(name)
         if self._bounded is None or not isinstance(figure, Value) or figure.of != "repeats":
             return figure

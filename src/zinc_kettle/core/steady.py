@@ -68,6 +68,17 @@ def steady_throughput(repeat: Repeat) -> Figure:
     return tokens * NS_PER_S / (end - start)
 
 
+def whole_throughput(repeat: Repeat) -> Figure:
+    """Prompt and output tokens per second in the steady window; a prompt counts when its first output comes."""
+    written, window = steady_throughput(repeat), steady_window(repeat)
+    if isinstance(written, Missing) or window is None:
+        return written
+    read = [t.uncached_tokens for t in repeat.measured if window[0] < t.first_ns <= window[1]]
+    if any(tokens is None for tokens in read):
+        return Missing("the engine does not say how long prompts were")
+    return written + sum(tokens or 0 for tokens in read) * NS_PER_S / (window[1] - window[0])
+
+
 def _tokens_by_chunk(t: Timeline) -> npt.NDArray[np.float64]:
     if t.counted_by == "chunk-counts":
         return t.chunk_tokens.astype(np.float64)

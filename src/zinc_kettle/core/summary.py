@@ -13,7 +13,7 @@ from zinc_kettle.core.family import PromptPoint, Turn, prompt_point, turns_of_re
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
 from zinc_kettle.core.measures import MEASURES, per_repeat, repeat_figures
 from zinc_kettle.core.measures.decode import ONE_CHUNK
-from zinc_kettle.core.measures.kinds import OfCell, OverGaps, OverLaunches, OverRequests, PerRepeat
+from zinc_kettle.core.measures.kinds import OfCell, OfFacts, OverGaps, OverLaunches, OverRequests, PerRepeat
 from zinc_kettle.core.repeat import Missing, Repeat
 from zinc_kettle.core.stats import median, median_interval, quantile, thin
 from zinc_kettle.core.stats.interval import pooled_quantile_interval
@@ -56,6 +56,8 @@ class CellSummary:
 
 
 EMPTY = CellSummary()
+MEASURED: tuple[str, ...] = tuple(name for name, m in MEASURES.items() if not isinstance(m.source, OfFacts))
+"""The measures that a summary holds."""
 CATALOGUE = int(fingerprint([DEFINITIONS_VERSION, sorted(MEASURES), sorted(KINDS)], length=7), 16)
 """Changes with the definitions and with each measure or caution there is: a summary made under another is stale."""
 
@@ -73,7 +75,7 @@ def summarise(measured: Sequence[Repeat], failed: Sequence[Repeat] = (), setting
     return CellSummary(
         done=len(measured),
         failed=len(failed),
-        values={name: cell_value(measured, name) for name in MEASURES} if measured else {},
+        values={name: cell_value(measured, name) for name in MEASURED} if measured else {},
         series={name: values for name in MEASURES if (values := tuple(series(measured, name)))},
         blocks=tuple(r.block for r in measured),
         cautions=tuple(cell_cautions([*measured, *failed], setting or Setting())),
@@ -108,6 +110,7 @@ def cell_value(repeats: Sequence[Repeat], name: str) -> CellFigure:
         KeyError: No such measure.
     """
     source, unit = MEASURES[name].source, MEASURES[name].unit
+    assert not isinstance(source, OfFacts), "nobody measures it"
     if not repeats:
         return NOT_MEASURED
     if isinstance(source, PerRepeat):
@@ -115,7 +118,7 @@ def cell_value(repeats: Sequence[Repeat], name: str) -> CellFigure:
     if isinstance(source, OverRequests):
         return _request_quantile(repeats, source.value, source.p, unit)
     if isinstance(source, OverGaps):
-        return _gap_quantile(repeats, source.p, unit)
+        return _gap_quantile(repeats, source, unit)
     if isinstance(source, OverLaunches):
         values = _of_launches(repeats, source)
         return _median(values, unit, of="launches") if values else Missing(source.missing)
@@ -128,11 +131,11 @@ def series(repeats: Sequence[Repeat], name: str) -> list[float]:
     if isinstance(source, OverLaunches):
         return _of_launches(repeats, source)
     if isinstance(source, OverGaps):
-        return [quantile(np.concatenate(gaps), source.p) for r in repeats if (gaps := _gaps(r))]
+        return [quantile(np.concatenate(gaps), source.p) for r in repeats if (gaps := _gaps(r, source))]
     if isinstance(source, OverRequests):
         pools = [_values(r, source.value) for r in repeats]
         return [quantile(pool, source.p) for pool in pools if len(pool)]
-    if isinstance(source, OfCell):
+    if isinstance(source, OfCell | OfFacts):
         return []
     return per_repeat(repeats, name)
 
@@ -172,16 +175,20 @@ def _request_quantile(
     return Value.of_interval(pooled_quantile_interval(groups, p), unit, of=of, thin=thin(count, p))
 
 
-def _gaps(repeat: Repeat) -> list[npt.NDArray[np.float64]]:
+def _gaps(repeat: Repeat, source: OverGaps) -> list[npt.NDArray[np.float64]]:
     """The gaps of each request, in seconds."""
-    return [t.chunk_gaps_ns / NS_PER_S for t in repeat.measured if len(t.stamps) > 1]
+    some = [t for t in repeat.measured if len(t.stamps) > 1]
+    if not source.tokens:
+        return [t.chunk_gaps_ns / NS_PER_S for t in some]
+    return [t.token_gaps_ns / NS_PER_S for t in some if t.token_gaps_ns is not None]
 
 
-def _gap_quantile(repeats: Sequence[Repeat], p: float, unit: str) -> CellFigure:
-    by_repeat = [_gaps(r) for r in repeats]
+def _gap_quantile(repeats: Sequence[Repeat], source: OverGaps, unit: str) -> CellFigure:
+    by_repeat, p = [_gaps(r, source) for r in repeats], source.p
     alone = len(repeats) == 1
     groups = by_repeat[0] if alone else [np.concatenate(gaps) for gaps in by_repeat if gaps]
     if not groups:
-        return ONE_CHUNK
+        some = any(len(t.stamps) > 1 for r in repeats for t in r.measured)
+        return Missing("the engine does not say how many tokens each chunk holds") if some else ONE_CHUNK
     of, count = "requests" if alone else "repeats", sum(len(g) for g in groups)
     return Value.of_interval(pooled_quantile_interval(groups, p), unit, of=of, thin=thin(count, p))

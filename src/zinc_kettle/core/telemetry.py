@@ -37,10 +37,12 @@ class Trace:
     """Memory in use on fast devices; None where not told."""
     energy_source: str = ""
     """What told the energy."""
+    device_percent: Column | None = None
+    """How busy fast devices are, in the mean over them; None where not told."""
 
     def __post_init__(self) -> None:
         columns = (self.resident_bytes, self.anonymous_bytes, self.file_bytes, self.cpu_ns)
-        further = tuple(c for c in (self.energy_uj, self.device_bytes) if c is not None)
+        further = tuple(c for c in (self.energy_uj, self.device_bytes, self.device_percent) if c is not None)
         if any(len(column) != len(self.at_ns) for column in (*columns, *further)):
             raise ValueError("columns of a trace differ in length")
 
@@ -53,6 +55,7 @@ class Trace:
             energy_uj=None if self.energy_uj is None else self.energy_uj[keep],
             device_bytes=None if self.device_bytes is None else self.device_bytes[keep],
             energy_source=self.energy_source,
+            device_percent=None if self.device_percent is None else self.device_percent[keep],
         )  # fmt: skip
 
     def joules(self, start_ns: int, end_ns: int) -> float | None:

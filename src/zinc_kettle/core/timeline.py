@@ -184,6 +184,20 @@ class Timeline:
         return self.last_ns - self.sent_ns
 
     @property
+    def token_gaps_ns(self) -> Stamps | None:
+        """Time from each token to the one before: the first of a chunk waits for it, the others come with it.
+
+        Shape (tokens after the first chunk,); None where nobody says how many tokens each chunk holds.
+        """
+        if self.counted_by != "chunk-counts":
+            return self.chunk_gaps_ns if self.counted_by == "usage" and self.total_tokens == len(self.stamps) else None
+        counts = self.chunk_tokens[1:]
+        out = np.zeros(int(counts.sum()), dtype=np.int64)
+        some = counts > 0
+        out[(np.cumsum(counts) - counts)[some]] = self.chunk_gaps_ns[some]
+        return out
+
+    @property
     def chunk_gaps_ns(self) -> Stamps:
         """Gaps between output chunks, what a reader feels. Shape (chunks − 1,)."""
         return np.diff(self.stamps)

@@ -46,6 +46,16 @@ class Load:
 
 
 @dataclass(frozen=True, slots=True)
+class Promise:
+    """What users are promised; requests that keep it count into goodput."""
+
+    ttft_s: float | None = None
+    """From when a request is due to its first output."""
+    tpot_s: float | None = None
+    """Per output token after the first."""
+
+
+@dataclass(frozen=True, slots=True)
 class RetryPolicy:
     """Which failed requests are sent again."""
 
@@ -158,8 +168,13 @@ def arrivals_ns(load: Load, count: int, per_minute: float, *, seed: int | str) -
     return out
 
 
+SHORTEST_S = 1e-9
+"""Times are kept to the nanosecond."""
+
+
 def _recorded_ns(times_s: Sequence[float], count: int, per_minute: float) -> list[int]:
     span = times_s[-1] - times_s[0]
+    span = span if span > SHORTEST_S else 0.0  # what rounds to nothing is no pattern to stretch
     mean_gap = span / (len(times_s) - 1) if len(times_s) > 1 else 0.0
     # Round again after one mean gap, so that the seam is as long as the others are on average.
     lap = span + (mean_gap or 1.0)

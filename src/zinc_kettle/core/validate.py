@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from zinc_kettle.core.factors import FACTORS, TYPES, Factor, Level, LevelType
 from zinc_kettle.core.plan import Cell, Limits, Prompts, Repeats, Study, engine_name, shape_of, turns_of
 from zinc_kettle.core.recipe import Endpoint, Engine, Setting, factors_of
-from zinc_kettle.core.traffic import Load, RetryPolicy
+from zinc_kettle.core.traffic import Load, Promise, RetryPolicy
 
 MAX_CELLS = 100_000
 """At a second each they would take more than a day; a plan of more is a slip of the keyboard."""
@@ -49,6 +49,7 @@ class Draft:
     temperature: float = 0.0
     load: Load = field(default_factory=Load)
     retry: RetryPolicy = field(default_factory=RetryPolicy)
+    promise: Promise = field(default_factory=Promise)
     known: Mapping[str, Engine] = field(default_factory=dict)
     """All engines there are recipes for, by name."""
     rig_engines: Mapping[str, str] = field(default_factory=dict)
@@ -91,7 +92,7 @@ def study_of(draft: Draft) -> Study:
         vary={name: tuple(_known(level) for level in levels) for name, levels in draft.vary.items()},
         hold={name: _known(level) for name, level in draft.hold.items()},
         endpoint=draft.endpoint, prompts=draft.prompts, repeats=draft.repeats, limits=draft.limits, seed=draft.seed,
-        temperature=draft.temperature, load=draft.load, retry=draft.retry,
+        temperature=draft.temperature, load=draft.load, retry=draft.retry, promise=draft.promise,
         engines=tuple(draft.known[name] for name in draft.engines if name in draft.known),
         rig_engines={rig: engine for rig, engine in draft.rig_engines.items() if rig in _rigs(draft)},
     )  # fmt: skip

@@ -152,6 +152,13 @@ class RetrySection(Section):
         return self
 
 
+class PromiseSection(Section):
+    """`[promise]`: what users are promised, in seconds."""
+
+    ttft_s: Seconds | None = None
+    tpot_s: Seconds | None = None
+
+
 class EndpointSection(Section):
     """`[endpoint]`: an engine that already runs."""
 
@@ -183,4 +190,5 @@ class StudyFile(Section):
     limits: LimitsSection = LimitsSection()
     load: LoadSection = LoadSection()
     retry: RetrySection = RetrySection()
+    promise: PromiseSection = PromiseSection()
     endpoint: EndpointSection | None = None

@@ -24,6 +24,7 @@ from zinc_kettle.formats.toml import parse_toml, read_toml
 NESTED: dict[str, type[BaseModel]] = {
     "repeats": sections.RepeatsSection, "limits": sections.LimitsSection, "prompts": sections.PromptsSection,
     "endpoint": sections.EndpointSection, "load": sections.LoadSection, "retry": sections.RetrySection,
+    "promise": sections.PromiseSection,
 }  # fmt: skip
 T = TypeVar("T")
 ANSWER_CEILING = 40
@@ -164,6 +165,7 @@ def _draft(m: StudyFile, files: _Files, known: Known) -> Draft:
         temperature=m.temperature,
         load=_load(m.load, files),
         retry=traffic.RetryPolicy(**{**m.retry.model_dump(), "on": tuple(m.retry.on)}),
+        promise=traffic.Promise(**m.promise.model_dump()),
         known=known.engines,
         rig_engines=known.rig_engines,
     )

@@ -26,6 +26,7 @@ class Names:
 
     memory: tuple[str, ...] = ("rehearsal_memory_bytes", "process_resident_memory_bytes")
     device: tuple[str, ...] = ("rehearsal_device_memory_bytes",)
+    device_load: tuple[str, ...] = ("rehearsal_device_load_share",)
     joules: tuple[str, ...] = ("rehearsal_energy_joules_total",)
     watts: tuple[str, ...] = ("rehearsal_power_watts",)
     cpu_s: tuple[str, ...] = ("process_cpu_seconds_total",)
@@ -56,7 +57,7 @@ class ScrapeWatch:
 
     def __init__(self, url: str, names: Names) -> None:
         self._url, self._names = url, names
-        self._columns = tuple(array("q") for _ in range(7))
+        self._columns = tuple(array("q") for _ in range(8))
         self._latest = (0, 0.0)
         self._cpu_ns = 0
         self._joules = 0.0
@@ -103,12 +104,13 @@ class ScrapeWatch:
         # The middle of asking and answering is when the figures were true, as near as can be told.
         at = (asked + time.monotonic_ns()) // 2
         memory = pick(found, self._names.memory)
-        device = pick(found, self._names.device)
+        device, percent = pick(found, self._names.device), pick(found, self._names.device_load)
         energy = self._energy(found, at / 1e9)
         cpu = pick(found, self._names.cpu_s)
         row = (
             at, UNTOLD if memory is None else int(memory), UNTOLD, UNTOLD, 0 if cpu is None else int(cpu * 1e9),
             UNTOLD if energy is None else int(energy * 1e6), UNTOLD if device is None else int(device),
+            UNTOLD if percent is None else round(100 * percent),
         )  # fmt: skip
         self._latest = (int((memory or 0) + (device or 0)), 0.0)
         for column, value in zip(self._columns, row, strict=True):

@@ -133,7 +133,7 @@ class RemoteWatch:
         wall_s = max(1, time.monotonic_ns() - self._start_ns) / 1e9
         columns = [[int(s["t"]) + sampler.offset_ns for s in seen]]
         columns += [[int(s[name]) for s in seen] for name in ("rss", "anon", "file", "cpu")]
-        columns += [[UNTOLD if s[name] is None else int(s[name]) for s in seen] for name in ("uj", "device")]
+        columns += [[UNTOLD if s[name] is None else int(s[name]) for s in seen] for name in ("uj", "device", "percent")]
         highest = max((int(s["high"]) for s in seen if s["asked"] >= self._asked), default=UNTOLD)
         own = int(seen[-1]["own"] - seen[0]["own"]) if seen else 0
         trace = trace_from(columns, own, highest, sampler.power_source)

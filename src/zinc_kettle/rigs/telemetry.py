@@ -51,7 +51,7 @@ class TreeWatch:
 
     def __init__(self, pid: int | None) -> None:
         self._pid = pid
-        self._columns = tuple(array("q") for _ in range(7))
+        self._columns = tuple(array("q") for _ in range(8))
         self._power = Power()
         self._latest = (0, 0.0)
         self._highest = -1
@@ -147,14 +147,14 @@ class TreeWatch:
             back = max(0, len(times) - 12)
             cores = (cpu_ns - cpu[back]) / max(1, at - times[back])
             self._latest = (memory[0], cores)
-        told = (self._power.microjoules(), self._power.device_bytes())
+        told = (self._power.microjoules(), self._power.device_bytes(), self._power.device_percent())
         further = (UNTOLD if value is None else value for value in told)
         for column, value in zip(self._columns, (at, *memory, cpu_ns, *further), strict=True):
             column.append(value)
 
 
 def trace_from(columns: Sequence[Sequence[int]], sampler_cpu_ns: int, highest: int, source: str) -> Trace:
-    """A trace from its seven columns as they were sampled; a column that was never told becomes None.
+    """A trace from its eight columns as they were sampled; a column that was never told becomes None.
 
     Args:
         columns: Time, memory, processor and energy columns, equally long.
@@ -162,12 +162,11 @@ def trace_from(columns: Sequence[Sequence[int]], sampler_cpu_ns: int, highest: i
         highest: Highest resident memory while it was sampled, in bytes, by the system's own record; −1 where not told.
         source: What the energy was read from.
     """
-    at, resident, anonymous, file, cpu, energy, device = (np.array(c, dtype=np.int64) for c in columns)
+    at, resident, anonymous, file, cpu, *further = (np.array(c, dtype=np.int64) for c in columns)
+    energy, device, percent = (c if len(c) and int(c.min()) != UNTOLD else None for c in further)
     return Trace(
         at, resident, anonymous, file, cpu, sampler_cpu_ns, highest,
-        energy_uj=energy if len(energy) and int(energy.min()) != UNTOLD else None,
-        device_bytes=device if len(device) and int(device.min()) != UNTOLD else None,
-        energy_source=source,
+        energy_uj=energy, device_bytes=device, energy_source=source, device_percent=percent,
     )  # fmt: skip
 
 

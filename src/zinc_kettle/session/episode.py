@@ -12,6 +12,7 @@ from zinc_kettle.core.energy import IDLE
 from zinc_kettle.core.facts import MachineFacts
 from zinc_kettle.core.fit.limit import limit_extras
 from zinc_kettle.core.measures.prefill import PROMPT_CHARACTERS
+from zinc_kettle.core.measures.traffic import TPOT_LIMIT, TTFT_LIMIT
 from zinc_kettle.core.plan import Cell, Study, shape_of
 from zinc_kettle.core.recipe import request_fields
 from zinc_kettle.core.repeat import Repeat
@@ -237,11 +238,14 @@ def setup_for(engine: RunningEngine, *, connect_ahead: bool = True) -> Setup:
 
 def _shape_extras(study: Study, cell: Cell) -> dict[str, float]:
     """What figures must know of how the load was given."""
-    shape = shape_of(study, cell)
+    shape, promise = shape_of(study, cell), study.promise
+    limits = {TTFT_LIMIT: promise.ttft_s, TPOT_LIMIT: promise.tpot_s}
+    out = {name: limit for name, limit in limits.items() if limit is not None}
     if shape == "open":
-        return {"open_loop": 1.0, "rate_per_minute": float(cell.settings["rate"] or 0)}
-    pause = {"think_s": study.load.think_s} if study.load.think_s else {}
-    return pause if shape == "closed" else {shape: 1.0, **pause}
+        return {**out, "open_loop": 1.0, "rate_per_minute": float(cell.settings["rate"] or 0)}
+    if study.load.think_s:
+        out["think_s"] = study.load.think_s
+    return out if shape == "closed" else {**out, shape: 1.0}
 
 
 def _extras(workload: Workload) -> dict[str, float]:

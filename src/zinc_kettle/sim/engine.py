@@ -16,7 +16,7 @@ from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.core.recipe import Role
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.sim.fleet import SimRig, sim_shape
-from zinc_kettle.sim.physics import STEP_S, Body, Noise, Step, cold_factor, parts
+from zinc_kettle.sim.physics import STEP_S, Body, Noise, Step, cold_factor, device_share, parts
 
 TEMPLATE_TOKENS = 7
 CACHED_SPEEDUP = 8.0
@@ -67,6 +67,7 @@ class SimEngine:
         self.active: list[Job] = []
         self.faults: deque[dict[str, Any]] = deque()
         self.power_w = rig.idle_watts
+        self.device_load = 0.0
         self.steps = 0
         self._seed = seed
         self._noise = Noise(f"{seed}-{rig.name}", rig.noise)
@@ -165,7 +166,7 @@ class SimEngine:
                 self.active.append(self.waiting.popleft())
             if not self.active:
                 self.settle()
-                self.power_w = self.rig.idle_watts
+                self.power_w, self.device_load = self.rig.idle_watts, 0.0
                 self._wake.clear()
                 await self._wake.wait()
                 due = time.monotonic()
@@ -186,6 +187,7 @@ class SimEngine:
         step = Step(chunk, first.done_prefill if first else 0, depths)
         work = parts(self.rig, self.shape, self.placed, self.wish.cache, self.threads, step, self.body.clock)
         self.power_w = self.body.watts(self.threads, work, self.placed)
+        self.device_load = device_share(work, self.placed)
         seconds = (sum(p.seconds for p in work) + STEP_S) * cold_factor(self.steps) * self._noise.next()
         self.steps += 1
         return seconds, first, chunk

@@ -148,6 +148,12 @@ class Body:
         return out
 
 
+def device_share(work: Sequence[Part], placed: Placement) -> float:
+    """Share of a step in which devices work, not the main processor."""
+    total = sum(p.seconds for p in work) or 1.0
+    return sum(p.seconds for p, held in zip(work, placed.shares, strict=True) if not held.device.main) / total
+
+
 class Noise:
     """Lognormal noise of a given spread around 1, the same for the same seed."""
 

@@ -174,6 +174,7 @@ def metrics(engine: SimEngine) -> str:
         ("simulated", "gauge", "1: nothing here is measured", 1),
         ("memory_bytes", "gauge", "main memory of the engine", main),
         ("device_memory_bytes", "gauge", "memory of the engine on devices", device),
+        ("device_load_share", "gauge", "share of the time in which devices work", round(engine.device_load, 4)),
         ("kv_cache_used_bytes", "gauge", "KV cache that holds tokens", round(engine.kv_used_bytes())),
         ("requests_running", "gauge", "requests being worked on", len(engine.active)),
         ("requests_waiting", "gauge", "requests in the queue", len(engine.waiting)),
@@ -183,7 +184,7 @@ def metrics(engine: SimEngine) -> str:
     )
     out = []
     for name, kind, text, value in rows:
-        if name == "device_memory_bytes" and not engine.rig.devices:
+        if name.startswith("device_") and not engine.rig.devices:
             continue
         out += [f"# HELP rehearsal_{name} {text}", f"# TYPE rehearsal_{name} {kind}", f"rehearsal_{name} {value}"]
     return "\n".join(out) + "\n"

@@ -129,9 +129,9 @@ def decode_columns(data: bytes) -> list[npt.NDArray[np.int64]]:
 
 
 def trace_columns(trace: Trace) -> list[npt.NDArray[np.int64]]:
-    """A trace as columns; the last two are there where energy and device memory were told, empty where one was not."""
+    """A trace as columns; the last ones where something of power or devices was told, empty where one was not."""
     out = [trace.at_ns, trace.resident_bytes, trace.anonymous_bytes, trace.file_bytes, trace.cpu_ns]
-    further = (trace.energy_uj, trace.device_bytes)
+    further = (trace.energy_uj, trace.device_bytes, trace.device_percent)
     if any(column is not None for column in further):
         out += [np.array([], dtype=np.int64) if column is None else column for column in further]
     return out
@@ -140,9 +140,11 @@ def trace_columns(trace: Trace) -> list[npt.NDArray[np.int64]]:
 def trace_of(columns: list[npt.NDArray[np.int64]], episode: dict[str, Any]) -> Trace:
     """A trace from its columns and from what the repeat's record says of it."""
     at, resident, anonymous, file, cpu = columns[:5]
-    energy, device = [column if len(column) else None for column in columns[5:]] or [None, None]
+    further = [column if len(column) else None for column in columns[5:]]
+    energy, device, percent = (*further, None, None, None)[:3]  # earlier versions kept two of them
     return Trace(
         at, resident, anonymous, file, cpu,
         sampler_cpu_ns=episode.get("sampler_cpu_ns", 0), highest_bytes=episode.get("highest_bytes", -1),
         energy_uj=energy, device_bytes=device, energy_source=episode.get("energy_source", ""),
+        device_percent=percent,
     )  # fmt: skip

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from zinc_kettle.core.measures import answering, decode, machine, power, prefill, speculation, traffic
+from zinc_kettle.core.measures import answering, decode, machine, model, power, prefill, speculation, traffic
 from zinc_kettle.core.measures.kinds import Group, Measure, PerRepeat
 from zinc_kettle.core.repeat import Figure, Missing, Repeat
 
 MEASURES: dict[str, Measure] = {
     measure.name: measure
-    for subject in (answering, traffic, prefill, decode, speculation, power, machine)
+    for subject in (answering, traffic, prefill, decode, speculation, power, machine, model)
     for measure in subject.MEASURES
 }
 """By name, in the order in which sheets and tables show them."""

@@ -9,7 +9,7 @@ from zinc_kettle.core.fit.limit import limit_share
 from zinc_kettle.core.measures.kinds import Group, Measure, OfCell, PerRepeat
 from zinc_kettle.core.repeat import Figure, Missing, Repeat
 from zinc_kettle.core.stats import median, median_interval, robust_spread
-from zinc_kettle.core.steady import steady_throughput
+from zinc_kettle.core.steady import steady_throughput, whole_throughput
 from zinc_kettle.core.units import NS_PER_S
 from zinc_kettle.core.value import CellFigure, Value
 
@@ -113,6 +113,11 @@ MEASURES = (
         PerRepeat(steady_throughput),
         mistakes="It says nothing about what one person experiences: read it together with decode and the "
         "waiting times.", map_rank=8,
+    ),
+    Measure(
+        "throughput_all", "throughput, with prompts", "tokens/s", "more", GROUP,
+        "prompt and output tokens of all streams while all are busy", PerRepeat(whole_throughput),
+        mistakes="Prompt tokens cost far less than output tokens: compare it between equal lengths only.",
     ),
     Measure(
         "depth_loss", "loss with depth", "share", "less", GROUP, "decode speed lost per 1,000 tokens of context",

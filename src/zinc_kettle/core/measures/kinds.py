@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal, TypeAlias
 
 if TYPE_CHECKING:
+    from zinc_kettle.core.facts import EngineFacts
+    from zinc_kettle.core.plan import Cell
     from zinc_kettle.core.repeat import Figure, Repeat
     from zinc_kettle.core.telemetry import Launch
     from zinc_kettle.core.timeline import Timeline
@@ -38,6 +40,8 @@ class OverGaps:
 
     p: float
     """In [0, 1]."""
+    tokens: bool = False
+    """Between tokens: those of one chunk come at once, after a gap that the first of them waited for."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +60,14 @@ class OfCell:
     figure: Callable[[Sequence[Repeat]], CellFigure]
 
 
-Source: TypeAlias = PerRepeat | OverRequests | OverGaps | OverLaunches | OfCell
+@dataclass(frozen=True, slots=True)
+class OfFacts:
+    """A figure that nobody measures: it follows from what is known of the engine's model and of the cell."""
+
+    figure: Callable[[EngineFacts, Cell], Figure]
+
+
+Source: TypeAlias = PerRepeat | OverRequests | OverGaps | OverLaunches | OfCell | OfFacts
 
 
 @dataclass(frozen=True, slots=True)

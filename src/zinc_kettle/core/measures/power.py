@@ -58,6 +58,14 @@ def memory_device(repeat: Repeat) -> Figure:
     return Missing("no device reported its memory") if device is None or not len(device) else float(device.max())
 
 
+def device_load(repeat: Repeat) -> Figure:
+    """Share of the time in which fast devices were busy, the mean over the samples."""
+    percent = None if repeat.trace is None else repeat.trace.device_percent
+    return (
+        Missing("no device reported its load") if percent is None or not len(percent) else float(percent.mean()) / 100
+    )
+
+
 MEASURES = (
     Measure(
         "power", "power", "W", "less", GROUP, "mean power while requests were answered, of all that its source sees",
@@ -85,5 +93,9 @@ MEASURES = (
     Measure(
         "memory_device", "memory, device", "bytes", "less", GROUP, "highest memory in use on fast devices",
         PerRepeat(memory_device),
+    ),
+    Measure(
+        "device_load", "device load", "share", "neither", GROUP, "share of the time in which fast devices were busy",
+        PerRepeat(device_load), mistakes="A device that waits for memory all the time counts as busy.",
     ),
 )  # fmt: skip

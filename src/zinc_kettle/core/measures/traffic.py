@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from zinc_kettle.core.measures.kinds import Group, Measure, OverRequests, PerRepeat
-from zinc_kettle.core.repeat import Figure, Missing, Repeat
+from zinc_kettle.core.repeat import NO_PROCESS, Figure, Missing, Repeat
 from zinc_kettle.core.stats import median, quantile
+from zinc_kettle.core.steady import steady_throughput, steady_window
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 
 NOT_SCHEDULED = Missing("only an open loop has a schedule")
+NO_PROMISE = Missing("the study states no promise")
+TTFT_LIMIT, TPOT_LIMIT = "promise_ttft_s", "promise_tpot_s"
+"""Names under which a repeat keeps the limits its study promised, in seconds."""
 ONE_REQUEST = Missing("a single request is not a batch")
 GROUP = Group("load", only_under_load=True)
 
@@ -34,6 +40,54 @@ def batch_wall(repeat: Repeat) -> Figure:
     if len(sent) < 2:
         return ONE_REQUEST
     return (max(t.sent_ns + t.duration_ns for t in sent) - min(t.wanted_ns for t in sent)) / NS_PER_S
+
+
+def batch_cpu(repeat: Repeat) -> Figure:
+    """Seconds of processor time the engine spent from the first request wanted to the last output of all."""
+    sent, trace = [t for t in repeat.timelines if t.role == "measured"], repeat.trace
+    if trace is None or len(trace.at_ns) < 2:
+        return NO_PROCESS
+    if len(sent) < 2:
+        return ONE_REQUEST
+    ends = [min(t.wanted_ns for t in sent), max(t.sent_ns + t.duration_ns for t in sent)]
+    first, last = np.interp(ends, trace.at_ns, trace.cpu_ns)
+    return float(last - first) / NS_PER_S
+
+
+def promise_kept(repeat: Repeat) -> Figure:
+    """Share of the measured requests that kept the promise; failed ones did not."""
+    asked = [t for t in repeat.timelines if t.role == "measured"]
+    return sum(1 for t in repeat.measured if keeps(t, repeat)) / len(asked) if promised(repeat) else NO_PROMISE
+
+
+def goodput(repeat: Repeat) -> Figure:
+    """Requests per second that ended within the steady window and kept the promise; of a burst over the whole batch."""
+    if not promised(repeat):
+        return NO_PROMISE
+    if repeat.at_once:
+        wall = batch_wall(repeat)
+        return wall if isinstance(wall, Missing) else sum(1 for t in repeat.measured if keeps(t, repeat)) / wall
+    found = steady_throughput(repeat)
+    window = steady_window(repeat)
+    if isinstance(found, Missing) or window is None:
+        return found if isinstance(found, Missing) else Missing("no steady window")
+    ended = [t for t in repeat.measured if window[0] < t.end_ns <= window[1]]
+    return sum(1 for t in ended if keeps(t, repeat)) * NS_PER_S / (window[1] - window[0])
+
+
+def promised(repeat: Repeat) -> bool:
+    """True where the study states a promise."""
+    return TTFT_LIMIT in repeat.extras or TPOT_LIMIT in repeat.extras
+
+
+def keeps(t: Timeline, repeat: Repeat) -> bool:
+    """True where a request kept the limits of the study's promise: its first output from when it was due, its pace."""
+    first = first_output_s(t)
+    pace = t.decode_ns / t.decode_tokens / NS_PER_S if t.decode_ns > 0 and t.decode_tokens > 0 else 0.0
+    return (
+        first is not None and first <= repeat.extras.get(TTFT_LIMIT, np.inf)
+        and pace <= repeat.extras.get(TPOT_LIMIT, np.inf)
+    )  # fmt: skip
 
 
 def _delays(repeat: Repeat) -> list[float]:
@@ -65,12 +119,28 @@ MEASURES = (
         mistakes="Counted from when the request was due, so a stalled engine cannot hide its queue.",
     ),
     Measure(
+        "latency_p50", "latency p50", "s", "less", GROUP, "half of all requests take longer",
+        OverRequests(latency_s, 0.50), mistakes=_THIN,
+    ),
+    Measure(
+        "latency_p90", "latency p90", "s", "less", GROUP, "one request in ten takes longer",
+        OverRequests(latency_s, 0.90), mistakes=_THIN,
+    ),
+    Measure(
         "latency_p95", "latency p95", "s", "less", GROUP, "one request in twenty takes longer",
         OverRequests(latency_s, 0.95), mistakes=_THIN, map_rank=10,
     ),
     Measure(
         "latency_p99", "latency p99", "s", "less", GROUP, "one request in a hundred takes longer",
         OverRequests(latency_s, 0.99), mistakes=_THIN,
+    ),
+    Measure(
+        "ttft_p50", "TTFT p50", "s", "less", GROUP, "half of all requests wait longer for their first output",
+        OverRequests(first_output_s, 0.50), mistakes=_THIN,
+    ),
+    Measure(
+        "ttft_p90", "TTFT p90", "s", "less", GROUP, "one request in ten waits longer for its first output",
+        OverRequests(first_output_s, 0.90), mistakes=_THIN,
     ),
     Measure(
         "ttft_p95", "TTFT p95", "s", "less", GROUP, "one request in twenty waits longer for its first output",
@@ -83,6 +153,20 @@ MEASURES = (
     Measure(
         "batch_wall", "batch time", "s", "less", GROUP, "from the first request to the last output of all",
         PerRepeat(batch_wall), map_rank=11,
+    ),
+    Measure(
+        "batch_cpu", "batch CPU time", "s", "less", GROUP,
+        "processor time of the engine from the first request to the last output of all", PerRepeat(batch_cpu),
+    ),
+    Measure(
+        "promise_kept", "promise kept", "share", "more", GROUP,
+        "share of the requests that kept the promised TTFT and TPOT", PerRepeat(promise_kept), map_rank=14,
+    ),
+    Measure(
+        "goodput", "goodput", "requests/s", "more", GROUP, "requests that kept the promise, per second",
+        PerRepeat(goodput),
+        mistakes="An engine that answers more requests, and breaks the promise for half of them, may have less.",
+        map_rank=15,
     ),
     Measure(
         "send_delay", "send delay", "s", "less", GROUP, "from when a request was due until it was sent",

@@ -8,6 +8,7 @@ Linux, below a root that tests replace by recorded trees; power also where NVML 
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import re
@@ -85,6 +86,7 @@ class Watts:
         """True where the readings are those of the whole machine."""
         self._paths = battery or _graphics(root)
         self._nvml = _nvml()
+        self._busy = [base + "/device/gpu_busy_percent" for base in _cards(root)]
         self._at = time.monotonic()
         self._sum = 0.0
         told = ["the battery's own reading" if battery else "the graphics device's own reading"] if self._paths else []
@@ -114,6 +116,20 @@ class Watts:
         pynvml, handles = self._nvml
         return sum(int(pynvml.nvmlDeviceGetMemoryInfo(h).used) for h in handles)
 
+    def device_percent(self) -> int | None:
+        """How busy graphics devices are, in the mean over all that tell it; None where none does."""
+        told = [n for n in (whole(read(path)) for path in self._busy) if n is not None]
+        if self._nvml:
+            pynvml, handles = self._nvml
+            with contextlib.suppress(pynvml.NVMLError):  # devices cut into parts do not tell it
+                told += [int(pynvml.nvmlDeviceGetUtilizationRates(h).gpu) for h in handles]
+        return round(sum(told) / len(told)) if told else None
+
+
+def _cards(root: str) -> list[str]:
+    base = root + "/sys/class/drm/"
+    return [base + card for card in listed(base) if re.match(r"card\d+$", card)]
+
 
 def _battery(root: str) -> list[str]:
     base = root + "/sys/class/power_supply/"
@@ -122,12 +138,10 @@ def _battery(root: str) -> list[str]:
 
 
 def _graphics(root: str) -> list[str]:
-    base = root + "/sys/class/drm/"
     out: list[str] = []
-    for card in listed(base):
-        if re.match(r"card\d+$", card):
-            sensors = base + card + "/device/hwmon/"
-            out += [sensors + h + "/power1_average" for h in listed(sensors)]
+    for card in _cards(root):
+        sensors = card + "/device/hwmon/"
+        out += [sensors + h + "/power1_average" for h in listed(sensors)]
     return [p for p in out if whole(read(p)) is not None]
 
 
@@ -164,10 +178,14 @@ class Power:
         """Memory in use on graphics devices; None where not told."""
         return self._watts.device_bytes()
 
+    def device_percent(self) -> int | None:
+        """How busy graphics devices are; None where not told."""
+        return self._watts.device_percent()
+
 
 def _left_out(root: str, counters: Counters, watts: Watts) -> str:
     """What the sources of a machine without a battery do not see."""
-    cards = [n for n in listed(root + "/sys/class/drm") if re.match(r"card\d+$", n)]
+    cards = _cards(root)
     missing = [] if counters.source else ["the processor"]
     missing += ["a graphics device"] if cards and not watts.source else []
     return " (without %s)" % " and ".join(missing + ["the rest of the machine"])
@@ -261,6 +279,7 @@ class Sampler:
         told = asked and all(self._anew.values())
         out["high"], out["asked"] = max([p["high"] for p in found] or [-1]) if told else -1, asked
         out["uj"], out["device"] = self.power.microjoules(), self.power.device_bytes()
+        out["percent"] = self.power.device_percent()
         out["own"] = time.process_time_ns()
         return out
 
