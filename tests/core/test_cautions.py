@@ -120,7 +120,7 @@ def test_a_conversation_may_reuse_itself() -> None:
     """Where former turns are to be found in the cache, reuse raises nothing."""
     helped = request(engine=dataclasses.replace(REPORT, cache_n=90))
     assert "cache-helped" in codes(helped)
-    assert "cache-helped" not in codes(helped, dataclasses.replace(SETTING, prompt_cache=True))
+    assert "cache-helped" not in codes(helped, dataclasses.replace(SETTING, reuse_meant=True))
 
 
 def test_stalled_by_the_limit() -> None:

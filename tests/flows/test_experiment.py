@@ -13,8 +13,9 @@ from tests.build import study
 from tests.flows.fakes import Bench, FakeTelemetry, sound
 from zinc_kettle.config import Places
 from zinc_kettle.core.factors import Level
+from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.plan import Limits, Repeats, Study
+from zinc_kettle.core.plan import Limits, Repeats, Study, workload
 from zinc_kettle.core.recipe import Endpoint
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.schedule import Decision, Step
@@ -87,6 +88,19 @@ async def test_repeating_a_prompt_is_caught_and_salt_prevents_it(home: Path, tmp
     codes = {bool(c.cell.levels["salt"]): {x.code for x in c.cautions} for c in view.cells}
     assert "cache-helped" in codes[False]
     assert "cache-helped" not in codes[True]
+
+
+async def test_depth_puts_earlier_text_into_the_context(home: Path, tmp_path: Path) -> None:
+    """Exactly so many tokens before each prompt; with the prompt cache on only the prompt itself is read again."""
+    hold = {"model": "brine-15m", "quantization": "Q8_0", "threads": 1, "context": 512, "output_tokens": 4}
+    plan = study({"depth": (100, 300)}, hold={**hold, "prompt_tokens": 64, "prompt_cache": True},
+                 repeats=Repeats(count=1, requests=3))  # fmt: skip
+    view = await measure(plan, places(home, tmp_path))
+    for cell in view.cells:
+        assert {t.prompt_tokens for t in cell.repeats[0].measured} == {64 + int(cell.cell.levels["depth"])}
+        assert all((t.uncached_tokens or 0) <= 64 for t in cell.repeats[0].measured)
+        assert "cache-helped" not in {c.code for c in cell.cautions}
+    assert len({fingerprint(workload(plan, c.cell)) for c in view.cells}) == 2
 
 
 async def test_concurrency_sweep_shares_a_launch(home: Path, tmp_path: Path) -> None:

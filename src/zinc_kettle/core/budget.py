@@ -36,7 +36,7 @@ def guess_repeat_s(study: Study, cell: Cell, model_bytes: float | None, speeds: 
         speeds: Predicted prefill and decode speed in tokens per second; None where nothing is predicted.
     """
     requests = cell.requests(study) + study.repeats.warm_up
-    prompt = int(cell.settings["prompt_tokens"] or 200)
+    prompt = int(cell.settings["prompt_tokens"] or 200) + int(cell.settings["depth"] or 0)
     output = int(cell.settings["output_tokens"] or 1)
     if shape_of(study, cell) == "open" and cell.settings["rate"]:
         # A schedule takes as long as it takes, and the last request some more.

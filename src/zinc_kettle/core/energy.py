@@ -17,6 +17,16 @@ WALL = "wall_w"
 """Name under which a repeat keeps a wall-meter reading under load."""
 
 
+TYPED = "a wall-meter reading that was typed in"
+
+
+def energy_source(repeat: Repeat) -> str:
+    """What told the energy of a repeat, in words; empty where nothing did."""
+    if repeat.trace is not None and repeat.trace.energy_uj is not None:
+        return repeat.trace.energy_source
+    return TYPED if WALL in repeat.extras else ""
+
+
 def mean_watts(repeat: Repeat) -> float | None:
     """Mean power from the first measured request sent to the last one ended.
 

@@ -73,6 +73,8 @@ _ALL = (
     Factor("concurrency", "load", "number", "requests in flight at once", high=4096, default=1, noun="stream"),
     Factor("prompt_tokens", "prompt", "number", "exact length of each prompt, template included", low=8, high=1 << 24,
            noun="prompt token"),
+    Factor("depth", "prompt", "number", "tokens of earlier text in the context, before each prompt", high=1 << 24,
+           suffix="tokens deep"),
     Factor("output_tokens", "prompt", "number", "exact length of each answer", high=1 << 20, default=64,
            noun="output token"),
     Factor("salt", "prompt", "switch", "start each request with its own short salt", default=True),

@@ -1,4 +1,4 @@
-"""Families of cells that are equal but for their prompt length: prefill as a slope, decode over depth."""
+"""Families of cells that are equal but for their prompt length or depth: prefill as a slope, decode over depth."""
 
 from __future__ import annotations
 
@@ -10,12 +10,13 @@ from zinc_kettle.core.family import DepthFall, PrefillSlope, depth_fall, prefill
 from zinc_kettle.core.repeat import Missing
 from zinc_kettle.core.results import CellResults, StudyResults
 
-FACTOR = "prompt_tokens"
+FACTORS = ("prompt_tokens", "depth")
+"""What makes a family: the first of them that varies."""
 
 
 @dataclass(frozen=True)
 class LengthFamily:
-    """Cells that are equal but for their prompt length."""
+    """Cells that are equal but for their prompt length, or their depth."""
 
     title: str
     """The levels they share; empty where nothing else varies."""
@@ -33,22 +34,23 @@ class LengthFamily:
 
 
 def families(results: StudyResults) -> list[LengthFamily]:
-    """The families of a study, kept while no cell changes; none where the prompt length does not vary."""
+    """The families of a study, kept while no cell changes; none where neither length nor depth varies."""
     return results.once("families", lambda: _families(results))
 
 
 def _families(results: StudyResults) -> list[LengthFamily]:
-    if len(results.study.vary.get(FACTOR, ())) < 2:
+    varied = next((factor for factor in FACTORS if len(results.study.vary.get(factor, ())) > 1), None)
+    if varied is None:
         return []
     groups: dict[tuple[object, ...], list[CellResults]] = defaultdict(list)
     for cell in results.cells:
-        groups[tuple(level for name, level in cell.cell.levels.items() if name != FACTOR)].append(cell)
-    return [_family(tuple(members)) for members in groups.values()]
+        groups[tuple(level for name, level in cell.cell.levels.items() if name != varied)].append(cell)
+    return [_family(tuple(members), varied) for members in groups.values()]
 
 
-def _family(cells: tuple[CellResults, ...]) -> LengthFamily:
+def _family(cells: tuple[CellResults, ...], varied: str) -> LengthFamily:
     first = cells[0].cell
-    shared = [first.factors[n].says(v) for n, v in first.levels.items() if n != FACTOR]
+    shared = [first.factors[n].says(v) for n, v in first.levels.items() if n != varied]
     return LengthFamily(" · ".join(shared), cells)
 
 

@@ -285,6 +285,8 @@ def workload(study: Study, cell: Cell) -> dict[str, object]:
         **{name: cell.settings[name] for name in names},
     }
     # Only what is there: a workload without it keeps the fingerprint it always had.
+    if cell.settings["depth"] is not None:
+        out["depth"] = cell.settings["depth"]
     if prompts.recorded:
         out["prompts"] = fingerprint([asdict(r) for r in prompts.recorded])
     if cell.settings["task"] is not None:

@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.cautions import KINDS, Caution, Setting, cell_cautions
+from zinc_kettle.core.energy import energy_source
 from zinc_kettle.core.family import PromptPoint, Turn, prompt_point, turns_of_requests
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
 from zinc_kettle.core.measures import MEASURES, per_repeat, repeat_figures
@@ -43,6 +44,12 @@ class CellSummary:
     turns: tuple[Turn, ...] = ()
     stamps: tuple[str, ...] = ()
     """Which stamps its figures use."""
+    counted_by: tuple[str, ...] = ()
+    """Where its token counts come from."""
+    energy_sources: tuple[str, ...] = ()
+    """What told its energy."""
+    file_cached: float | None = None
+    """Share of the model's file that was in memory before a load, the median over launches; None where not known."""
     took_s: float = 0.0
     """How long a repeat took, in the median: its load where it had one, warm-up, requests; 0 where nothing tells."""
 
@@ -82,8 +89,17 @@ def summarise(measured: Sequence[Repeat], failed: Sequence[Repeat] = (), setting
         prompt_points=tuple(points),
         turns=tuple(turns_of_requests(requests)),
         stamps=tuple(sorted({t.stamp_source for t in requests})),
+        counted_by=tuple(sorted({t.counted_by for t in requests})),
+        energy_sources=tuple(sorted({source for r in measured if (source := energy_source(r))})),
+        file_cached=_file_cached(measured),
         took_s=median(_lengths(measured)) if measured else 0.0,
     )
+
+
+def _file_cached(repeats: Sequence[Repeat]) -> float | None:
+    launches = {r.launch.launch_id: r.launch.file_cached_share for r in repeats if r.launch is not None}
+    known = [share for share in launches.values() if share is not None]
+    return median(known) if known else None
 
 
 def _lengths(repeats: Sequence[Repeat]) -> list[float]:

@@ -234,6 +234,10 @@ def _shapes(draft: Draft) -> Iterator[Problem]:
     if prompts.recorded and draft.names("prompt_tokens"):
         yield Problem(draft.place("prompt_tokens"), "recorded prompts have a fixed length",
                       remedy="remove prompt_tokens, or use plain text files")  # fmt: skip
+    if draft.names("depth") and (prompts.recorded or draft.load.shape == "conversation" or draft.names("task")):
+        yield Problem(draft.place("depth"), "depth goes with single prompts",
+                      why="conversations have a depth of their own",
+                      remedy="remove depth, or use made-up or plain prompts in another shape")  # fmt: skip
     for given, section, factor in (
         (prompts.lengths, "lengths", "prompt_tokens"), (prompts.outputs, "outputs", "output_tokens"),
     ):  # fmt: skip
@@ -264,6 +268,8 @@ def most_tokens(study: Study, cell: Cell) -> tuple[int | None, int]:
     given = cell.settings["prompt_tokens"]
     prompt = lengths.most if lengths is not None else (None if given is None else int(given))
     output = outputs.most if outputs is not None else int(cell.settings["output_tokens"] or 0)
+    if prompt is not None:
+        prompt += int(cell.settings["depth"] or 0)
     if prompt is not None and shape_of(study, cell) == "conversation":
         prompt += (turns_of(study, cell) - 1) * (prompt + output)
     return prompt, output

@@ -43,6 +43,11 @@ def message(body: str, salt_text: str | None) -> str:
     return body if salt_text is None else f"{salt_text} {body}"
 
 
+def with_earlier(earlier: str, body: str, salt_text: str | None) -> str:
+    """A message whose earlier text an engine may reuse: the salt comes after it, so that only the prompt is new."""
+    return f"{earlier}\n\n{message(body, salt_text)}" if earlier else message(body, salt_text)
+
+
 class LengthSearch:
     """Finds how many units (words, or characters) make a prompt of an exact number of tokens, by asking for counts.
 

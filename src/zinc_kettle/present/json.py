@@ -32,6 +32,9 @@ def cell_json(results: StudyResults, cell: CellResults) -> dict[str, Any]:
         "prefill_slope": slope_json(results, cell),
         "turns": [asdict(turn) for turn in cell.summary.turns],
         "stamps": list(cell.summary.stamps),
+        "counted_by": list(cell.summary.counted_by),
+        "energy_source": "; ".join(cell.summary.energy_sources) or None,
+        "file_cached": None if cell.summary.file_cached is None else _round(cell.summary.file_cached),
         "driver_test": results.run.facts.get("driver_test"),
         "failure": cell.kept.failure.what if cell.kept.failure else None,
     }
@@ -57,6 +60,7 @@ def slope_json(results: StudyResults, cell: CellResults) -> dict[str, Any] | Non
         "tokens_low": _round(line.x_low),
         "tokens_high": _round(line.x_high),
         "curved": line.curved,
+        "curve_p": None if line.curve_p is None else _round(line.curve_p),
         "n": line.n,
     }
 

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from zinc_kettle.core.plan import Cell, Study, shape_of, turns_of
 from zinc_kettle.core.traffic import Recorded, draw
-from zinc_kettle.core.workload import TOLERANCE, LengthSearch, made_up_words, message, salt, stretch
+from zinc_kettle.core.workload import TOLERANCE, LengthSearch, made_up_words, message, salt, stretch, with_earlier
 from zinc_kettle.errors import MeasureError
 from zinc_kettle.ports.engines import RunningEngine
 from zinc_kettle.wire.messages import ChatMessage
 
 Probe = Callable[[str], Awaitable[int | None]]
 """Sends a text with one output token and gives the prompt tokens the engine then reports."""
+EARLIER_SEED = 500_000
+"""Added to a study's seed: earlier text has other words than the prompt behind it."""
 Count = Callable[[str], Awaitable[tuple[int | None, str]]]
 
 
@@ -31,6 +33,8 @@ class Prepared:
     """Messages before it, as recorded: role and text."""
     output_tokens: int | None = None
     """Length of its answer where the workload says it for each."""
+    earlier: str = ""
+    """Text of the depth asked for, in front of the body and of its salt."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,6 +80,9 @@ async def prepare(study: Study, cell: Cell, engine: RunningEngine, probe: Probe)
     if study.prompts.recorded:
         return _recorded(study, cell, template)
     prompts = await _bodies(study, cell, engine, count, sample)
+    depth = cell.settings["depth"]
+    if depth is not None:
+        prompts = await _deep(prompts, int(depth), study.seed, count)
     outputs = _outputs(study, cell)
     if outputs is not None:
         prompts = [_with_output(prompts[i % len(prompts)], n) for i, n in enumerate(outputs)]
@@ -88,7 +95,16 @@ def _outputs(study: Study, cell: Cell) -> list[int] | None:
 
 
 def _with_output(prepared: Prepared, tokens: int) -> Prepared:
-    return Prepared(prepared.body, prepared.tokens, prepared.counted, prepared.before, tokens)
+    return replace(prepared, output_tokens=tokens)
+
+
+async def _deep(prompts: Sequence[Prepared], depth: int, seed: int, count: Count) -> list[Prepared]:
+    """The same prompts behind one earlier text of so many tokens, which is the same for all of them."""
+    first = prompts[0]
+    target = depth + (first.tokens or (await count(first.body))[0] or 0)
+    found = await _fit(target, seed + EARLIER_SEED, None, lambda text: count(with_earlier(text, first.body, None)))
+    more = depth + (found.tokens or target) - target
+    return [replace(p, earlier=found.body, tokens=None if p.tokens is None else p.tokens + more) for p in prompts]
 
 
 def _recorded(study: Study, cell: Cell, template: int | None) -> Workload:

@@ -165,6 +165,7 @@ class EpisodeRunner:
             "model",
             "quantization",
             "prompt_tokens",
+            "depth",
             "output_tokens",
             "task",
             "salt",
@@ -252,7 +253,10 @@ def _extras(workload: Workload) -> dict[str, float]:
     extras: dict[str, float] = {}
     if workload.template_tokens is not None:
         extras["template_tokens"] = float(workload.template_tokens)
-    sizes = [sum(len(text) for _, text in prompt.before) + len(prompt.body) for prompt in workload.prompts]
+    sizes = [
+        sum(len(text) for _, text in prompt.before) + len(prompt.earlier) + len(prompt.body)
+        for prompt in workload.prompts
+    ]
     extras[PROMPT_CHARACTERS] = sum(sizes) / len(sizes)
     counted = [prompt.tokens for prompt in workload.prompts if prompt.tokens is not None]
     if counted:

@@ -9,7 +9,7 @@ from typing import Any
 
 from zinc_kettle.core.plan import Cell, Study, shape_of, turns_of
 from zinc_kettle.core.traffic import arrivals_ns, thinks_ns
-from zinc_kettle.core.workload import message
+from zinc_kettle.core.workload import message, with_earlier
 from zinc_kettle.session.calibrate import Prepared, Workload
 from zinc_kettle.wire.messages import ChatMessage, RequestOrder
 
@@ -91,7 +91,7 @@ class Orders:
         """Messages of a request; the salt is at the front of the first message of the user."""
         messages = [ChatMessage(role, text) for role, text in (*prompt.before, ("user", prompt.body))]
         first = next(i for i, m in enumerate(messages) if m.role == "user")
-        messages[first] = ChatMessage("user", message(messages[first].content, salt))
+        messages[first] = ChatMessage("user", with_earlier(prompt.earlier, messages[first].content, salt))
         return messages
 
     def _order(self, role: str, messages: list[ChatMessage], output: int, **more: Any) -> RequestOrder:

@@ -39,6 +39,9 @@ class StoredSummary(msgspec.Struct):
     turns: tuple[Turn, ...]
     stamps: tuple[str, ...]
     took_s: float = 0.0
+    counted_by: tuple[str, ...] = ()
+    energy_sources: tuple[str, ...] = ()
+    file_cached: float | None = None
 
 
 _encode = msgspec.msgpack.Encoder().encode
@@ -49,11 +52,11 @@ def encode_summary(s: CellSummary) -> bytes:
     """A summary for keeping."""
     values = {name: _stored(figure) for name, figure in s.values.items()}
     cautions = [(c.code, c.evidence) for c in s.cautions]
-    return _encode(
-        StoredSummary(
-            s.done, s.failed, values, s.series, s.blocks, cautions, s.prompt_points, s.turns, s.stamps, s.took_s
-        )
-    )
+    told = StoredSummary(
+        s.done, s.failed, values, s.series, s.blocks, cautions, s.prompt_points, s.turns, s.stamps,
+        took_s=s.took_s, counted_by=s.counted_by, energy_sources=s.energy_sources, file_cached=s.file_cached,
+    )  # fmt: skip
+    return _encode(told)
 
 
 def _stored(figure: CellFigure) -> StoredValue | str:
@@ -75,7 +78,7 @@ def decode_summary(data: bytes) -> CellSummary:
     return CellSummary(
         s.done, s.failed, {name: _figure(name, kept) for name, kept in s.values.items() if name in MEASURES}, s.series,
         s.blocks, tuple(Caution(*c) for c in s.cautions if c[0] in KINDS), s.prompt_points, s.turns, s.stamps,
-        s.took_s,
+        took_s=s.took_s, counted_by=s.counted_by, energy_sources=s.energy_sources, file_cached=s.file_cached,
     )  # fmt: skip
 
 

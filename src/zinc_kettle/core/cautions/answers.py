@@ -52,7 +52,7 @@ def _allowance(setting: Setting) -> int:
 
 def _cache_helped(repeats: Sequence[Repeat], setting: Setting) -> str | None:
     helped = [t for t in measured(repeats) if _cached(t) > _allowance(setting)]
-    if not helped or setting.prompt_cache:
+    if not helped or setting.reuse_meant:
         return None
     worst = max(helped, key=_cached)
     return (
@@ -62,7 +62,7 @@ def _cache_helped(repeats: Sequence[Repeat], setting: Setting) -> str | None:
 
 
 def _cache_helped_request(t: Timeline, setting: Setting) -> str | None:
-    if setting.prompt_cache or _cached(t) <= _allowance(setting):
+    if setting.reuse_meant or _cached(t) <= _allowance(setting):
         return None
     return f"{_cached(t):,} of {t.prompt_tokens or 0:,} prompt tokens reused"
 

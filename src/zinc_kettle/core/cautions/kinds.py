@@ -18,8 +18,8 @@ class Setting:
     template_tokens: int | None = None
     here: bool = True
     """True where the engine shares this machine with driver and sampler."""
-    prompt_cache: bool = False
-    """True where a conversation may reuse its own former turns, so that reuse is no surprise."""
+    reuse_meant: bool = False
+    """True where a conversation may reuse its own former turns, or a prompt its earlier text: no surprise then."""
 
 
 CellCheck = Callable[[Sequence[Repeat], Setting], str | None]

@@ -6,7 +6,7 @@ import textwrap
 
 from rich.text import Text
 
-from zinc_kettle.core.energy import IDLE, WALL
+from zinc_kettle.core.energy import IDLE, energy_source
 from zinc_kettle.core.facts import DriverTest, EngineFacts
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import byte_size, digits, plural, with_unit
@@ -73,10 +73,7 @@ def _power_source(cell: CellResults, palette: Palette) -> Text:
     last = cell.repeats[-1] if cell.repeats else None
     if last is None:
         return Text()
-    trace = last.trace
-    source = trace.energy_source if trace is not None and trace.energy_uj is not None else ""
-    if not source and WALL in last.extras:
-        source = "a wall-meter reading that was typed in"
+    source = energy_source(last)
     idle = f", idle {last.extras[IDLE]:.3g} W" if IDLE in last.extras else ""
     return Text(f"power by {source}{idle}\n" if source else "", palette.muted)
 
