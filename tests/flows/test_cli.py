@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -144,6 +145,34 @@ def test_show_tells_a_kept_run_without_measuring(
     assert told.stdout.startswith("quick, run 1, ") and "Which quantization?" in told.stdout and "tok/s" in told.stdout
     missing = kettle(home, "show", "quick:7", "--store", store)
     assert missing.returncode == 2 and "one of its runs: 1" in missing.stderr
+
+
+def test_a_caution_is_acknowledged_with_a_reason(
+    measured: tuple[Path, subprocess.CompletedProcess[str]], home: Path, tmp_path: Path
+) -> None:
+    """Of the cells named; it stays, with the reason beside it, in records, the table and the findings."""
+    store = tmp_path / "s.db"
+    shutil.copy(measured[0], store)
+
+    def reasons() -> dict[str, list[str | None]]:
+        shown = kettle(home, "show", "quick", "--json", "--store", store).stdout
+        return {
+            r["cell"]["quantization"]: [c.get("acknowledged") for c in r["cautions"] if c["code"] == "tiny-prompt"]
+            for r in map(json.loads, shown.splitlines())
+        }  # fmt: skip
+
+    def say(*more: str) -> subprocess.CompletedProcess[str]:
+        return kettle(home, "acknowledge", "quick", *more, "--store", store)
+
+    assert say("tiny-prompt", "--note", "only decode\nmatters", "--cell", "quantization=Q4_0").returncode == 0
+    assert reasons() == {"Q8_0": [None], "Q4_0": ["only decode matters"]}
+    assert say("tiny-prompt", "--note", "only decode").returncode == 0
+    assert reasons() == {"Q8_0": ["only decode"], "Q4_0": ["only decode"]}
+    told = kettle(home, "show", "quick", "--store", store).stdout
+    assert "(tiny-prompt)" in told and "Acknowledged: only decode." in told
+    for wrong, word in ((("noisy-fan", "--note", "x"), "tiny-prompt"), (("tiny-prompt", "--note", " "), "no reason")):
+        refused = say(*wrong)
+        assert refused.returncode == 2 and word in refused.stderr
 
 
 def test_until_narrow_tells_the_last_state_of_each_cell(paced: str, home: Path, tmp_path: Path) -> None:

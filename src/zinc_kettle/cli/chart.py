@@ -5,9 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.cells import one_cell
 from zinc_kettle.config import places
-from zinc_kettle.core.factors import label
-from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.charts.kinds import Subject
 from zinc_kettle.store.reading import find, open_run
@@ -36,32 +35,10 @@ def draw_chart(
         raise UsageError("one file or all charts", remedy="--out FILE.svg for one, --all FOLDER for all")
     opened = open_store(places(store))
     results = open_run(opened, find(opened, place))
-    subject = Subject(results, measure, _cell(results, cell) if cell else None)
+    subject = Subject(results, measure, one_cell(results, cell) if cell else None)
     if out is not None:
         write_chart(subject, out, kind=kind)
         output.line(str(out))
     elif folder is not None:
         for path in write_all(subject, folder, f"{results.study.name}-{results.run.number}-{measure}"):
             output.line(str(path))
-
-
-def _cell(results: StudyResults, text: str) -> CellResults:
-    """The cell of `factor=level,…`.
-
-    Raises:
-        UsageError: None, or several, have these levels.
-    """
-    wanted = dict(part.strip().partition("=")[::2] for part in text.split(","))
-    found = [
-        cell
-        for cell in results.cells
-        if all(name in cell.cell.levels and _said(cell.cell.levels[name]) == level for name, level in wanted.items())
-    ]
-    if len(found) != 1:
-        example = ",".join(f"{name}={_said(level)}" for name, level in results.cells[0].cell.levels.items())
-        raise UsageError(f"{len(found)} cells are {text!r}", remedy=f"name one cell, as in --cell {example}")
-    return found[0]
-
-
-def _said(level: str | int | bool) -> str:
-    return label(level).replace(",", "")

@@ -118,6 +118,21 @@ def show(
 
 
 @app.command()
+def acknowledge(
+    context: typer.Context,
+    study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],
+    caution: Annotated[str, typer.Argument(help="Code of the caution, such as noisy.")],
+    note: Annotated[str, typer.Option("--note", help="Why it is no worry.")],
+    cell: Annotated[str, typer.Option("--cell", help="factor=level,… for some cells only.")] = "",
+    store: StoreOption = None,
+) -> None:
+    """Say why a caution is no worry; it stays, and your reason stands beside it."""
+    from zinc_kettle.cli.acknowledge import acknowledge_caution
+
+    acknowledge_caution(study, caution, note, cell, store or context.obj)
+
+
+@app.command()
 def chart(
     context: typer.Context,
     study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],

@@ -197,7 +197,7 @@ class RunInfo:
 
 
 class StudyResults:
-    """A run of a study and its cells; changes only by `take` and `add_note`.
+    """A run of a study and its cells; changes only by `take`, `add_note` and `add_decision`.
 
     Args:
         study: As it was begun.
@@ -288,6 +288,19 @@ class StudyResults:
             memo[key] = make()
         found: T = memo[key]
         return found
+
+    def acknowledged(self, cell: CellResults) -> dict[str, str]:
+        """Cautions that a person has answered for a cell: the reason, the last one where there are several, by code."""
+        mine = cell.cell.levels
+        return {
+            d.caution: d.text for d in self.run.decisions
+            if d.kind == "acknowledge" and all(mine.get(name) == level for name, level in d.levels.items())
+        }  # fmt: skip
+
+    def add_decision(self, decision: Decision) -> None:
+        """Take a decision that has just been kept and that changes nothing of the plan."""
+        self.run = replace(self.run, decisions=(*self.run.decisions, decision))
+        self._memo = {}
 
     def add_note(self, key: str | None, text: str) -> None:
         """Take a note that has just been kept."""

@@ -17,8 +17,9 @@ from zinc_kettle.core.factors import Level
 from zinc_kettle.core.plan import Cell, LaunchSpec, Repeats, Study
 from zinc_kettle.core.precision import wanted_repeats
 
-DecisionKind = Literal["skip", "restore", "more", "add-level", "stop-after", "pause", "resume", "settle"]
-"""`settle`: the tool's own, where the question no longer needs more repeats of a cell."""
+DecisionKind = Literal["skip", "restore", "more", "add-level", "stop-after", "pause", "resume", "settle", "acknowledge"]
+"""`settle`: the tool's own, where the question no longer needs more repeats of a cell. `acknowledge`: a caution is
+known to be no worry; it changes nothing of what is measured, and says why."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +44,10 @@ class Decision:
     """Of `more`: how many further repeats; of `settle`: after how many."""
     step: Step | None = None
     """What was being measured when it was taken; new cells and further repeats begin with its block."""
+    caution: str = ""
+    """Of `acknowledge`: the code of the caution."""
+    text: str = ""
+    """Of `acknowledge`: the person's reason."""
 
     def means(self, cell: Cell) -> bool:
         """True where a cell has the levels it names."""

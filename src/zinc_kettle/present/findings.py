@@ -204,5 +204,7 @@ def _cautions(results: StudyResults) -> list[Finding]:
     for code, cells in sorted(seen.items(), key=lambda item: -len(item[1])):
         first = next(c for c in cells[0].cautions if c.code == code)
         where = plural(len(cells), "cell") if len(cells) > 1 else cells[0].title
-        out.append(Finding("caution", f"{code} in {where}: {first.evidence}."))
+        answers = [results.acknowledged(c).get(code) for c in cells]
+        known = "" if None in answers else f" Acknowledged: {', '.join(dict.fromkeys(a or '' for a in answers))}."
+        out.append(Finding("caution", f"{code} in {where}: {first.evidence}.{known}"))
     return out

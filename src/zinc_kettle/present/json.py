@@ -28,7 +28,7 @@ def cell_json(results: StudyResults, cell: CellResults) -> dict[str, Any]:
         "simulated": results.simulated(cell),
         "repeats": {"done": cell.done, "wanted": cell.wanted, "failed": cell.kept.failed},
         "measures": {name: figure_json(cell.value(name)) for name in MEASURES},
-        "cautions": [{"code": c.code, "evidence": c.evidence} for c in cell.cautions],
+        "cautions": _cautions(results, cell),
         "prefill_slope": slope_json(results, cell),
         "turns": [asdict(turn) for turn in cell.summary.turns],
         "stamps": list(cell.summary.stamps),
@@ -38,6 +38,15 @@ def cell_json(results: StudyResults, cell: CellResults) -> dict[str, Any]:
         "driver_test": results.run.facts.get("driver_test"),
         "failure": cell.kept.failure.what if cell.kept.failure else None,
     }
+
+
+def _cautions(results: StudyResults, cell: CellResults) -> list[dict[str, str]]:
+    """Those of a cell, with a person's reason where one is acknowledged."""
+    answers = results.acknowledged(cell)
+    return [
+        {"code": c.code, "evidence": c.evidence, **({"acknowledged": answers[c.code]} if c.code in answers else {})}
+        for c in cell.cautions
+    ]
 
 
 def slope_json(results: StudyResults, cell: CellResults) -> dict[str, Any] | None:

@@ -36,7 +36,8 @@ def result_rows(results: StudyResults, names: tuple[str, ...] | None = None) -> 
         made_up = " SIMULATED" if results.simulated(cell) else ""
         row.append(f"{STATE_MARKS[cell.state]} {cell.state} {cell.done}/{cell.wanted}{made_up}")
         row += [whole_text(cell.value(name)) for name in names]
-        codes = [c.code for c in cell.cautions]
+        answers = results.acknowledged(cell)
+        codes = [f"({c.code})" if c.code in answers else c.code for c in cell.cautions]
         row.append(f"{CAUTION_MARK} {', '.join(codes)}" if codes else "")
         rows.append(row)
     return heads, rows

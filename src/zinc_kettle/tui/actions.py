@@ -63,6 +63,13 @@ ACTIONS = (
     Action("next_cell", "next cell", "Open the next cell.", "n", "cell"),
     Action("previous_cell", "previous", "Open the previous cell.", "p", "cell"),
     Action("note", "note", "Write a note on this cell.", "w", "cell"),
+    Action(
+        "acknowledge",
+        "acknowledge",
+        "Say why a caution of this cell is no worry; it stays, with your reason.",
+        "a",
+        "cell",
+    ),
 )
 
 

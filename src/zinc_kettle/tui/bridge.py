@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol, cast
@@ -10,10 +10,12 @@ from typing import TYPE_CHECKING, Any, Protocol, cast
 if TYPE_CHECKING:
     from textual.screen import Screen
 
+    from zinc_kettle.core.factors import Level
     from zinc_kettle.core.fit.sizing import Wish
     from zinc_kettle.core.plan import Study
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.rig import Rig
+    from zinc_kettle.core.schedule import Decision
     from zinc_kettle.present.fit_rows import FitRow
     from zinc_kettle.session.progress import Event
     from zinc_kettle.tui.run_state import RunState
@@ -111,6 +113,10 @@ class Desk(Protocol):
 
     def add_note(self, run_id: str, cell: str | None, text: str) -> None:
         """Keep a note."""
+        ...
+
+    def acknowledge(self, run_id: str, levels: Mapping[str, Level], caution: str, reason: str) -> Decision:
+        """Keep a person's reason why a caution of the cells with these levels is no worry."""
         ...
 
     async def export(self, run_id: str, measure: str) -> list[Path]:

@@ -5,17 +5,19 @@ from __future__ import annotations
 import asyncio
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
 from zinc_kettle.core.facts import MachineFacts, RunFacts
+from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.units import byte_size, plural
 from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.tui.bridge import RunEntry, ShelfEntry
 
 if TYPE_CHECKING:
+    from zinc_kettle.core.factors import Level
     from zinc_kettle.core.fit.sizing import Wish
     from zinc_kettle.core.plan import Study
     from zinc_kettle.core.results import StudyResults
@@ -193,6 +195,12 @@ class RealDesk:
     def add_note(self, run_id: str, cell: str | None, text: str) -> None:
         """Keep a note."""
         self._store.add_note(run_id, cell, text, wall_s=time.time())
+
+    def acknowledge(self, run_id: str, levels: Mapping[str, Level], caution: str, reason: str) -> Decision:
+        """Keep a person's reason why a caution of the cells with these levels is no worry."""
+        decision = Decision("acknowledge", time.time(), levels, caution=caution, text=reason)
+        self._store.decide(run_id, decision)
+        return decision
 
     async def export(self, run_id: str, measure: str) -> list[Path]:
         """Write every chart the run allows as SVG and PDF, in one process of its own: drawing would hold the screen up.

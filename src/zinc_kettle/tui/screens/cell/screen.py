@@ -28,6 +28,8 @@ class CellScreen(Station):
     def __init__(self, key: str) -> None:
         super().__init__()
         self.key = key
+        self._caution = ""
+        """The caution the line at the bottom answers; empty where it is a note."""
 
     def widgets(self) -> ComposeResult:
         """Headline, figures, strips, cautions and engine."""
@@ -72,7 +74,7 @@ class CellScreen(Station):
         room = self.query_one("#strips-column").content_size
         self.query_one("#strips", Static).update(strips(cell, max(30, room.width - 1), room.height, p))
         notes = [text for key, text in results.run.notes if key == cell.cell.key]
-        self.query_one("#cautions", Static).update(cautions(cell, notes, p))
+        self.query_one("#cautions", Static).update(cautions(cell, notes, results.acknowledged(cell), p))
         rest = [family(results, cell, p), engine(cell, p), driver(results, cell, p)]
         self.query_one("#engine", Static).update(Text.assemble(*rest))
         self.query_one(Stations).show(p)
@@ -117,8 +119,24 @@ class CellScreen(Station):
         if results is None or not results.run.run_id:
             self.notify("Notes are kept with measured studies. Press r on the map to run this one.")
             return
+        self._ask("", "a note on this cell; enter keeps it, escape cancels")
+
+    def action_acknowledge(self) -> None:
+        """Write why a caution is no worry: the first that is not acknowledged yet."""
+        results, cell = host(self).results, self.cell
+        if results is None or cell is None or not results.run.run_id:
+            return
+        answers = results.acknowledged(cell)
+        code = next((c.code for c in cell.cautions if c.code not in answers), "")
+        if code:
+            self._ask(code, f"why {code} is no worry here; enter keeps it, escape cancels")
+        else:
+            self.notify("No caution of this cell is left to acknowledge.")
+
+    def _ask(self, caution: str, placeholder: str) -> None:
+        self._caution = caution
         line = self.query_one("#note", Input)
-        line.display = True
+        line.placeholder, line.display = placeholder, True
         line.focus()
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
@@ -126,8 +144,12 @@ class CellScreen(Station):
         results, cell = host(self).results, self.cell
         text = neutralise(event.value.strip(), keep_newlines=False)
         if text and results is not None and cell is not None:
-            host(self).desk.add_note(results.run.run_id, cell.cell.key, text)
-            results.add_note(cell.cell.key, text)
+            run, desk = results.run.run_id, host(self).desk
+            if self._caution:
+                results.add_decision(desk.acknowledge(run, cell.cell.levels, self._caution, text))
+            else:
+                desk.add_note(run, cell.cell.key, text)
+                results.add_note(cell.cell.key, text)
         self._close_note()
         self.redraw()
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from rich.text import Text
 
 from zinc_kettle.core.cautions.repeats import LOAD_REQUESTS
@@ -89,8 +91,8 @@ def strips(cell: CellResults, width: int, height: int, palette: Palette) -> Text
     return out
 
 
-def cautions(cell: CellResults, notes: list[str], palette: Palette) -> Text:
-    """Notes, cautions with evidence and advice, failures."""
+def cautions(cell: CellResults, notes: list[str], answers: Mapping[str, str], palette: Palette) -> Text:
+    """Notes, cautions with evidence, advice and a person's reason where one is acknowledged, failures."""
     out = Text()
     # Notes first: cautions may be long, and what a person wrote must not be below the edge.
     out.append("notes\n", palette.muted)
@@ -99,9 +101,13 @@ def cautions(cell: CellResults, notes: list[str], palette: Palette) -> Text:
     if not cell.cautions:
         out.append("none\n" if cell.done else "none yet\n", palette.ink)
     for caution in cell.cautions:
-        out.append(f"▲ {caution.code}", f"bold {palette.caution}")
+        answer = answers.get(caution.code)
+        out.append(f"▲ {caution.code}", f"bold {palette.caution}" if answer is None else palette.muted)
         out.append(f"  {caution.evidence}\n", palette.ink)
-        out.append(f"  {caution.sentence} {caution.advice}\n", palette.muted)
+        if answer is None:
+            out.append(f"  {caution.sentence} {caution.advice}\n", palette.muted)
+        else:
+            out.append(f"  acknowledged: {answer}\n", palette.ink)
     if cell.kept.failure is not None:
         out.append("\n✕ failed ", f"bold {palette.failure}")
         out.append(f"{cell.kept.failure.what}\n", palette.ink)
