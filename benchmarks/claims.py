@@ -520,10 +520,10 @@ neighbouring repeats of a cell are a whole block apart.
 A figure that misses its target is simulated again with another seed and four times the trials, and those stand: of so
 many figures a few would miss by luck alone.
 
-What is missed: of many cells with three or four repeats, one that is four times as noisy as all others is told apart
-too often. So few repeats tell too little of its noise, and the others' quietness speaks for it. The caution *noisy*
-stands beside such a cell. And with two cells of which one is 5% ahead, *until answered* needs a little over half of
-the repeats of the fixed design: two cells have no contenders that could drop out early."""
+What is missed: with three or four repeats, a cell that is four times as noisy as all others is told apart too often.
+So few repeats tell too little of its noise, and the others' quietness speaks for it. The caution *noisy* stands
+beside such a cell. And with two cells of which one is 5% ahead, *until answered* needs a little over half of the
+repeats of the fixed design: two cells have no contenders that could drop out early."""
 
 
 CELL_TEXT = """Bounds are order statistics (ranks of the sign test), widened by what the run's blocks remember of each

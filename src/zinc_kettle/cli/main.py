@@ -110,11 +110,12 @@ def show(
     study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],
     store: StoreOption = None,
     as_json: JsonOption = False,
+    time: Annotated[bool, typer.Option("--time", help="Where the time of a token goes, cell by cell.")] = False,
 ) -> None:
     """Show the figures of a study that was measured, without measuring anything."""
     from zinc_kettle.cli.show import show_run
 
-    show_run(study, store or context.obj, as_json=as_json)
+    show_run(study, store or context.obj, as_json=as_json, time_split=time)
 
 
 @app.command()

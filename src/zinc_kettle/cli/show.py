@@ -8,6 +8,7 @@ from pathlib import Path
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
 from zinc_kettle.core.results import StudyResults
+from zinc_kettle.present.breakdown import split_rows
 from zinc_kettle.present.findings import answer, findings
 from zinc_kettle.present.json import cell_json
 from zinc_kettle.present.table import result_rows
@@ -15,7 +16,7 @@ from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.wiring.build import open_store
 
 
-def show_run(place: str, store_path: Path | None, *, as_json: bool) -> None:
+def show_run(place: str, store_path: Path | None, *, as_json: bool, time_split: bool = False) -> None:
     """Print a kept run.
 
     Raises:
@@ -32,6 +33,10 @@ def show_run(place: str, store_path: Path | None, *, as_json: bool) -> None:
     output.line(
         f"{results.study.name}, run {run.number}, {when}, {run.state}" + ("  SIMULATED" if run.simulated else "")
     )
+    if time_split:
+        output.line()
+        output.table(*split_rows(results))
+        return
     tell(results)
 
 

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
+from zinc_kettle.core.breakdown import TimeSplit, time_split
 from zinc_kettle.core.cautions.machine import BUSY_CORES
 from zinc_kettle.core.compare import DENSITY, Gain, gains, other_tokenizers, standing, to_settle
 from zinc_kettle.core.factors import Factor, Level
@@ -18,6 +19,7 @@ from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.units import digits, duration, plural
 from zinc_kettle.core.value import Value
+from zinc_kettle.present.breakdown import sentence as split_sentence
 from zinc_kettle.present.lengths import slope_text
 from zinc_kettle.present.values import whole_text
 
@@ -26,7 +28,7 @@ MOST_FINDINGS = 6
 MOST_GAINS = 3
 MOST_SLOPES = 2
 MOST_FAILURES = 2
-WORDING = 6
+WORDING = 7
 """Version of the sentences: an answer that was kept in other words is found again."""
 SUPERLATIVES = {"tokens/s": "fastest", "s": "shortest", "bytes": "smallest"}
 FIRST_MEASURE = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall", "conversation": "ttft"}
@@ -100,6 +102,7 @@ def findings(results: StudyResults, name: str | None = None) -> list[Finding]:
         *_tokenizers(results),
         *_gains(results, name),
         *_slopes(results),
+        *_time(results, name),
         *_cautions(results),
     ]
     return out[:MOST_FINDINGS]
@@ -193,6 +196,15 @@ def _slopes(results: StudyResults) -> list[Finding]:
             said = f"{family.title}: {text}" if family.title else text[:1].upper() + text[1:]
             out.append(Finding("finding", f"{said}."))
     return out[:MOST_SLOPES]
+
+
+def _time(results: StudyResults, name: str) -> list[Finding]:
+    """Where the time of the best cell goes, or of the only one."""
+    best = standing(results, name).best or (results.cells[0] if len(results.cells) == 1 else None)
+    split = None if best is None else time_split(results, best)
+    if best is None or not isinstance(split, TimeSplit):
+        return []
+    return [Finding("finding", f"{best.title} is {split_sentence(split)}.")]
 
 
 def _cautions(results: StudyResults) -> list[Finding]:

@@ -12,6 +12,7 @@ from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import workload
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.value import CellFigure, Value
+from zinc_kettle.present.breakdown import split_json
 
 DIGITS = 6
 """Significant digits: more than any spread here, fewer than a float's noise."""
@@ -30,6 +31,7 @@ def cell_json(results: StudyResults, cell: CellResults) -> dict[str, Any]:
         "measures": {name: figure_json(cell.value(name)) for name in MEASURES},
         "cautions": _cautions(results, cell),
         "prefill_slope": slope_json(results, cell),
+        "time": split_json(results, cell),
         "turns": [asdict(turn) for turn in cell.summary.turns],
         "stamps": list(cell.summary.stamps),
         "counted_by": list(cell.summary.counted_by),

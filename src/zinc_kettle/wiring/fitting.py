@@ -7,11 +7,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
+from zinc_kettle.core.breakdown import point_of
 from zinc_kettle.core.fit.predict import Calibration, Point, calibrate
-from zinc_kettle.core.fit.touched import Touched
-from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.rig import Probe, Rig
-from zinc_kettle.core.value import Value
 from zinc_kettle.errors import KettleError, ModelError
 from zinc_kettle.formats.scan import FoundModel, read_model, scan
 from zinc_kettle.present.fit_rows import Candidate
@@ -76,28 +74,15 @@ def calibration(store: KettleStore, rig: Rig) -> Calibration:
         if not facts or facts.get("processor") != rig.get("processor"):
             continue
         try:
-            cells = open_run(store, run.run_id).cells
+            results = open_run(store, run.run_id)
         except KettleError:
             continue
         probe = Probe.from_plain(facts["probe"]) if facts.get("probe") else rig.probe
-        points += [p for cell in cells if cell.done and (p := _point(cell, rig, probe)) is not None]
+        own = {None, rig.name} if rig.reach == "here" else {rig.name}
+        for cell in results.cells:
+            if cell.done and cell.cell.settings["rig"] in own:
+                threads = int(cell.cell.level("threads") or rig.cores)
+                machine = probe.machine(threads) if probe else rig.machine()
+                point = None if machine is None else point_of(results, cell, machine)
+                points += [] if point is None else [point]
     return calibrate(points, rig.prior())
-
-
-def _point(cell: CellResults, rig: Rig, probe: Probe | None) -> Point | None:
-    settings = cell.cell.settings
-    if not cell.cell.engine.fits:
-        return None  # another engine's kernels say nothing of this one's
-    wanted = None if rig.reach == "here" else rig.name
-    known = cell.kept.engine.get("model")
-    if settings["rig"] not in ({None, rig.name} if wanted is None else {wanted}) or settings["concurrency"] != 1:
-        return None
-    decode, prompt = cell.value("decode"), cell.value("prompt_tokens")
-    machine = probe.machine(int(cell.cell.level("threads") or rig.cores)) if probe else rig.machine()
-    if known is None or machine is None or not isinstance(decode, Value) or not isinstance(prompt, Value):
-        return None
-    depth = prompt.value + int(settings["output_tokens"] or 0) / 2
-    t = known["touched"]
-    work = Touched(t["bytes"] + depth * known["kv_bytes_per_token_f16"], t["operands"], t["weights"])
-    prefill = cell.value("prefill_engine")
-    return Point(work, 1 / decode.value, machine, prefill.value if isinstance(prefill, Value) else None)

@@ -140,14 +140,14 @@ def decode_speed(
     work = touched(shape, depth=depth, cache=cache)
     multipliers = (calibration.reading, calibration.operands, calibration.step)
     seconds = sum(m * t for m, t in zip(multipliers, terms(work, machine), strict=True))
-    return Prediction.around(1 / seconds, _band(work, calibration), _origin(machine, calibration))
+    return Prediction.around(1 / seconds, band(work, calibration), _origin(machine, calibration))
 
 
 def prefill_speed(shape: ModelShape, machine: Machine, calibration: Calibration) -> Prediction:
     """Predicted prefill speed in tokens per second, all in main memory; without what attention adds at length."""
     work = touched(shape)
-    band = max(_band(work, calibration), 0.3)
-    return Prediction.around(calibration.prefill * _prefill_prior(work, machine), band, _origin(machine, calibration))
+    wide = max(band(work, calibration), 0.3)
+    return Prediction.around(calibration.prefill * _prefill_prior(work, machine), wide, _origin(machine, calibration))
 
 
 def placed_speed(shape: ModelShape, placement: Placement, machine: Machine | None, calibration: Calibration,
@@ -202,7 +202,8 @@ def _parts(shape: ModelShape, placement: Placement, depth: float, cache: str) ->
     return out
 
 
-def _band(work: Touched, calibration: Calibration) -> float:
+def band(work: Touched, calibration: Calibration) -> float:
+    """How far a predicted time of a step may be off, as a ratio."""
     if not calibration.points:
         return UNCALIBRATED_BAND
     bits = 8 * work.bytes / work.weights

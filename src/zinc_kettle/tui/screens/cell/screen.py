@@ -72,7 +72,7 @@ class CellScreen(Station):
         self._headline(cell)
         self.query_one("#figures", Static).update(figures(cell, p))
         room = self.query_one("#strips-column").content_size
-        self.query_one("#strips", Static).update(strips(cell, max(30, room.width - 1), room.height, p))
+        self.query_one("#strips", Static).update(strips(results, cell, max(30, room.width - 1), room.height, p))
         notes = [text for key, text in results.run.notes if key == cell.cell.key]
         self.query_one("#cautions", Static).update(cautions(cell, notes, results.acknowledged(cell), p))
         rest = [family(results, cell, p), engine(cell, p), driver(results, cell, p)]

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 from rich.text import Text
 
+from zinc_kettle.core.breakdown import TimeSplit, time_split
 from zinc_kettle.core.cautions.repeats import LOAD_REQUESTS
 from zinc_kettle.core.family import DepthFall, PrefillSlope
 from zinc_kettle.core.lengths import family_of
@@ -18,6 +19,7 @@ from zinc_kettle.present.charts import cell as charts
 from zinc_kettle.present.lengths import fall_text, slope_text, turn_lines
 from zinc_kettle.present.values import bounds_text, value_text
 from zinc_kettle.tui.draw.chart import draw_panel
+from zinc_kettle.tui.draw.split import split_bar
 from zinc_kettle.tui.theme import Palette
 
 MIN_TRACE_ROWS, MAX_TRACE_ROWS = 3, 9
@@ -63,10 +65,11 @@ def _group(
     return True
 
 
-def strips(cell: CellResults, width: int, height: int, palette: Palette) -> Text:
-    """Repeats, requests, gaps and memory as pictures, the traces as tall as the room allows.
+def strips(results: StudyResults, cell: CellResults, width: int, height: int, palette: Palette) -> Text:
+    """Repeats, where the time goes, requests, gaps and memory as pictures, the traces as tall as the room allows.
 
     Args:
+        results: The run.
         cell: The cell.
         width: Room, in characters.
         height: Room, in lines.
@@ -77,6 +80,10 @@ def strips(cell: CellResults, width: int, height: int, palette: Palette) -> Text
     for name in ("decode", "ttft"):
         out.append_text(draw_panel(charts.repeats_panel(cell, name), width, 1, palette))
         out.append("\n\n")
+    split = time_split(results, cell)
+    if isinstance(split, TimeSplit):
+        out.append_text(split_bar(split, width, palette))
+        out.append("\n")
     lines = turn_lines(cell)
     if lines:
         out.append(f"{lines[0]}\n", palette.muted)

@@ -1,0 +1,229 @@
+"""Where the time of a token goes: reading weights and cache, arithmetic, unpacking, the step's overhead, and a rest.
+
+The parts are those of Fit (core.fit.predict), from the rig's probe and the model's bytes, fitted to the other cells of
+the run: never to the cell itself, whose measured time they are held against. What they do not explain is the rest;
+where it is below zero, parts went on at the same time. How well that holds against the engine: docs/fit.md.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from zinc_kettle.core.facts import MachineFacts, ModelFacts, machine_of
+from zinc_kettle.core.fit.predict import (
+    DEVICE_SHARE,
+    OPERAND_FLOPS,
+    STEP_S,
+    UNCALIBRATED_BAND,
+    Machine,
+    Point,
+    band,
+    calibrate,
+)
+from zinc_kettle.core.fit.touched import Touched
+from zinc_kettle.core.plan import shape_of
+from zinc_kettle.core.repeat import Missing
+from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.rig import Probe
+from zinc_kettle.core.storage_types import CACHE_TYPES
+from zinc_kettle.core.value import Value
+
+PartName = Literal["weights", "cache", "arithmetic", "unpacking", "overhead"]
+Limit = Literal["bandwidth", "arithmetic", "overhead", "mixed"]
+MOST_OF_IT = 0.5
+"""Of the time, what a cell must spend on one thing to be bound by it; the low end of what is known of it."""
+SAME_BANDWIDTH = 0.05
+"""Bandwidths that differ by less are alike: more threads then read no faster."""
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A part of a step."""
+
+    name: PartName
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class TimeSplit:
+    """Where the time of a step goes: a token of one stream, or of several streams that decode at once."""
+
+    step_s: float
+    """Measured."""
+    streams: int
+    parts: tuple[Part, ...]
+    band: float
+    """How far all parts together may be off, as a ratio: 0.1 is ±10%."""
+    calibrated_by: int
+    """Other cells of the run that the parts were fitted to."""
+    threads: int
+    best_threads: int
+    """Threads with which the probe read fastest."""
+    best_gain: float
+    """How much faster that was than with the cell's threads, as a share."""
+    free_cores: int
+    """Physical cores the cell leaves idle; 0 where that is not known."""
+    on_devices: bool = False
+
+    @property
+    def rest_s(self) -> float:
+        """What the parts do not explain; below zero where they overlap."""
+        return self.step_s - sum(part.seconds for part in self.parts)
+
+    def seconds(self, *names: PartName) -> float:
+        """Of some parts together."""
+        return sum(part.seconds for part in self.parts if part.name in names)
+
+    def share(self, *names: PartName) -> tuple[float, float, float]:
+        """Of some parts in the measured time: as computed, at least, at most."""
+        share = self.seconds(*names) / self.step_s
+        return share, share / (1 + self.band), min(1.0, share * (1 + self.band))
+
+    @property
+    def limit(self) -> Limit:
+        """What most of the time surely goes into."""
+        if self.share("weights", "cache")[1] >= MOST_OF_IT:
+            return "bandwidth"
+        if self.share("arithmetic", "unpacking")[1] >= MOST_OF_IT:
+            return "arithmetic"
+        known = self.seconds("weights", "cache", "arithmetic", "unpacking") * (1 + self.band)
+        return "overhead" if 1 - known / self.step_s >= MOST_OF_IT else "mixed"
+
+
+def time_split(results: StudyResults, cell: CellResults) -> TimeSplit | Missing:
+    """Where the time of a cell goes, or why that cannot be told."""
+    return results.once(("time split", cell.cell.key), lambda: _split(results, cell))
+
+
+def _split(results: StudyResults, cell: CellResults) -> TimeSplit | Missing:
+    step, model, machine = _step(results, cell), cell.kept.engine.get("model"), _facts(results, cell)
+    if isinstance(step, Missing):
+        return step
+    if model is None or "touched" not in model:
+        return Missing("the model's shape is not known")
+    if not cell.cell.engine.fits:
+        return Missing("this engine's kernels are not known here")
+    streams, step_s = step
+    placement = cell.kept.engine.get("placement", {})
+    layers = placement.get("layers_on_devices", 0)
+    if layers and layers < model.get("layers", 0):
+        return Missing("its layers lie in several memories")
+    work = _touched(cell, model, streams)
+    if layers:
+        bandwidth = placement.get("bandwidth")
+        if not bandwidth:
+            return Missing("the bandwidth of its device is not known")
+        reading = (work.bytes / (bandwidth * DEVICE_SHARE), _cache(cell, model, streams) / (bandwidth * DEVICE_SHARE))
+        parts = (Part("weights", reading[0]), Part("cache", reading[1]), Part("overhead", STEP_S))
+        return TimeSplit(step_s, streams, parts, UNCALIBRATED_BAND, 0, 0, 0, 0.0, 0, on_devices=True)
+    at = _machine(cell, machine)
+    if at is None:
+        return Missing("the bandwidth of its memory is not known: probe the rig (p on Rigs), or type it in")
+    return _in_main_memory(results, cell, step_s, streams, at)
+
+
+def _in_main_memory(
+    results: StudyResults, cell: CellResults, step_s: float, streams: int, at: Machine
+) -> TimeSplit | Missing:
+    model, facts = cell.kept.engine["model"], _facts(results, cell)
+    work, cache = _touched(cell, model, streams), _cache(cell, model, streams)
+    fitted = calibrate(_others(results, cell))
+    dense = 2 * work.weights / at.flops
+    unpacked = max(0.0, OPERAND_FLOPS * work.operands / at.flops - dense)
+    parts = (
+        Part("weights", fitted.reading * work.bytes / at.bandwidth_bytes_per_s),
+        Part("cache", fitted.reading * cache / at.bandwidth_bytes_per_s),
+        Part("arithmetic", fitted.operands * dense),
+        Part("unpacking", fitted.operands * unpacked),
+        Part("overhead", fitted.step * STEP_S),
+    )
+    best, gain = _best_threads(facts, at)
+    cores = facts.get("physical_cores") or 0
+    return TimeSplit(step_s, streams, parts, band(work, fitted), fitted.points, at.threads, best, gain,
+                     max(0, cores - at.threads))  # fmt: skip
+
+
+def _step(results: StudyResults, cell: CellResults) -> tuple[int, float] | Missing:
+    """Streams that decode at once, and the measured seconds of a step of theirs."""
+    streams = int(cell.cell.settings["concurrency"] or 1)
+    if shape_of(results.study, cell.cell) != "closed":
+        return Missing("how many requests decode at once is only known of a closed load")
+    rate = cell.value("decode" if streams == 1 else "throughput")
+    if isinstance(rate, Missing):
+        return rate
+    return streams, streams / rate.value
+
+
+def _facts(results: StudyResults, cell: CellResults) -> MachineFacts:
+    rig = cell.cell.settings["rig"]
+    return machine_of(results.run.facts, None if rig is None else str(rig))
+
+
+def _machine(cell: CellResults, facts: MachineFacts) -> Machine | None:
+    probe = facts.get("probe")
+    threads = int(cell.cell.level("threads") or facts.get("physical_cores") or 1)
+    return Probe.from_plain(probe).machine(threads) if probe else None
+
+
+def _best_threads(facts: MachineFacts, at: Machine) -> tuple[int, float]:
+    """With how many threads the probe read fastest, the fewest of those alike, and how much faster than the cell's."""
+    found = Probe.from_plain(facts.get("probe", {}))
+    speeds = {n: m.bandwidth_bytes_per_s for n in found.reading if (m := found.machine(n)) is not None}
+    top = max(speeds.values(), default=at.bandwidth_bytes_per_s)
+    best = min((n for n, speed in speeds.items() if speed >= top / (1 + SAME_BANDWIDTH)), default=at.threads)
+    return best, max(0.0, top / at.bandwidth_bytes_per_s - 1)
+
+
+def _touched(cell: CellResults, model: ModelFacts, streams: int) -> Touched:
+    """Weights of a step of so many streams, without the cache; each stream multiplies on its own."""
+    t = model["touched"]
+    read, active = t["bytes"], model.get("experts_active", 0)
+    if model.get("experts", 0) and active:
+        idle = 1.0 - active / model["experts"]
+        read += model["experts_bytes"] * (idle - idle**streams)
+    return Touched(read, t["operands"] * streams, t["weights"] * streams)
+
+
+def _cache(cell: CellResults, model: ModelFacts, streams: int) -> float:
+    """Bytes of KV cache that a step of so many streams reads, in the middle of their answers."""
+    prompt, output = cell.value("prompt_tokens"), cell.value("output_tokens")
+    depth = (prompt.value if isinstance(prompt, Value) else 0.0) + (
+        output.value / 2 if isinstance(output, Value) else 0.0
+    )
+    windowed = model.get("kv_windowed_per_token_f16", 0.0)
+    tokens = (model["kv_bytes_per_token_f16"] - windowed) * depth + windowed * min(depth, model.get("window", depth))
+    precision = CACHE_TYPES[str(cell.cell.level("cache-precision") or "f16")].bits_per_weight / 16
+    return tokens * precision * streams
+
+
+def _others(results: StudyResults, cell: CellResults) -> Sequence[Point]:
+    """The other cells of the run on the same rig, one stream each, in main memory."""
+    out = []
+    for other in results.cells:
+        same = other is not cell and other.done and other.cell.settings["rig"] == cell.cell.settings["rig"]
+        if same and (point := point_of(results, other)) is not None:
+            out.append(point)
+    return out
+
+
+def point_of(results: StudyResults, cell: CellResults, machine: Machine | None = None) -> Point | None:
+    """What a measured cell of one stream tells of the main memory and processor of its machine; None for nothing.
+
+    Args:
+        results: Its run.
+        cell: The cell.
+        machine: The machine at the cell's threads; None takes the probe of the run.
+    """
+    engine = cell.kept.engine
+    model, step = engine.get("model"), _step(results, cell)
+    if model is None or "touched" not in model or not cell.cell.engine.fits or isinstance(step, Missing):
+        return None
+    at = machine or _machine(cell, _facts(results, cell))
+    if step[0] != 1 or at is None or engine.get("placement", {}).get("layers_on_devices"):
+        return None
+    work = _touched(cell, model, 1)
+    whole = Touched(work.bytes + _cache(cell, model, 1), work.operands, work.weights)
+    prefill = cell.value("prefill_engine")
+    return Point(whole, step[1], at, prefill.value if isinstance(prefill, Value) else None)

@@ -1,0 +1,106 @@
+"""Where the time of a token goes, in words and as rows."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from zinc_kettle.core.breakdown import PartName, TimeSplit, time_split
+from zinc_kettle.core.repeat import Missing
+from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.units import digits, plural
+
+NAMES: dict[PartName, str] = {
+    "weights": "weights", "cache": "KV cache", "arithmetic": "arithmetic", "unpacking": "unpacking",
+    "overhead": "overhead",
+}  # fmt: skip
+REST = "not explained"
+
+
+def sentence(split: TimeSplit) -> str:
+    """What the time supports to say, with how sure that is; no full stop."""
+    if split.limit == "bandwidth":
+        return (
+            f"bound by memory bandwidth: reading takes {_share(split, 'weights', 'cache')} of the time; {_more(split)}"
+        )
+    if split.limit == "arithmetic":
+        unpack = split.seconds("unpacking") > split.seconds("arithmetic")
+        what = ", unpacking weights most of it" if unpack else ""
+        cores = f"; {plural(split.free_cores, 'core')} more may help" if split.free_cores else ""
+        return f"bound by arithmetic: it takes {_share(split, 'arithmetic', 'unpacking')} of the time{what}{cores}"
+    if split.limit == "overhead":
+        most = split.share("weights", "cache", "arithmetic", "unpacking")[2]
+        return f"bound by neither: reading and arithmetic take {most:.0%} of the time at most, the rest is overhead"
+    return (
+        f"no single limit: reading takes {_share(split, 'weights', 'cache')} of the time, arithmetic "
+        f"{_share(split, 'arithmetic', 'unpacking')}"
+    )
+
+
+def _share(split: TimeSplit, *names: PartName) -> str:
+    share, low, high = split.share(*names)
+    return f"{min(1.0, share):.0%} ({low:.0%} to {high:.0%})"
+
+
+def _more(split: TimeSplit) -> str:
+    if split.on_devices:
+        return "fewer bits per weight will help"
+    if split.best_threads > split.threads:
+        faster = f"{plural(split.best_threads, 'thread')} read {split.best_gain:.0%} faster"
+        return f"{faster}, and fewer bits per weight will help"
+    return "more threads will not help, fewer bits per weight will"
+
+
+def part_lines(split: TimeSplit) -> list[tuple[str, float, float]]:
+    """Name, seconds and share of the measured time of each part, then what is not explained, where that is positive."""
+    out = [(NAMES[part.name], part.seconds, part.seconds / split.step_s) for part in split.parts]
+    return [*out, (REST, split.rest_s, split.rest_s / split.step_s)] if split.rest_s > 0 else out
+
+
+def basis(split: TimeSplit) -> str:
+    """What the parts rest on."""
+    fitted = (
+        f"fitted to {plural(split.calibrated_by, 'other cell')}" if split.calibrated_by else "not fitted to anything"
+    )
+    over = "; together they are longer than the measured time: parts overlap" if split.rest_s < 0 else ""
+    return f"computed from the probe and the model's bytes, {fitted}, ±{split.band:.0%}{over}"
+
+
+def split_json(results: StudyResults, cell: CellResults) -> dict[str, Any]:
+    """Where the time goes, or null with the reason."""
+    split = time_split(results, cell)
+    if isinstance(split, Missing):
+        return {"value": None, "reason": split.reason}
+    return {
+        "value": float(f"{split.step_s:.6g}"),
+        "unit": "s",
+        "streams": split.streams,
+        "parts": {part.name: float(f"{part.seconds:.6g}") for part in split.parts},
+        "rest": float(f"{split.rest_s:.6g}"),
+        "band": float(f"{split.band:.6g}"),
+        "fitted_to": split.calibrated_by,
+        "limit": split.limit,
+        "sentence": sentence(split),
+    }
+
+
+def split_rows(results: StudyResults) -> tuple[list[str], list[list[str]]]:
+    """Headings and a row a measured cell: time of a step in milliseconds, its parts, and what they say."""
+    heads = [name.replace("_", " ") for name in results.study.vary]
+    heads += ["step, ms", *NAMES.values(), REST, "±", "which is"]
+    rows = []
+    for cell in results.cells:
+        if not cell.done:
+            continue
+        levels = [cell.cell.factors[n].says(level) for n, level in cell.cell.levels.items()]
+        split = time_split(results, cell)
+        if isinstance(split, Missing):
+            rows.append([*levels, *["–"] * (len(NAMES) + 3), split.reason])
+            continue
+        seconds = {part.name: part.seconds for part in split.parts}
+        parts = [_ms(seconds[name]) if name in seconds else "–" for name in NAMES]
+        rows.append([*levels, _ms(split.step_s), *parts, _ms(split.rest_s), f"{split.band:.0%}", sentence(split)])
+    return heads, rows
+
+
+def _ms(seconds: float) -> str:
+    return digits(seconds * 1e3)
