@@ -4,6 +4,7 @@
     python benchmarks/fit.py held-out   (about five minutes: a model that set no constant)
     python benchmarks/fit.py report     (the tables again, of what was measured last)
     python benchmarks/fit.py speed      (about ten minutes; one thread, cells interleaved in one run)
+    python benchmarks/fit.py parts      (about ten minutes: where the time of a token goes, at two depths)
 
 Writes benchmarks/out/fit-memory.json and fit-speed.json, and prints the tables of docs/fit.md.
 """
@@ -21,6 +22,7 @@ from pathlib import Path
 from typing import Any
 
 from zinc_kettle.config import Places, places
+from zinc_kettle.core.breakdown import TimeSplit, time_split
 from zinc_kettle.core.fit.predict import Calibration, Machine, Point, calibrate, decode_speed
 from zinc_kettle.core.fit.sizing import REQUEST_BYTES, Wish, buffers_bytes, sizes
 from zinc_kettle.core.fit.touched import touched
@@ -30,11 +32,14 @@ from zinc_kettle.core.recipe import BUILT_IN
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.formats.presets import preset_shape
 from zinc_kettle.formats.recipe import shipped
+from zinc_kettle.session.progress import Began, Progress
 from zinc_kettle.store.reading import open_run
 from zinc_kettle.wiring.build import experiment, model_folder, open_store, rig_book
 
 OUT = Path(__file__).parent / "out"
 QUANTIZATIONS = ("F16", "Q8_0", "Q6_K", "Q5_K", "Q5_0", "Q4_K", "Q4_0")
+DEPTHS = (100, 1500)
+"""Tokens of earlier text of the study of parts."""
 DEPTH = 96
 """Tokens in the cache at the middle of an answer of the speed study."""
 OUTPUT = 8
@@ -52,10 +57,10 @@ def measure(study: Study, where: Places) -> StudyResults:
     began: list[str] = []
 
     def emit(event: Any) -> None:
-        if hasattr(event, "study_id"):
-            began.append(event.study_id)
-        if type(event).__name__ == "Progress":
-            print(f"  {event.done} of {event.runs}, about {event.left_s:.0f} s left", file=sys.stderr)
+        if isinstance(event, Began):
+            began.append(event.run_id)
+        if isinstance(event, Progress):
+            print(f"  {event.done} of {event.repeats}, about {event.left_s:.0f} s left", file=sys.stderr)
 
     asyncio.run(experiment(study, where, store, emit).run())
     return open_run(store, began[0])
@@ -191,6 +196,33 @@ def _seen(model: str, view: StudyResults) -> list[dict[str, Any]]:
     ]
 
 
+def parts(where: Places) -> None:
+    """Where the time goes, each cell from all others, and what a greater depth costs: computed and measured."""
+    asyncio.run(rig_book(where).probe("here"))
+    study = Study(
+        name="parts", question="Where does the time go?",
+        vary={"quantization": ("F16", "Q8_0", "Q4_K"), "threads": (1, 2), "depth": DEPTHS},
+        hold={"model": "brine-250m", "context": 2048, "prompt_tokens": 64, "output_tokens": 24, "prompt_cache": True},
+        repeats=Repeats(count=5, requests=2, order="by-launch"), limits=Limits(quiet_s=15.0),
+        engines=(shipped()[BUILT_IN].engine,),
+    )  # fmt: skip
+    view = measure(study, where)
+    heads = ("quantization", "threads", "depth", "measured, ms", "computed", "error", "band", "grows by", "measured")
+    print("| " + " | ".join(heads) + " |")
+    print("|---|---|---|---|---|---|---|---|---|")
+    for shallow, deep in zip(view.cells[::2], view.cells[1::2], strict=True):
+        found = [split for cell in (shallow, deep) if isinstance(split := time_split(view, cell), TimeSplit)]
+        more = [split.seconds("attention", "cache") for split in found]
+        for cell, split in zip((shallow, deep), found, strict=True):
+            levels, said = cell.cell.levels, split.step_s - split.rest_s
+            grown = ["", ""]
+            if cell is deep:
+                grown = [f"+{1e3 * (more[1] - more[0]):.1f}", f"+{1e3 * (found[1].step_s - found[0].step_s):.1f}"]
+            row = [levels["quantization"], levels["threads"], f"{levels['depth']:,}", f"{1e3 * split.step_s:.1f}",
+                   f"{1e3 * said:.1f}", f"{said / split.step_s - 1:+.0%}", f"±{split.band:.0%}", *grown]  # fmt: skip
+            print("| " + " | ".join(map(str, row)) + " |")
+
+
 def main() -> None:
     """Run what is asked for."""
     wanted = sys.argv[1] if len(sys.argv) > 1 else ""
@@ -199,7 +231,7 @@ def main() -> None:
             _tell_memory(json.loads((OUT / f"{name}.json").read_text()))
         _tell_speed(json.loads((OUT / "fit-speed.json").read_text()))
         return
-    if wanted not in {"memory", "held-out", "speed"}:
+    if wanted not in {"memory", "held-out", "speed", "parts"}:
         raise SystemExit(__doc__)
     with tempfile.TemporaryDirectory() as folder:
         where = replace(places(), store=Path(folder) / "fit.db")
@@ -207,8 +239,8 @@ def main() -> None:
         for model, q in [*itertools.product(("brine-60m", "brine-250m"), QUANTIZATIONS), ("brine-1b", "Q8_0")]:
             if folder_of.find(model, q) is None:
                 folder_of.make(model, q, lambda _done, _all: None)
-        if wanted == "speed":
-            speed(where)
+        if wanted in {"speed", "parts"}:
+            (speed if wanted == "speed" else parts)(where)
         else:
             memory(where, GRID if wanted == "memory" else HELD_OUT, f"fit-{wanted}")
 

@@ -9,7 +9,7 @@ import pytest
 from tests.build import repeat, study, timeline
 from zinc_kettle.core.breakdown import TimeSplit, time_split
 from zinc_kettle.core.facts import EngineFacts, ModelFacts, RunFacts
-from zinc_kettle.core.fit.predict import OPERAND_FLOPS, STEP_S
+from zinc_kettle.core.fit.predict import ATTENTION_FLOPS, OPERAND_FLOPS, STEP_S
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.repeat import Missing
 from zinc_kettle.core.results import KeptRepeat, StudyResults
@@ -25,15 +25,18 @@ FACTS: RunFacts = {
 
 
 def model(read: float, weights: float = 10e6) -> ModelFacts:
-    """A model that reads so many bytes a token; its cache grows by 1 kB a token."""
-    touched = {"bytes": read, "operands": weights, "weights": weights}
-    return {"touched": touched, "kv_bytes_per_token_f16": 1_000.0, "layers": 4, "weights": 10}  # type: ignore[typeddict-item]
+    """A model that reads so many bytes a token; its cache grows by 1 kB and a thousand products a token."""
+    return {
+        "touched": {"bytes": read, "operands": weights, "weights": weights},
+        "kv_bytes_per_token_f16": 1_000.0, "attention_per_token": 1_000.0, "layers": 4, "weights": 10,
+    }  # fmt: skip
 
 
 def step_s(read: float, weights: float, threads: int, *, slower: float = 1.0) -> float:
     """What a step takes on that machine."""
-    cache = 1_000.0 * (DEEP + OUTPUT / 2)
-    return slower * ((read + cache) / BANDWIDTH / threads + OPERAND_FLOPS * weights / FLOPS / threads + STEP_S)
+    look = 1_000.0 * (DEEP + OUTPUT / 2)
+    work = OPERAND_FLOPS * weights + ATTENTION_FLOPS * look
+    return slower * ((read + look) / BANDWIDTH / threads + work / FLOPS / threads + STEP_S)
 
 
 def results(
@@ -65,6 +68,7 @@ def test_the_parts_are_those_of_the_machine() -> None:
     assert split.seconds("cache") == pytest.approx(1_002_000 / BANDWIDTH, rel=0.01)
     assert split.seconds("arithmetic") == pytest.approx(2 * 10e6 / FLOPS, rel=0.01)
     assert split.seconds("unpacking") == pytest.approx((OPERAND_FLOPS - 2) * 10e6 / FLOPS, rel=0.01)
+    assert split.seconds("attention") == pytest.approx(ATTENTION_FLOPS * 1_002_000 / FLOPS, rel=0.01)
     assert split.rest_s == pytest.approx(0.0, abs=1e-4)
     assert split.limit == "bandwidth" and "2 threads read 100% faster" in sentence(split)
     assert [name for name, *_ in part_lines(split)][:2] == ["weights", "KV cache"]
@@ -75,7 +79,7 @@ def test_the_parts_are_those_of_the_machine() -> None:
 def test_other_cells_calibrate_and_never_the_cell_itself() -> None:
     """An engine half as fast as the probe promises is half as fast for the others, too; alone it is not explained."""
     both = split_of(results({1: 200e6, 2: 100e6}, slower=2.0))
-    assert both.calibrated_by == 1 and abs(both.rest_s) < 0.25 * both.step_s
+    assert both.calibrated_by == 1 and abs(both.rest_s) < 0.3 * both.step_s
     alone = split_of(results({1: 200e6}, slower=2.0))
     assert alone.calibrated_by == 0 and alone.rest_s == pytest.approx(alone.step_s / 2, rel=0.02)
 
@@ -83,7 +87,7 @@ def test_other_cells_calibrate_and_never_the_cell_itself() -> None:
 def test_what_binds_is_said_with_its_uncertainty() -> None:
     """Little to read and much to multiply; little of both; more than was measured."""
     busy = split_of(results({1: 1e6, 2: 1e6}, weights=2e9))
-    assert busy.limit == "arithmetic" and "unpacking weights most of it; 3 cores more may help" in sentence(busy)
+    assert busy.limit == "arithmetic" and "most of it for unpacking weights; 3 cores more may help" in sentence(busy)
     idle = split_of(results({1: 1e6}, weights=1e5, rest_s=0.020))
     assert idle.limit == "overhead" and part_lines(idle)[-1][0] == "not explained"
     share, low, high = busy.share("arithmetic", "unpacking")

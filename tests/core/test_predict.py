@@ -30,7 +30,7 @@ from zinc_kettle.core.fit.predict import (
     terms,
 )
 from zinc_kettle.core.fit.sizing import Wish
-from zinc_kettle.core.fit.touched import describe, expert_share, kv_bytes_at, touched
+from zinc_kettle.core.fit.touched import attention_cost, describe, expert_share, kv_bytes_at, touched
 from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.model_shape import from_sizes
 from zinc_kettle.core.repeat import Missing, Repeat
@@ -45,7 +45,7 @@ def points(reading: float, operands: float, *, leave_out: str = "") -> list[Poin
     out = []
     for q in QUANTIZATIONS:
         work = touched(SHAPE.at(q))
-        a, b, c = terms(work, MACHINE)
+        a, b, _, c = terms(work, MACHINE)
         if q != leave_out:
             out.append(Point(work, reading * a + operands * b + c, MACHINE, 40.0))
     return out
@@ -56,6 +56,9 @@ def test_what_a_token_touches() -> None:
     work = touched(SHAPE)
     assert work.bytes == SHAPE.weights_bytes - SHAPE.bytes_of("embedding")
     assert touched(SHAPE, depth=100).bytes - work.bytes == 100 * 18 * 8 * 128 * 2
+    assert touched(SHAPE, depth=100).attention == 100 * 18 * 16 * 128 and work.attention == 0
+    costs = [attention_cost("f16", fused=False), attention_cost("q8_0"), attention_cost("f16"), attention_cost("f32")]
+    assert costs == sorted(costs) and costs[2] == 1.0
     tied = from_sizes(layers=2, heads=2, head_dim=64, ffn=64, vocab=500, tied=True)
     assert touched(tied).bytes == tied.weights_bytes
     assert touched(SHAPE.at("Q5_0")).operands > touched(SHAPE.at("Q5_0")).weights > touched(SHAPE.at("Q4_0")).operands
@@ -78,7 +81,7 @@ def test_calibration_predicts_what_was_left_out(reading: float, operands: float,
     """On a machine that follows the model, whatever its two rates are, also beyond what was measured."""
     known = calibrate(points(reading, operands, leave_out=left))
     work = touched(SHAPE.at(left))
-    a, b, c = terms(work, MACHINE)
+    a, b, _, c = terms(work, MACHINE)
     true = 1 / (reading * a + operands * b + c)
     predicted = decode_speed(SHAPE.at(left), MACHINE, known)
     assert predicted.value == pytest.approx(true, rel=0.25)
@@ -126,7 +129,7 @@ def test_experts_in_main_memory_are_between_all_there_and_none() -> None:
     assert found["main"] < found["experts"] < found["card"]
     dense = shape.weights_bytes - shape.bytes_of("experts", "embedding")
     read = shape.bytes_of("experts") * 4 / 32
-    a, b, c = terms(touched(shape), MACHINE)
+    a, b, _, c = terms(touched(shape), MACHINE)
     there = (a + b) * read / (dense + read)
     assert 1 / found["experts"] == pytest.approx(there + dense / (400e9 * DEVICE_SHARE) + c, rel=1e-6)
 

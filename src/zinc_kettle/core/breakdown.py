@@ -1,4 +1,4 @@
-"""Where the time of a token goes: reading weights and cache, arithmetic, unpacking, the step's overhead, and a rest.
+"""Where the time of a token goes: reading weights and cache, arithmetic, unpacking, attention, overhead, and a rest.
 
 The parts are those of Fit (core.fit.predict), from the rig's probe and the model's bytes, fitted to the other cells of
 the run: never to the cell itself, whose measured time they are held against. What they do not explain is the rest;
@@ -8,11 +8,12 @@ where it is below zero, parts went on at the same time. How well that holds agai
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from zinc_kettle.core.facts import MachineFacts, ModelFacts, machine_of
 from zinc_kettle.core.fit.predict import (
+    ATTENTION_FLOPS,
     DEVICE_SHARE,
     OPERAND_FLOPS,
     STEP_S,
@@ -22,7 +23,7 @@ from zinc_kettle.core.fit.predict import (
     band,
     calibrate,
 )
-from zinc_kettle.core.fit.touched import Touched
+from zinc_kettle.core.fit.touched import Touched, attention_cost
 from zinc_kettle.core.plan import shape_of
 from zinc_kettle.core.repeat import Missing
 from zinc_kettle.core.results import CellResults, StudyResults
@@ -30,8 +31,9 @@ from zinc_kettle.core.rig import Probe
 from zinc_kettle.core.storage_types import CACHE_TYPES
 from zinc_kettle.core.value import Value
 
-PartName = Literal["weights", "cache", "arithmetic", "unpacking", "overhead"]
+PartName = Literal["weights", "cache", "arithmetic", "unpacking", "attention", "overhead"]
 Limit = Literal["bandwidth", "arithmetic", "overhead", "mixed"]
+WORK: tuple[PartName, ...] = ("arithmetic", "unpacking", "attention")
 MOST_OF_IT = 0.5
 """Of the time, what a cell must spend on one thing to be bound by it; the low end of what is known of it."""
 SAME_BANDWIDTH = 0.05
@@ -86,9 +88,9 @@ class TimeSplit:
         """What most of the time surely goes into."""
         if self.share("weights", "cache")[1] >= MOST_OF_IT:
             return "bandwidth"
-        if self.share("arithmetic", "unpacking")[1] >= MOST_OF_IT:
+        if self.share(*WORK)[1] >= MOST_OF_IT:
             return "arithmetic"
-        known = self.seconds("weights", "cache", "arithmetic", "unpacking") * (1 + self.band)
+        known = self.seconds("weights", "cache", *WORK) * (1 + self.band)
         return "overhead" if 1 - known / self.step_s >= MOST_OF_IT else "mixed"
 
 
@@ -137,6 +139,7 @@ def _in_main_memory(
         Part("cache", fitted.reading * cache / at.bandwidth_bytes_per_s),
         Part("arithmetic", fitted.operands * dense),
         Part("unpacking", fitted.operands * unpacked),
+        Part("attention", fitted.attention * ATTENTION_FLOPS * work.attention / at.flops),
         Part("overhead", fitted.step * STEP_S),
     )
     best, gain = _best_threads(facts, at)
@@ -183,19 +186,32 @@ def _touched(cell: CellResults, model: ModelFacts, streams: int) -> Touched:
     if model.get("experts", 0) and active:
         idle = 1.0 - active / model["experts"]
         read += model["experts_bytes"] * (idle - idle**streams)
-    return Touched(read, t["operands"] * streams, t["weights"] * streams)
+    # Earlier versions did not keep the products of attention: one for each value of the cache is the least there are.
+    products = model.get("attention_per_token", model["kv_bytes_per_token_f16"] / 2)
+    within = model.get("attention_windowed_per_token", model.get("kv_windowed_per_token_f16", 0.0) / 2)
+    cost = attention_cost(str(cell.cell.level("cache-precision") or "f16"),
+                          fused=cell.cell.level("flash-attention") is not False)  # fmt: skip
+    attention = _at_depth(products, within, model, _depth(cell)) * cost
+    return Touched(read, t["operands"] * streams, t["weights"] * streams, attention * streams)
 
 
 def _cache(cell: CellResults, model: ModelFacts, streams: int) -> float:
     """Bytes of KV cache that a step of so many streams reads, in the middle of their answers."""
-    prompt, output = cell.value("prompt_tokens"), cell.value("output_tokens")
-    depth = (prompt.value if isinstance(prompt, Value) else 0.0) + (
-        output.value / 2 if isinstance(output, Value) else 0.0
-    )
     windowed = model.get("kv_windowed_per_token_f16", 0.0)
-    tokens = (model["kv_bytes_per_token_f16"] - windowed) * depth + windowed * min(depth, model.get("window", depth))
-    precision = CACHE_TYPES[str(cell.cell.level("cache-precision") or "f16")].bits_per_weight / 16
-    return tokens * precision * streams
+    found = _at_depth(model["kv_bytes_per_token_f16"], windowed, model, _depth(cell))
+    return found * CACHE_TYPES[str(cell.cell.level("cache-precision") or "f16")].bits_per_weight / 16 * streams
+
+
+def _depth(cell: CellResults) -> float:
+    """Tokens in context in the middle of an answer."""
+    prompt, output = cell.value("prompt_tokens"), cell.value("output_tokens")
+    half = output.value / 2 if isinstance(output, Value) else 0.0
+    return half + (prompt.value if isinstance(prompt, Value) else 0.0)
+
+
+def _at_depth(each: float, windowed: float, model: ModelFacts, depth: float) -> float:
+    """What grows with each token of context, at a depth; its windowed part no further than the window."""
+    return (each - windowed) * depth + windowed * min(depth, float(model.get("window", depth)))
 
 
 def _others(results: StudyResults, cell: CellResults) -> Sequence[Point]:
@@ -224,6 +240,6 @@ def point_of(results: StudyResults, cell: CellResults, machine: Machine | None =
     if step[0] != 1 or at is None or engine.get("placement", {}).get("layers_on_devices"):
         return None
     work = _touched(cell, model, 1)
-    whole = Touched(work.bytes + _cache(cell, model, 1), work.operands, work.weights)
+    whole = replace(work, bytes=work.bytes + _cache(cell, model, 1))
     prefill = cell.value("prefill_engine")
     return Point(whole, step[1], at, prefill.value if isinstance(prefill, Value) else None)

@@ -31,6 +31,9 @@ class ModelFacts(TypedDict, total=False):
     kv_windowed_per_token_f16: float
     """Of these, the layers that look back no further than `window` tokens."""
     window: int
+    attention_per_token: float
+    """Products of attention for each token of context, as long as no window is full."""
+    attention_windowed_per_token: float
     experts_bytes: int
     experts: int
     experts_active: int

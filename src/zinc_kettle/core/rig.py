@@ -182,7 +182,7 @@ class Rig:
 
     def prior(self) -> Calibration:
         """What is taken to hold before anything was measured here; made-up rigs read while they multiply, for free."""
-        return Calibration(operands=0.0) if self.simulated else Calibration()
+        return Calibration(operands=0.0, attention=0.0) if self.simulated else Calibration()
 
     def devices(self) -> list[Device]:
         """Its memories: graphics devices first, main memory last; empty where its memory is not known."""

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 from typing import Any
 
-from zinc_kettle.core.breakdown import PartName, TimeSplit, time_split
+from zinc_kettle.core.breakdown import WORK, PartName, TimeSplit, time_split
 from zinc_kettle.core.repeat import Missing
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import digits, plural
 
 NAMES: dict[PartName, str] = {
     "weights": "weights", "cache": "KV cache", "arithmetic": "arithmetic", "unpacking": "unpacking",
-    "overhead": "overhead",
+    "attention": "attention", "overhead": "overhead",
 }  # fmt: skip
 REST = "not explained"
+MOST: dict[PartName, str] = {
+    "unpacking": "most of it for unpacking weights",
+    "attention": "most of it for attention, which grows with depth",
+}
 
 
 def sentence(split: TimeSplit) -> str:
@@ -23,16 +27,16 @@ def sentence(split: TimeSplit) -> str:
             f"bound by memory bandwidth: reading takes {_share(split, 'weights', 'cache')} of the time; {_more(split)}"
         )
     if split.limit == "arithmetic":
-        unpack = split.seconds("unpacking") > split.seconds("arithmetic")
-        what = ", unpacking weights most of it" if unpack else ""
+        most = max(WORK, key=split.seconds)
+        what = f", {MOST[most]}" if most in MOST else ""
         cores = f"; {plural(split.free_cores, 'core')} more may help" if split.free_cores else ""
-        return f"bound by arithmetic: it takes {_share(split, 'arithmetic', 'unpacking')} of the time{what}{cores}"
+        return f"bound by arithmetic: it takes {_share(split, *WORK)} of the time{what}{cores}"
     if split.limit == "overhead":
-        most = split.share("weights", "cache", "arithmetic", "unpacking")[2]
-        return f"bound by neither: reading and arithmetic take {most:.0%} of the time at most, the rest is overhead"
+        known = split.share("weights", "cache", *WORK)[2]
+        return f"bound by neither: reading and arithmetic take {known:.0%} of the time at most, the rest is overhead"
     return (
         f"no single limit: reading takes {_share(split, 'weights', 'cache')} of the time, arithmetic "
-        f"{_share(split, 'arithmetic', 'unpacking')}"
+        f"{_share(split, *WORK)}"
     )
 
 

@@ -1,8 +1,9 @@
 """Predicted speed, with a band: what is read over bandwidth, what is multiplied over the arithmetic rate, and a rest.
 
-A step takes  α · bytes / bandwidth + β · OPERAND_FLOPS · operands / rate + γ · STEP_S  seconds. α, β and γ are 1 before
-anything has been measured on the rig, and fitted to what has been (least squares of relative errors, held towards 1 by
-PRIOR_WEIGHT, so that one measurement moves them little and many rule them). Held against the engine: docs/fit.md.
+A step takes  α · bytes / bandwidth + β · OPERAND_FLOPS · operands / rate + δ · ATTENTION_FLOPS · attention / rate
++ γ · STEP_S  seconds. α, β, δ and γ are 1 before anything has been measured on the rig, and fitted to what has been
+(least squares of relative errors, held towards 1 by PRIOR_WEIGHT, so that one measurement moves them little and many
+rule them). Held against the engine: docs/fit.md.
 """
 
 from __future__ import annotations
@@ -18,6 +19,9 @@ from zinc_kettle.core.model_shape import ModelShape
 
 OPERAND_FLOPS = 5.6
 """Operations of a dense single-precision product that cost as much as unpacking one weight and multiplying it in."""
+ATTENTION_FLOPS = 100.0
+"""Operations of a dense product that cost as much as one product of attention: caches are read in short rows, and each
+head on its own."""
 STEP_S = 0.0007
 """What a step costs beside its weights: sampling, serving, starting threads. Fitted with the 250 M model."""
 PREFILL_SHARE = 0.5
@@ -55,11 +59,12 @@ class Point:
 
 @dataclass(frozen=True, slots=True)
 class Calibration:
-    """Multipliers of the three terms, and how well they meet what was measured."""
+    """Multipliers of the four terms, and how well they meet what was measured."""
 
     reading: float = 1.0
     operands: float = 1.0
     step: float = 1.0
+    attention: float = 1.0
     prefill: float = 1.0
     points: int = 0
     error: float = UNCALIBRATED_BAND
@@ -83,13 +88,18 @@ class Prediction:
         return cls(value, value / (1 + band), value * (1 + band), origin)
 
 
-def terms(work: Touched, machine: Machine) -> tuple[float, float, float]:
-    """Seconds of the three terms before any calibration."""
+def terms(work: Touched, machine: Machine) -> tuple[float, float, float, float]:
+    """Seconds of the four terms before any calibration: reading, operands, attention, step."""
     return (
         work.bytes / machine.bandwidth_bytes_per_s,
         OPERAND_FLOPS * work.operands / machine.flops,
+        ATTENTION_FLOPS * work.attention / machine.flops,
         STEP_S,
     )
+
+
+def _multipliers(calibration: Calibration) -> tuple[float, float, float, float]:
+    return calibration.reading, calibration.operands, calibration.attention, calibration.step
 
 
 def calibrate(points: Sequence[Point], prior: Calibration | None = None) -> Calibration:
@@ -99,19 +109,19 @@ def calibrate(points: Sequence[Point], prior: Calibration | None = None) -> Cali
         return held
     rows = [[t / p.step_s for t in terms(p.touched, p.machine)] for p in points]
     weight = np.sqrt(PRIOR_WEIGHT)
-    matrix = np.vstack([np.array(rows), weight * np.eye(3)])
-    wanted = np.concatenate([np.ones(len(points)), weight * np.array([held.reading, held.operands, held.step])])
+    matrix = np.vstack([np.array(rows), weight * np.eye(4)])
+    wanted = np.concatenate([np.ones(len(points)), weight * np.array(_multipliers(held))])
     found = np.linalg.lstsq(matrix, wanted, rcond=None)[0]
     # A negative cost is nonsense that correlated terms can produce: it is left out and the others fitted again.
     keep = found > 0
     if not keep.all():
         again = np.linalg.lstsq(matrix[:, keep], wanted, rcond=None)[0]
-        found = np.zeros(3)
+        found = np.zeros(4)
         found[keep] = np.maximum(again, 0.0)
     errors = np.abs(np.log(np.maximum(np.array(rows) @ found, 1e-9)))
     bits = [8 * p.touched.bytes / p.touched.weights for p in points]
     return Calibration(
-        float(found[0]), float(found[1]), float(found[2]), _prefill(points), len(points),
+        float(found[0]), float(found[1]), float(found[3]), float(found[2]), _prefill(points), len(points),
         float(np.expm1(errors.max())), (min(bits), max(bits)),
     )  # fmt: skip
 
@@ -138,8 +148,7 @@ def decode_speed(
         cache: Precision of the KV cache, such as f16.
     """
     work = touched(shape, depth=depth, cache=cache)
-    multipliers = (calibration.reading, calibration.operands, calibration.step)
-    seconds = sum(m * t for m, t in zip(multipliers, terms(work, machine), strict=True))
+    seconds = sum(m * t for m, t in zip(_multipliers(calibration), terms(work, machine), strict=True))
     return Prediction.around(1 / seconds, band(work, calibration), _origin(machine, calibration))
 
 
@@ -178,8 +187,7 @@ def placed_speed(shape: ModelShape, placement: Placement, machine: Machine | Non
         if speed is None:
             return None
         if share.device.main and machine:
-            a, b, _ = terms(work, machine)
-            seconds += calibration.reading * a + calibration.operands * b
+            seconds += sum(m * t for m, t in zip(_multipliers(calibration)[:3], terms(work, machine)[:3], strict=True))
         else:
             seconds += work.bytes / (speed * DEVICE_SHARE)
     return Prediction.around(1 / seconds, UNCALIBRATED_BAND, "from the bandwidth of each memory")
@@ -198,7 +206,8 @@ def _parts(shape: ModelShape, placement: Placement, depth: float, cache: str) ->
     out = []
     for share, read in zip(placement.shares, reads, strict=True):
         part = read / (sum(reads) or 1)
-        out.append(Touched(read + kv * share.kv_bytes / cached, part * whole.operands, part * whole.weights))
+        held = share.kv_bytes / cached
+        out.append(Touched(read + kv * held, part * whole.operands, part * whole.weights, whole.attention * held))
     return out
 
 

@@ -14,6 +14,13 @@ UNPACK_COST: dict[str, float] = {"Q5_0": 1.4, "Q5_1": 1.4, "Q5_K": 1.35, "Q4_0":
 their fifth bits apart; the four-bit ones are repacked for wide loads. Fitted on a 250 M model at one thread on one
 processor with AVX2, and tried on others (docs/fit.md)."""
 
+FUSED_COST: dict[str, float] = {"f32": 3.3, "q8_0": 0.8, "q4_0": 0.8}
+"""Cost of a product of attention in one fused step, by the cache's precision, relative to f16. Seen with a 60 M model at
+one thread on one processor with AVX2 (docs/fit.md)."""
+APART_COST: dict[str, float] = {"f32": 0.6}
+"""The same where attention is not fused; f16 where not named."""
+APART_F16 = 0.35
+
 
 @dataclass(frozen=True, slots=True)
 class Touched:
@@ -25,6 +32,9 @@ class Touched:
     """Weights unpacked and multiplied, each times its UNPACK_COST."""
     weights: float
     """The same without the cost; two operations each."""
+    attention: float = 0.0
+    """Products of attention, each times the cost of its kind: heads × (key + value size) of each layer, for each token
+    of context it looks at."""
 
     def plain(self) -> TouchedFacts:
         """For keeping with a measurement."""
@@ -54,7 +64,8 @@ def touched(shape: ModelShape, *, depth: float = 0.0, cache: str = "f16", stream
         count[group.type] += group.weights * part
     kv = kv_bytes_at(shape, depth, cache) * streams
     operands = sum(n * UNPACK_COST.get(name, 1.0) for name, n in count.items())
-    return Touched(sum(size.values()) + kv, operands, sum(count.values()))
+    attention = attention_at(shape, depth) * streams * attention_cost(cache)
+    return Touched(sum(size.values()) + kv, operands, sum(count.values()), attention)
 
 
 def expert_share(shape: ModelShape, streams: int = 1) -> float:
@@ -66,14 +77,30 @@ def expert_share(shape: ModelShape, streams: int = 1) -> float:
 
 def kv_bytes_at(shape: ModelShape, depth: float, cache: str) -> float:
     """KV cache that one step of one stream reads at a depth; windowed layers read no more than their window."""
-    kind = CACHE_TYPES[cache]
-    out = 0.0
-    for layer, heads in enumerate(shape.kv_heads):
-        seen = depth
-        if shape.window and shape.windowed and shape.windowed[layer]:
-            seen = min(depth, shape.window)
-        out += seen * heads * (shape.key_dim + shape.value_dim) * kind.bits_per_weight / 8
-    return out
+    values = sum(seen * heads for seen, heads in zip(_looks_back(shape, depth), shape.kv_heads, strict=True))
+    return values * (shape.key_dim + shape.value_dim) * CACHE_TYPES[cache].bits_per_weight / 8
+
+
+def attention_cost(cache: str, *, fused: bool = True) -> float:
+    """Cost of a product of attention relative to that of one fused step over a cache of f16.
+
+    Args:
+        cache: Precision of the KV cache.
+        fused: Attention is one fused step, which engines usually choose by themselves.
+    """
+    return FUSED_COST.get(cache, 1.0) if fused else APART_COST.get(cache, APART_F16)
+
+
+def attention_at(shape: ModelShape, depth: float) -> float:
+    """Products of attention in one step of one stream at a depth; every head multiplies, however few share a cache."""
+    looks = sum(seen for seen, heads in zip(_looks_back(shape, depth), shape.kv_heads, strict=True) if heads)
+    return looks * shape.heads * (shape.key_dim + shape.value_dim)
+
+
+def _looks_back(shape: ModelShape, depth: float) -> list[float]:
+    """Tokens each layer looks back at: windowed ones no further than their window."""
+    windowed = shape.windowed if shape.window and shape.windowed else (False,) * len(shape.kv_heads)
+    return [min(depth, float(shape.window or 0)) if within else depth for within in windowed]
 
 
 def describe(shape: ModelShape) -> ModelFacts:
@@ -83,7 +110,11 @@ def describe(shape: ModelShape) -> ModelFacts:
     if shape.window and any(shape.windowed):
         # Beyond the window only the other layers' cache grows.
         further = kv_bytes_at(shape, shape.window + 1.0, "f16") - kv_bytes_at(shape, float(shape.window), "f16")
-        windowed = {"kv_windowed_per_token_f16": at_one.bytes - at_zero.bytes - further, "window": shape.window}
+        looks = attention_at(shape, shape.window + 1.0) - attention_at(shape, float(shape.window))
+        windowed = {
+            "kv_windowed_per_token_f16": at_one.bytes - at_zero.bytes - further, "window": shape.window,
+            "attention_windowed_per_token": at_one.attention - looks,
+        }  # fmt: skip
     return {
         **windowed,
         "name": shape.name,
@@ -94,6 +125,7 @@ def describe(shape: ModelShape) -> ModelFacts:
         "main_type": shape.main_type,
         "touched": at_zero.plain(),
         "kv_bytes_per_token_f16": at_one.bytes - at_zero.bytes,
+        "attention_per_token": at_one.attention,
         "experts_bytes": shape.bytes_of("experts"),
         "experts": shape.experts,
         "experts_active": shape.experts_active,
