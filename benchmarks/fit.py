@@ -38,7 +38,7 @@ from zinc_kettle.wiring.build import experiment, model_folder, open_store, rig_b
 
 OUT = Path(__file__).parent / "out"
 QUANTIZATIONS = ("F16", "Q8_0", "Q6_K", "Q5_K", "Q5_0", "Q4_K", "Q4_0")
-DEPTHS = (100, 1500)
+DEPTHS = (100, 1000)
 """Tokens of earlier text of the study of parts."""
 DEPTH = 96
 """Tokens in the cache at the middle of an answer of the speed study."""
@@ -203,7 +203,7 @@ def parts(where: Places) -> None:
         name="parts", question="Where does the time go?",
         vary={"quantization": ("F16", "Q8_0", "Q4_K"), "threads": (1, 2), "depth": DEPTHS},
         hold={"model": "brine-250m", "context": 2048, "prompt_tokens": 64, "output_tokens": 24, "prompt_cache": True},
-        repeats=Repeats(count=5, requests=2, order="by-launch"), limits=Limits(quiet_s=15.0),
+        repeats=Repeats(count=3, requests=2, order="by-launch"), limits=Limits(quiet_s=10.0),
         engines=(shipped()[BUILT_IN].engine,),
     )  # fmt: skip
     view = measure(study, where)

@@ -83,6 +83,8 @@ def test_a_slope_that_may_be_nothing_is_not_determined() -> None:
 
 def test_a_slope_wants_three_lengths_alone() -> None:
     """Two lengths, or queued requests, carry none."""
+    alike = {n: [asked(n, 100.0 + n)] for n in (128, 130, 132)}
+    assert isinstance(prefill_slope(alike), Missing)
     two = {n: repeats for n, repeats in family(30.0, 500.0).items() if n < 512}
     assert isinstance(prefill_slope(two), Missing)
     queued = {n: [asked(n, 100.0 + n, concurrency=2)] for n in (128, 256, 512)}

@@ -7,10 +7,10 @@ where it is below zero, parts went on at the same time. How well that holds agai
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
+from zinc_kettle.core.factors import Level
 from zinc_kettle.core.facts import MachineFacts, ModelFacts, machine_of
 from zinc_kettle.core.fit.predict import (
     ATTENTION_FLOPS,
@@ -36,6 +36,8 @@ Limit = Literal["bandwidth", "arithmetic", "overhead", "mixed"]
 WORK: tuple[PartName, ...] = ("arithmetic", "unpacking", "attention")
 MOST_OF_IT = 0.5
 """Of the time, what a cell must spend on one thing to be bound by it; the low end of what is known of it."""
+MOST_POINTS = 200
+"""More cells would fit the parts no better."""
 SAME_BANDWIDTH = 0.05
 """Bandwidths that differ by less are alike: more threads then read no faster."""
 
@@ -214,14 +216,17 @@ def _at_depth(each: float, windowed: float, model: ModelFacts, depth: float) -> 
     return (each - windowed) * depth + windowed * min(depth, float(model.get("window", depth)))
 
 
-def _others(results: StudyResults, cell: CellResults) -> Sequence[Point]:
-    """The other cells of the run on the same rig, one stream each, in main memory."""
-    out = []
-    for other in results.cells:
-        same = other is not cell and other.done and other.cell.settings["rig"] == cell.cell.settings["rig"]
-        if same and (point := point_of(results, other)) is not None:
-            out.append(point)
-    return out
+def _others(results: StudyResults, cell: CellResults) -> list[Point]:
+    """The other cells of the run on the same rig, one stream each, in main memory; of very many some."""
+    rig = cell.cell.settings["rig"]
+    known = results.once(("points", rig), lambda: _points(results, rig))
+    return [point for key, point in known if key != cell.cell.key]
+
+
+def _points(results: StudyResults, rig: Level | None) -> list[tuple[str, Point]]:
+    measured = [c for c in results.cells if c.done and c.cell.settings["rig"] == rig]
+    some = measured[:: max(1, len(measured) // MOST_POINTS)]
+    return [(c.cell.key, point) for c in some if (point := point_of(results, c)) is not None]
 
 
 def point_of(results: StudyResults, cell: CellResults, machine: Machine | None = None) -> Point | None:

@@ -336,6 +336,27 @@ def _ratios(
     return found, [1.0 if r is None else r.p for r in found]
 
 
+def gain_effort(results: StudyResults, gain: Gain, *, smallest: float) -> Effort | None:
+    """What would tell the largest of a step's differences with 90%, all its pairs looked at together.
+
+    Args:
+        results: The run.
+        gain: A step of a factor.
+        smallest: The smallest difference worth knowing, as a share.
+
+    Returns:
+        None where too little is measured to say.
+    """
+    carried = [r for r in gain.ratios if r.bound == "interval95" and r.high > r.low]
+    if not carried:
+        return None
+    found = max(carried, key=lambda r: abs(np.log(r.value)))
+    share = max(smallest, max(found.value, 1 / found.value) - 1)
+    further = max(1, repeats_to_tell(found, share, pairs=len(gain.ratios)) - found.n)
+    took = [c.summary.took_s for c in results.cells if c.done]
+    return Effort(share, further, 2 * len(gain.ratios) * further * median(took) if all(took) else None)
+
+
 # tokenizers
 DENSITY = "prompt_density"
 SAME_DENSITY = 0.02
@@ -346,12 +367,17 @@ SAME_TOKENS = 2.0
 
 def same_tokenizer(a: CellResults, b: CellResults) -> bool:
     """False where two cells that did the same work read other tokens, as far as their prompts tell."""
-    if a.cell.settings["prompt_tokens"] != b.cell.settings["prompt_tokens"]:
+    if _length(a) != _length(b):
         return True  # template and salt weigh otherwise: nothing can be said
     x, y, tokens = a.value(DENSITY), b.value(DENSITY), a.value("prompt_tokens")
     if not (isinstance(x, Value) and isinstance(y, Value) and isinstance(tokens, Value)):
         return True
     return abs(x.value / y.value - 1) <= max(SAME_DENSITY, SAME_TOKENS / tokens.value)
+
+
+def _length(cell: CellResults) -> tuple[Level | None, Level | None]:
+    """What sets how long its prompts are."""
+    return cell.cell.settings["prompt_tokens"], cell.cell.settings["depth"]
 
 
 def other_tokenizers(results: StudyResults) -> tuple[CellResults, CellResults] | None:
@@ -363,7 +389,7 @@ def _other_tokenizers(results: StudyResults) -> tuple[CellResults, CellResults] 
     firsts: dict[object, CellResults] = {}
     for cell in results.cells:
         if cell.done:
-            first = firsts.setdefault(cell.cell.settings["prompt_tokens"], cell)
+            first = firsts.setdefault(_length(cell), cell)
             if not same_tokenizer(first, cell):
                 return first, cell
     return None

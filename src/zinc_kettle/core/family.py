@@ -17,8 +17,9 @@ MIN_LENGTHS = 3
 PromptPoint = tuple[float, float, int]
 """Of a repeat: uncached prompt tokens, TTFT in seconds, and its block."""
 DEPTH_STEP = 1_000.0
-DEPTH_REACH = 1.5
-"""The deepest request must be so many times as deep as the shallowest, else a fall with depth is a guess."""
+REACH = 1.5
+"""The longest prompt must be so many times as long as the shortest, the deepest request so many times as deep as the
+shallowest; else a line through them is a guess."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,6 +89,8 @@ def prefill_slope(points: Sequence[PromptPoint]) -> PrefillSlope | Missing:
     lengths = {round(x) for x, _, _ in points}
     if len(lengths) < MIN_LENGTHS:
         return Missing(f"a slope needs {MIN_LENGTHS} prompt lengths, measured unqueued and otherwise equal")
+    if max(lengths) < REACH * min(lengths):
+        return Missing("the prompts are all about equally long")
     line = fit_line([x for x, _, _ in points], [y for _, y, _ in points], [block for _, _, block in points])
     if line is None:
         return Missing("the measured prompts do not have three different lengths")
@@ -115,7 +118,7 @@ def depth_fall(repeats: Sequence[Repeat]) -> DepthFall | Missing:
     if len({round(d) for d, _, _ in points}) < MIN_LENGTHS:
         return Missing("a loss with depth needs requests at three or more depths")
     depths = [d for d, _, _ in points]
-    if max(depths) < DEPTH_REACH * min(depths):
+    if max(depths) < REACH * min(depths):
         return Missing("the requests are all about equally deep")
     line = fit_line(depths, [s for _, s, _ in points], [block for _, _, block in points])
     if line is None:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import hashlib
 import json
 
-DEFINITIONS_VERSION = 1
-"""Version of the definitions in docs/measures.md; part of every workload fingerprint."""
+DEFINITIONS_VERSION = 2
+"""Version of the definitions in docs/measures.md, listed in docs/definitions.md; part of every workload fingerprint."""
 
 
 def fingerprint(value: object, *, length: int = 16) -> str:

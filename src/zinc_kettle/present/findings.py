@@ -8,7 +8,7 @@ from typing import Literal
 
 from zinc_kettle.core.breakdown import TimeSplit, time_split
 from zinc_kettle.core.cautions.machine import BUSY_CORES
-from zinc_kettle.core.compare import DENSITY, Gain, gains, other_tokenizers, standing, to_settle
+from zinc_kettle.core.compare import DENSITY, Effort, Gain, gain_effort, gains, other_tokenizers, standing, to_settle
 from zinc_kettle.core.factors import Factor, Level
 from zinc_kettle.core.facts import BusyFacts, MachineFacts
 from zinc_kettle.core.family import PrefillSlope
@@ -83,11 +83,17 @@ def effort_text(results: StudyResults, name: str) -> str:
     count = sum(1 for c in results.cells if c.done)
     pick = max if MEASURES[name].better == "more" else min
     rival = pick(rank.tied, key=lambda c: median(c.series(name)))
-    effort = to_settle(rank.best, rival, name, smallest=results.study.repeats.smallest_percent / 100,
-                       pairs=count * (count - 1) // 2)  # fmt: skip
-    if effort is None:
-        return ""
-    takes = "" if effort.seconds is None else f" ({duration(effort.seconds)} for the two)"
+    effort = to_settle(rank.best, rival, name, smallest=_smallest(results), pairs=count * (count - 1) // 2)
+    return "" if effort is None else _effort(effort, "for the two")
+
+
+def _smallest(results: StudyResults) -> float:
+    """The smallest difference worth knowing, as a share."""
+    return results.study.repeats.smallest_percent / 100
+
+
+def _effort(effort: Effort, of: str) -> str:
+    takes = "" if effort.seconds is None else f" ({duration(effort.seconds)} {of})"
     many = f"{effort.repeats:,} more repeats" if effort.repeats > 1 else "one more repeat"
     return f"about {many}{takes} would tell a difference of {100 * effort.share:.2g}%"
 
@@ -139,14 +145,19 @@ def _order(results: StudyResults) -> list[Finding]:
 
 
 def _gains(results: StudyResults, name: str) -> list[Finding]:
-    return [_gain(gain, results.study.factors, MEASURES[name].title) for gain in gains(results, name)[:MOST_GAINS]]
+    title = MEASURES[name].title
+    return [
+        _gain(gain, results.study.factors, title, gain_effort(results, gain, smallest=_smallest(results)))
+        for gain in gains(results, name)[:MOST_GAINS]
+    ]
 
 
-def _gain(gain: Gain, factors: Mapping[str, Factor], title: str) -> Finding:
+def _gain(gain: Gain, factors: Mapping[str, Factor], title: str, effort: Effort | None) -> Finding:
     factor = factors[gain.factor]
     pair = f"{factor.says(gain.high)} against {factor.says(gain.low)}"
     if not gain.clear:
-        return Finding("hint", f"{pair}: no clear difference in {title}.")
+        more = "" if effort is None else f"; {_effort(effort, 'for all')}"
+        return Finding("hint", f"{pair}: no clear difference in {title}{more}.")
     flips = {1, -1} <= set(gain.signs)
     decides = gain.by_factor()
     if decides is not None:
@@ -155,8 +166,8 @@ def _gain(gain: Gain, factors: Mapping[str, Factor], title: str) -> Finding:
         return Finding("finding", f"{pair}: {_by_level(factors[name], groups, title)}{depends}.")
     looked = len(gain.ratios)
     if flips:
-        more = sum(1 for said in gain.signs if said > 0)
-        told = f"more {title} in {more} of {looked}, less in {gain.clear - more}; no single factor decides which"
+        ahead = sum(1 for said in gain.signs if said > 0)
+        told = f"more {title} in {ahead} of {looked}, less in {gain.clear - ahead}; no single factor decides which"
         return Finding("finding", f"{pair}: {told}.")
     how = f" (clear in {gain.clear} of {looked})" if looked > 1 else ""
     return Finding("finding", f"{pair}: {_times(gain.ratios)} times the {title}{how}.")

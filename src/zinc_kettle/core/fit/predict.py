@@ -17,7 +17,7 @@ from zinc_kettle.core.fit.placement import Placement
 from zinc_kettle.core.fit.touched import Touched, expert_share, kv_bytes_at, touched
 from zinc_kettle.core.model_shape import ModelShape
 
-OPERAND_FLOPS = 5.6
+OPERAND_FLOPS = 6.9
 """Operations of a dense single-precision product that cost as much as unpacking one weight and multiplying it in."""
 ATTENTION_FLOPS = 100.0
 """Operations of a dense product that cost as much as one product of attention: caches are read in short rows, and each

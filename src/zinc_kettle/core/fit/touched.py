@@ -9,14 +9,14 @@ from zinc_kettle.core.facts import ModelFacts, TouchedFacts
 from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.core.storage_types import CACHE_TYPES
 
-UNPACK_COST: dict[str, float] = {"Q5_0": 1.4, "Q5_1": 1.4, "Q5_K": 1.35, "Q4_0": 0.8, "Q4_K": 0.8, "IQ4_NL": 0.8}
+UNPACK_COST: dict[str, float] = {"Q5_0": 1.6, "Q5_1": 1.6, "Q5_K": 1.4, "Q4_0": 0.7, "Q4_K": 0.7, "IQ4_NL": 0.7}
 """Cost of turning a stored weight into an operand, relative to F16, Q8_0 and Q6_K, which are alike. Five-bit types keep
 their fifth bits apart; the four-bit ones are repacked for wide loads. Fitted on a 250 M model at one thread on one
 processor with AVX2, and tried on others (docs/fit.md)."""
 
 FUSED_COST: dict[str, float] = {"f32": 3.3, "q8_0": 0.8, "q4_0": 0.8}
-"""Cost of a product of attention in one fused step, by the cache's precision, relative to f16. Seen with a 60 M model at
-one thread on one processor with AVX2 (docs/fit.md)."""
+"""Cost of a product of attention in one fused step, by the cache's precision, relative to f16. Seen with a 60 M model
+at one thread on one processor with AVX2 (docs/fit.md)."""
 APART_COST: dict[str, float] = {"f32": 0.6}
 """The same where attention is not fused; f16 where not named."""
 APART_F16 = 0.35
