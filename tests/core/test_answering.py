@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 
 from tests.build import repeats_at, study
@@ -11,6 +13,7 @@ from zinc_kettle.core.compare import standing, to_settle
 from zinc_kettle.core.plan import Repeats
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.stats.ratios import paired_ratio, repeats_to_tell
+from zinc_kettle.present.findings import findings
 
 PLAN = Repeats(count=3, until_answered="best", smallest_percent=3.0, ceiling=30)
 
@@ -56,6 +59,30 @@ def test_pairs_of_a_factor_are_told_apart_or_alike() -> None:
     cells = {one: by_block(50, 0.01, 1), two: by_block(100, 0.01, 2), four: by_block(100.3, 0.01, 3)}
     found = pairs_so_far(plan.repeats, cells, neighbours(plan, "threads"))
     assert found.settled[one] < found.settled[two] == found.settled[four] and found.alike
+    assert found.apart == {(two, one)} and found.same == {(four, two)}
+
+
+def test_what_a_factor_brings_is_told_as_its_looks_told_it() -> None:
+    """A study that is repeated until a factor is answered: told apart, or no difference worth knowing."""
+    repeats = Repeats(count=3, until_answered="threads", smallest_percent=4.0, ceiling=30)
+    plan = study({"threads": (1, 2, 4)}, repeats=repeats)
+    noise = np.random.default_rng(3)
+    kept = {
+        c.key: measured(*repeats_at(*(rate * np.exp(noise.normal(0, 0.004, 6)))))
+        for c, rate in zip(plan.cells, (20.0, 30.0, 30.1), strict=True)
+    }
+    texts = [f.text for f in findings(StudyResults.of_repeats(plan, kept))]
+    assert any(re.match(r"2 threads against 1 thread: 1\.(49|50|51) times the decode", t) for t in texts), texts
+    assert "4 threads against 2 threads: no difference of more than 4% in decode." in texts
+
+
+def test_an_open_step_says_what_would_settle_it() -> None:
+    """Of a fixed number of repeats: how many more, and how long."""
+    plan = study({"threads": (1, 2)}, repeats=Repeats(count=3))
+    kept = {c.key: measured(*repeats_at(20.0, 20.5, 19.5 + i)) for i, c in enumerate(plan.cells)}
+    texts = [f.text for f in findings(StudyResults.of_repeats(plan, kept))]
+    told = next(t for t in texts if "no clear difference in decode; about" in t)
+    assert "more repeats" in told and "would tell a difference of" in told
 
 
 def test_a_standing_follows_the_looks() -> None:

@@ -117,7 +117,7 @@ def test_gains_are_told_with_how_sure() -> None:
     texts = [f.text for f in findings(results_of(FULL))]
     assert any("2 threads against 1 thread: 1.20 to 2.00 times the decode (clear in 3 of 3)" in t for t in texts)
     level = [f.text for f in findings(results_of({0: (9.0, 11.0, 10.0), 1: (9.5, 10.5, 10.2)}))]
-    assert any("2 threads against 1 thread: no clear difference in decode." in t for t in level)
+    assert any("2 threads against 1 thread: no clear difference in decode" in t for t in level)
 
 
 def test_what_depends_on_another_factor_is_told_by_its_levels() -> None:

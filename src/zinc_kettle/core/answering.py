@@ -43,6 +43,10 @@ class Answer:
     """True where all that are left are known to differ by no more than is worth knowing."""
     looked: int = 0
     """Looks taken."""
+    apart: frozenset[Pair] = frozenset()
+    """Pairs that are told apart, where pairs are asked for."""
+    same: frozenset[Pair] = frozenset()
+    """Pairs that are known to differ by no more than is worth knowing."""
 
 
 def looks_with_shares(plan: Repeats) -> list[tuple[int, float]]:
@@ -95,6 +99,7 @@ def pairs_so_far(plan: Repeats, cells: Mapping[str, ByBlock], pairs: Sequence[Pa
     planned = looks_with_shares(plan)
     open_pairs = [pair for pair in pairs if pair[0] in cells and pair[1] in cells]
     asked, settled, answer = len(open_pairs), dict[str, int](), Answer()
+    told, same = set[Pair](), set[Pair]()
     for number, (look, alpha) in enumerate(planned, start=1):
         keys = list(dict.fromkeys(key for pair in open_pairs for key in pair))
         columns = _columns([cells[key] for key in keys], look)
@@ -106,10 +111,12 @@ def pairs_so_far(plan: Repeats, cells: Mapping[str, ByBlock], pairs: Sequence[Pa
         apart = distance > float(special.stdtrit(df, 1 - each / 2)) * error
         alike = distance + float(special.stdtrit(df, 1 - each)) * error <= math.log1p(plan.smallest_percent / 100)
         last = number == len(planned)
+        told |= {pair for pair, yes in zip(open_pairs, apart, strict=True) if yes}
+        same |= {pair for pair, yes in zip(open_pairs, alike & ~apart, strict=True) if yes}
         open_pairs = [pair for pair, done in zip(open_pairs, apart | alike, strict=True) if not (done or last)]
         needed = {key for pair in open_pairs for key in pair}
         settled.update({key: look for key in keys if key not in needed})
-        answer = Answer("", tuple(needed), dict(settled), not needed, number)
+        answer = Answer("", tuple(needed), dict(settled), not needed, number, frozenset(told), frozenset(same))
         if not open_pairs:
             return answer
     return answer

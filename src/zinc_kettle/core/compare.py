@@ -175,9 +175,7 @@ def _standing(results: StudyResults, name: str) -> Standing:
 
 def _answered(cells: Sequence[CellResults], results: StudyResults, name: str) -> Standing:
     """Of a study that is repeated until it is known which is best: what its looks have told."""
-    taken = {c.cell.key: (c.summary.blocks, c.series(name)) for c in cells}
-    by_block = {key: dict(zip(*both, strict=True)) for key, both in taken.items() if len(both[0]) == len(both[1])}
-    answer = answer_of(results.study, by_block)
+    answer = answer_of(results.study, _by_block(cells, name))
     if not answer.leader:
         return Standing(too_early=True)
     tied = tuple(results.cell(key) for key in answer.left if key != answer.leader)
@@ -185,6 +183,12 @@ def _answered(cells: Sequence[CellResults], results: StudyResults, name: str) ->
         results.cell(answer.leader), tied,
         within_percent=results.study.repeats.smallest_percent if answer.alike and tied else None,
     )  # fmt: skip
+
+
+def _by_block(cells: Sequence[CellResults], name: str) -> dict[str, dict[int, float]]:
+    """A measure in each block, of each cell whose every repeat has it."""
+    taken = {c.cell.key: (c.summary.blocks, c.series(name)) for c in cells}
+    return {key: dict(zip(*both, strict=True)) for key, both in taken.items() if len(both[0]) == len(both[1])}
 
 
 def _not_clearly_apart(cells: Sequence[CellResults], top: CellResults, name: str) -> tuple[CellResults, ...]:
@@ -262,7 +266,10 @@ class Gain:
     where: tuple[Mapping[str, Level], ...] = ()
     """The other levels of each pair."""
     adjusted: tuple[float, ...] = ()
-    """The p value of each, adjusted for all pairs of the study that were looked at together."""
+    """The p value of each, adjusted for all pairs of the study that were looked at together; 0 and 1 where the study is
+    repeated until this factor is answered, and its looks have told."""
+    alike: tuple[bool, ...] = ()
+    """Which pairs are known to differ by no more than is worth knowing; empty where that was not asked."""
 
     @property
     def signs(self) -> tuple[int, ...]:
@@ -304,13 +311,21 @@ def gains(results: StudyResults, name: str) -> list[Gain]:
     if repeats.until_answered is not None and name == repeats.until_measure:
         p = [min(1.0, value * len(answer_looks(repeats))) for value in p]  # it was looked at so often
     of = dict(zip(pairs, zip(ratios, holm(p), strict=True), strict=True))
+    alike: set[tuple[int, int]] = set()
+    if repeats.until_answered not in {None, BEST} and name == repeats.until_measure:
+        answer = answer_of(results.study, _by_block(cells, name))
+        for pair in (pair for factor, _, _, mine in steps if factor == repeats.until_answered for pair in mine):
+            keys = cells[pair[0]].cell.key, cells[pair[1]].cell.key
+            of[pair] = of[pair][0], 0.0 if keys in answer.apart else 1.0
+            alike |= {pair} if keys in answer.same else set()
     out = []
     for factor, low, high, mine in steps:
         found = [(pair, *of[pair]) for pair in mine if of[pair][0] is not None]
         if found:
             where = tuple({n: v for n, v in cells[a].cell.levels.items() if n != factor} for (a, _), *_ in found)
             told = tuple(r for _, r, _ in found if r is not None)
-            out.append(Gain(factor, low, high, told, where, tuple(adjusted for *_, adjusted in found)))
+            same = tuple(pair in alike for pair, *_ in found)
+            out.append(Gain(factor, low, high, told, where, tuple(adjusted for *_, adjusted in found), same))
     return out
 
 

@@ -21,6 +21,8 @@ class LengthFamily:
     title: str
     """The levels they share; empty where nothing else varies."""
     cells: tuple[CellResults, ...]
+    varied: str = "prompt_tokens"
+    """What they differ in."""
 
     @cached_property
     def slope(self) -> PrefillSlope | Missing:
@@ -51,7 +53,7 @@ def _families(results: StudyResults) -> list[LengthFamily]:
 def _family(cells: tuple[CellResults, ...], varied: str) -> LengthFamily:
     first = cells[0].cell
     shared = [first.factors[n].says(v) for n, v in first.levels.items() if n != varied]
-    return LengthFamily(" · ".join(shared), cells)
+    return LengthFamily(" · ".join(shared), cells, varied)
 
 
 def family_of(results: StudyResults, cell: CellResults) -> LengthFamily | None:

@@ -145,16 +145,19 @@ def _order(results: StudyResults) -> list[Finding]:
 
 
 def _gains(results: StudyResults, name: str) -> list[Finding]:
-    title = MEASURES[name].title
+    title, smallest = MEASURES[name].title, _smallest(results)
     return [
-        _gain(gain, results.study.factors, title, gain_effort(results, gain, smallest=_smallest(results)))
+        _gain(gain, results.study.factors, title, gain_effort(results, gain, smallest=smallest), smallest=smallest)
         for gain in gains(results, name)[:MOST_GAINS]
     ]
 
 
-def _gain(gain: Gain, factors: Mapping[str, Factor], title: str, effort: Effort | None) -> Finding:
+def _gain(gain: Gain, factors: Mapping[str, Factor], title: str, effort: Effort | None, *, smallest: float) -> Finding:
     factor = factors[gain.factor]
     pair = f"{factor.says(gain.high)} against {factor.says(gain.low)}"
+    least = f"no difference of more than {100 * smallest:g}%"
+    if not gain.clear and gain.alike and all(gain.alike):
+        return Finding("finding", f"{pair}: {least} in {title}.")
     if not gain.clear:
         more = "" if effort is None else f"; {_effort(effort, 'for all')}"
         return Finding("hint", f"{pair}: no clear difference in {title}{more}.")
@@ -163,7 +166,9 @@ def _gain(gain: Gain, factors: Mapping[str, Factor], title: str, effort: Effort 
     if decides is not None:
         name, groups = decides
         depends = f": which is ahead depends on the {factors[name].heading}" if flips else ""
-        return Finding("finding", f"{pair}: {_by_level(factors[name], groups, title)}{depends}.")
+        open_pairs = [same for same, said in zip(gain.alike, gain.signs, strict=False) if not said]
+        unclear = least if open_pairs and all(open_pairs) else "no clear difference"
+        return Finding("finding", f"{pair}: {_by_level(factors[name], groups, title, unclear)}{depends}.")
     looked = len(gain.ratios)
     if flips:
         ahead = sum(1 for said in gain.signs if said > 0)
@@ -178,12 +183,12 @@ def _times(ratios: Sequence[Interval]) -> str:
     return f"{least:.2f}" if round(least, 2) == round(most, 2) else f"{least:.2f} to {most:.2f}"
 
 
-def _by_level(factor: Factor, groups: Sequence[tuple[Level, int, Sequence[Interval]]], title: str) -> str:
+def _by_level(factor: Factor, groups: Sequence[tuple[Level, int, Sequence[Interval]]], title: str, nothing: str) -> str:
     """What the ratios are at each level of the factor that decides; levels with no clear difference come last."""
     clear = [f"{_times(ratios)} times with {factor.says(level)}" for level, said, ratios in groups if said]
     clear[0] = clear[0].replace(" times with", f" times the {title} with", 1)
     unclear = [factor.says(level) for level, said, _ in groups if not said]
-    return ", ".join([*clear, *([f"no clear difference with {' and '.join(unclear)}"] if unclear else [])])
+    return ", ".join([*clear, *([f"{nothing} with {' and '.join(unclear)}"] if unclear else [])])
 
 
 def _tokenizers(results: StudyResults) -> list[Finding]:
@@ -215,7 +220,7 @@ def _time(results: StudyResults, name: str) -> list[Finding]:
     split = None if best is None else time_split(results, best)
     if best is None or not isinstance(split, TimeSplit):
         return []
-    return [Finding("finding", f"{best.title} is {split_sentence(split)}.")]
+    return [Finding("finding", f"{best.title}: {split_sentence(split)}.")]
 
 
 def _cautions(results: StudyResults) -> list[Finding]:

@@ -115,7 +115,7 @@ MEASURES = (
         "waiting times.", map_rank=8,
     ),
     Measure(
-        "throughput_all", "throughput, with prompts", "tokens/s", "more", GROUP,
+        "throughput_all", "throughput, all", "tokens/s", "more", GROUP,
         "prompt and output tokens of all streams while all are busy", PerRepeat(whole_throughput),
         mistakes="Prompt tokens cost far less than output tokens: compare it between equal lengths only.",
     ),

@@ -61,7 +61,8 @@ def _group(
         out.append(measure.title.ljust(NAME), palette.ink)
         out.append(text.rjust(FIGURE), palette.muted if figure.thin else f"bold {palette.ink}")
         out.append(f" {unit}".ljust(UNIT), palette.muted)
-        out.append(bounds_text(figure) + "\n", palette.muted)
+        # There is no room for a word and bounds; those of a thin percentile say little.
+        out.append(("thin" if figure.thin else bounds_text(figure)) + "\n", palette.muted)
     return True
 
 
@@ -75,14 +76,16 @@ def strips(results: StudyResults, cell: CellResults, width: int, height: int, pa
         height: Room, in lines.
         palette: The theme's colours.
     """
-    rows = min(MAX_TRACE_ROWS, max(MIN_TRACE_ROWS, (height - FIXED_ROWS) // 2))
+    split = time_split(results, cell)
+    bar = split_bar(split, width, palette) if isinstance(split, TimeSplit) else Text()
+    taken = sum(1 + len(line) // width for line in bar.plain.splitlines())
+    rows = min(MAX_TRACE_ROWS, max(MIN_TRACE_ROWS, (height - FIXED_ROWS - taken) // 2))
     out = Text()
     for name in ("decode", "ttft"):
         out.append_text(draw_panel(charts.repeats_panel(cell, name), width, 1, palette))
         out.append("\n\n")
-    split = time_split(results, cell)
-    if isinstance(split, TimeSplit):
-        out.append_text(split_bar(split, width, palette))
+    if bar:
+        out.append_text(bar)
         out.append("\n")
     lines = turn_lines(cell)
     if lines:
@@ -125,16 +128,19 @@ def cautions(cell: CellResults, notes: list[str], answers: Mapping[str, str], pa
 
 
 def family(results: StudyResults, cell: CellResults, palette: Palette) -> Text:
-    """Prefill as a slope and decode over depth, of the cells that differ in prompt length only."""
+    """Prefill as a slope and decode over depth, of the cells that differ in prompt length, or depth, only."""
     found = family_of(results, cell)
     out = Text()
     if found is None:
         return out
-    out.append("\nfamily over prompt length\n", palette.muted)
+    deep = found.varied == "depth"
+    out.append(f"\nfamily over {'depth' if deep else 'prompt length'}\n", palette.muted)
     if isinstance(found.slope, PrefillSlope):
         out.append(f"{slope_text(found.slope)}\n", palette.ink)
-    else:
+    elif not deep:
         out.append(f"– slope: {found.slope.reason}\n", palette.muted)
     if isinstance(found.fall, DepthFall):
         out.append(f"{fall_text(found.fall)}\n", palette.ink)
+    elif deep:
+        out.append(f"– {found.fall.reason}\n", palette.muted)
     return out
