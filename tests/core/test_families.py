@@ -140,7 +140,7 @@ def test_a_negative_overhead_is_remarked() -> None:
     bent = {n: [asked(n, n * n / 500, block=i) for i in range(3)] for n in (128, 512, 1_024, 2_048)}
     found = prefill_slope(bent)
     assert not isinstance(found, Missing)
-    assert found.line.intercept_high < 0 and "no overhead can be negative" in slope_text(found)
+    assert found.line.intercept_high < 0 and "below zero there is no overhead" in slope_text(found)
 
 
 def test_nothing_to_fit() -> None:

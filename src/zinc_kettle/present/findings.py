@@ -28,7 +28,7 @@ MOST_FINDINGS = 6
 MOST_GAINS = 3
 MOST_SLOPES = 2
 MOST_FAILURES = 2
-WORDING = 7
+WORDING = 8
 """Version of the sentences: an answer that was kept in other words is found again."""
 SUPERLATIVES = {"tokens/s": "fastest", "s": "shortest", "bytes": "smallest"}
 FIRST_MEASURE = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall", "conversation": "ttft"}
@@ -51,8 +51,14 @@ def main_measure(study: Study) -> str:
     return FIRST_MEASURE.get(shape, "decode")
 
 
-def answer(results: StudyResults, name: str | None = None) -> str:
-    """The answer so far in one sentence, by a measure; by the study's own where none is named. No full stop."""
+def answer(results: StudyResults, name: str | None = None, *, brief: bool = False) -> str:
+    """The answer so far in one sentence, by a measure; by the study's own where none is named. No full stop.
+
+    Args:
+        results: The run.
+        name: Of the measure.
+        brief: Without what would settle what is open.
+    """
     name = name or main_measure(results.study)
     rank, measure = standing(results, name), MEASURES[name]
     if rank.best is None:
@@ -68,7 +74,7 @@ def answer(results: StudyResults, name: str | None = None) -> str:
         if len(rank.all) == len(results.cells):
             return f"no cell is {most} the best in {measure.title}"
         return f"{head}, {figure}; {others} {'is' if len(rank.tied) == 1 else 'are'} not {most}"
-    effort = effort_text(results, name)
+    effort = "" if brief else effort_text(results, name)
     more = f"; {effort}" if effort else ""
     if len(rank.all) == len(results.cells):
         return f"no cell shows a clear difference from the others in {measure.title} yet{more}"
@@ -107,8 +113,8 @@ def findings(results: StudyResults, name: str | None = None) -> list[Finding]:
         *_order(results),
         *_tokenizers(results),
         *_gains(results, name),
-        *_slopes(results),
         *_time(results, name),
+        *_slopes(results),
         *_cautions(results),
     ]
     return out[:MOST_FINDINGS]

@@ -54,7 +54,13 @@ class Detail:
 
 
 def fit_rows(
-    candidates: Sequence[Candidate], rig: Rig, wish: Wish, *, threads: int | None, calibration: Calibration
+    candidates: Sequence[Candidate],
+    rig: Rig,
+    wish: Wish,
+    *,
+    threads: int | None,
+    calibration: Calibration,
+    depth: float | None = None,
 ) -> list[FitRow]:
     """A row for each candidate, in their order.
 
@@ -64,9 +70,11 @@ def fit_rows(
         wish: How the model is to be run.
         threads: None for the best known.
         calibration: What was fitted to measurements on it before.
+        depth: Tokens in context at which decode is predicted; None for half of it full.
     """
     devices = rig.devices()
-    rows = [_row(c, rig, devices, wish, threads, calibration) for c in candidates]
+    deep = wish.context * DEPTH_SHARE if depth is None else depth
+    rows = [_row(c, rig, devices, wish, threads, calibration, deep) for c in candidates]
     marked = set()
     for family in {r.candidate.family for r in rows if r.candidate.family}:
         good = [r for r in rows if r.candidate.family == family and r.placement and r.placement.state in GOOD]
@@ -83,8 +91,9 @@ def _bits(row: FitRow) -> float:
 
 
 def _row(
-    candidate: Candidate, rig: Rig, devices: list[Device], wish: Wish, threads: int | None, calibration: Calibration
-) -> FitRow:
+    candidate: Candidate, rig: Rig, devices: list[Device], wish: Wish, threads: int | None, calibration: Calibration,
+    depth: float,
+) -> FitRow:  # fmt: skip
     if candidate.shape is None:
         return FitRow(candidate, None, reason=candidate.trouble)
     if not devices:
@@ -93,7 +102,6 @@ def _row(
     machine = rig.machine(threads)
     if not placement.works:
         return FitRow(candidate, placement)
-    depth = wish.context * DEPTH_SHARE
     decode = placed_speed(candidate.shape, placement, machine, calibration, depth=depth, cache=wish.cache)
     prefill = None
     if machine is not None and placement.layers_on_devices == 0:

@@ -17,7 +17,8 @@ def slope_text(slope: PrefillSlope) -> str:
     elif line.curve_p is not None:
         curve = "; no curvature found"
     if line.intercept_high < 0:
-        curve += "; no overhead can be negative: time grows faster than a line, and the speed holds here only"
+        why = "" if line.curved else ": time grows faster than a line"
+        curve = f"{curve if line.curved else ''}; below zero there is no overhead{why}"
     return (
         f"prefill {digits(slope.rate)} tok/s by slope (95%: {digits(slope.rate_low)} to {high}), overhead "
         f"{digits(line.intercept * 1e3, significant=2)} ms, over {line.x_low:,.0f} to {line.x_high:,.0f} tokens{curve}"

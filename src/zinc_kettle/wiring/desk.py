@@ -82,7 +82,7 @@ class RealDesk:
         by = f"{DEFINITIONS_VERSION}.{WORDING}"
         said = row.answer if row.answer_by == by else None
         if said is None:
-            said = answer(self.open_run(row.run_id))
+            said = answer(self.open_run(row.run_id), brief=True)
             if row.state == "measured":
                 self._store.keep_answer(row.run_id, said, by=by)
         one = " ".join(str(row.engine[name]) for name in ("engine", "version") if row.engine.get(name))
@@ -100,7 +100,9 @@ class RealDesk:
     def _ready(self, path: Path, study: Study) -> ShelfEntry:
         simulated = self._rig_facts(study)["simulated"]
         what = "rehearse it" if simulated else "measure it here"
-        count, often = plural(len(study.cells), "cell"), plural(study.repeats.count, "repeat")
+        repeats = study.repeats
+        many = f"{repeats.count} to {repeats.most} repeats" if repeats.adaptive else plural(repeats.count, "repeat")
+        count, often = plural(len(study.cells), "cell"), many
         about = f"{count}, {often} each; open it and press r to {what}"
         return ShelfEntry(str(path), study.question, file=path, about=about, simulated=simulated)
 

@@ -14,6 +14,7 @@ from zinc_kettle.core.fit.sizing import Wish, wish_of
 from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.core.plan import LaunchSpec, Study
 from zinc_kettle.core.rig import Rig
+from zinc_kettle.core.validate import most_tokens
 from zinc_kettle.errors import KettleError, RigError, UsageError
 from zinc_kettle.formats.gguf_model import read_gguf
 from zinc_kettle.formats.models import ModelFolder
@@ -100,28 +101,31 @@ class RigDesk:
         out: dict[str, FitRow] = {}
         if study.endpoint is not None:
             return out
-        # What is predicted belongs to a launch: cells that differ in their load only share it.
+        # What is predicted belongs to a launch and a depth: cells that differ in their load only share it.
         shape = cache(self._shape)
         rig = cache(self._known_rig)
-        rows: dict[LaunchSpec, FitRow | None] = {}
+        rows: dict[tuple[LaunchSpec, float | None], FitRow | None] = {}
         for cell in study.cells:
             spec = cell.launch
             if not cell.engine.fits:
                 continue  # what Fit says of memory was found on other engines
-            if spec not in rows:
+            prompt, output = most_tokens(study, cell)
+            key = spec, None if prompt is None else prompt + output / 2
+            if key not in rows:
                 found = shape(spec.rig, spec.model, spec.quantization)
-                rows[spec] = self._row(spec, found, rig(spec.rig))
-            row = rows[spec]
+                rows[key] = self._row(spec, found, rig(spec.rig), key[1])
+            row = rows[key]
             if row is not None:
                 out[cell.key] = row
         return out
 
-    def _row(self, spec: LaunchSpec, shape: ModelShape | None, rig: Rig | None) -> FitRow | None:
+    def _row(self, spec: LaunchSpec, shape: ModelShape | None, rig: Rig | None, depth: float | None) -> FitRow | None:
         if shape is None or rig is None:
             return None
         known = self._calibrations.get(rig.name, rig.prior())
         wanted = [Candidate(spec.model, shape, "study")]
-        return fit_rows(wanted, rig, wish_of(spec.roles), threads=spec.number("threads"), calibration=known)[0]
+        wish, threads = wish_of(spec.roles), spec.number("threads")
+        return fit_rows(wanted, rig, wish, threads=threads, calibration=known, depth=depth)[0]
 
     def _known_rig(self, name: str | None) -> Rig | None:
         try:
