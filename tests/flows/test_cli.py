@@ -16,7 +16,7 @@ import psutil
 import pytest
 
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.store.reading import find, shelf
+from zinc_kettle.store.reading import find, open_run, shelf
 from zinc_kettle.store.store import KettleStore
 
 STUDY = """format = 1
@@ -51,12 +51,14 @@ def environment(home: Path) -> dict[str, str]:
     return {**os.environ, "ZINC_KETTLE_HOME": str(home)}
 
 
-def kettle(home: Path, *arguments: object, timeout: float = 120) -> subprocess.CompletedProcess[str]:
+def kettle(
+    home: Path, *arguments: object, timeout: float = 120, env: dict[str, str] | None = None
+) -> subprocess.CompletedProcess[str]:
     """Run a command to its end."""
     command = [sys.executable, "-m", "zinc_kettle", *map(str, arguments)]
     return subprocess.run(
         command,
-        env=environment(home),
+        env={**environment(home), **(env or {})},
         capture_output=True,
         text=True,
         timeout=timeout,
@@ -145,6 +147,26 @@ def test_show_tells_a_kept_run_without_measuring(
     assert told.stdout.startswith("quick, run 1, ") and "Which quantization?" in told.stdout and "tok/s" in told.stdout
     missing = kettle(home, "show", "quick:7", "--store", store)
     assert missing.returncode == 2 and "one of its runs: 1" in missing.stderr
+
+
+def test_a_dry_plan_shows_what_would_be_started_and_sent(
+    measured: tuple[Path, subprocess.CompletedProcess[str]], home: Path, tmp_path: Path
+) -> None:
+    """The very line that a run then keeps, and the body of each cell's requests; no key of an endpoint."""
+    dry = kettle(home, "plan", study_file(tmp_path), "--dry", "--json", "--store", tmp_path / "none.db")
+    assert dry.returncode == 0, dry.stderr
+    records = [json.loads(line) for line in dry.stdout.splitlines()]
+    store = KettleStore(measured[0])
+    kept = {str(c.kept.engine["launch_line"]) for c in open_run(store, find(store, "quick")).cells}
+    assert {r["line"] for r in records} == kept
+    assert all(r["body"]["stream"] and r["body"]["messages"] and r["body"]["seed"] == 1 for r in records)
+    text = (
+        'format = 1\nname = "far"\nquestion = "?"\n[vary]\nconcurrency = [1, 2]\n[hold]\nprompt_tokens = 64\n'
+        '[endpoint]\nurl = "https://127.0.0.1:9/v1"\nkey_variable = "DESK_KEY"\n'
+    )
+    far = kettle(home, "plan", study_file(tmp_path, text=text), "--dry", env={"DESK_KEY": "tide-and-lamp"})
+    assert far.returncode == 0 and "Authorization: Bearer (hidden)" in far.stdout and "tide" not in far.stdout
+    assert "https://127.0.0.1:9" in far.stdout and not (tmp_path / "none.db").exists()
 
 
 def test_a_caution_is_acknowledged_with_a_reason(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import shutil
@@ -94,6 +95,30 @@ def test_stop_quit_and_go_on(home: Path, tmp_path: Path) -> None:
     assert row.state == "stopped" and row.repeats_done >= 2
     rest = kettle(mine, "run", mine / "studies" / "quick.study.toml")
     assert f"{row.repeats_done} of them kept" in rest.stderr
+
+
+def test_a_run_is_steered_here_and_from_another_terminal(home: Path, tmp_path: Path) -> None:
+    """Paused, a cell dropped, a wrong level refused, two more repeats; gone on from elsewhere, measured, and told."""
+    mine = own_home(home, tmp_path, count=3, output=64)
+    with open_app(mine) as t:
+        t.wait("1 ready to run")
+        t.keys("Enter").wait("r measures it on this machine")
+        t.keys("r").wait_re(r"[1-9] of 6 repeats")
+        t.keys("p").wait("Paused.")
+        t.wait("· paused")
+        t.keys("Down", "d").wait("Skipped: quantization Q4_0")
+        t.keys("Up", "+").wait("2 more repeats: quantization Q8_0")
+        t.keys("a").wait("a new level, such as quantization=Q4_0")
+        t.keys("t", "h", "r", "e", "a", "d", "s", "Enter").wait("names no level")
+        for words, code in ((("rest", ""), 2), (("skip", "quantization=F16"), 2), (("resume", ""), 0)):
+            assert kettle(mine, "steer", "quick", *filter(None, words)).returncode == code
+        done = t.wait("Measured.", 90)
+        assert "skipped" in done and "Decided while it ran" in done
+        t.keys("q")
+        assert t.wait_exit() == 0
+    shown = kettle(mine, "show", "quick", "--json").stdout
+    told = {r["cell"]["quantization"]: r for r in map(json.loads, shown.splitlines())}
+    assert told["Q8_0"]["repeats"]["done"] == 5 and told["Q4_0"]["state"] == "skipped" and told["Q4_0"]["skipped"]
 
 
 def test_a_killed_screen_leaves_nothing(home: Path, tmp_path: Path) -> None:

@@ -65,11 +65,17 @@ def plan(
     file: Annotated[Path, typer.Argument(help="A study file.")],
     store: StoreOption = None,
     as_json: JsonOption = False,
+    dry: Annotated[
+        bool, typer.Option("--dry", help="Every launch line, environment and request body; keys are hidden.")
+    ] = False,
 ) -> None:
     """Check a study file and show its cells, without measuring anything."""
-    from zinc_kettle.cli.plan import plan_study
+    from zinc_kettle.cli.plan import plan_study, tell_dry
 
-    plan_study(file, store or context.obj, as_json=as_json)
+    if dry:
+        tell_dry(file, store or context.obj, as_json=as_json)
+    else:
+        plan_study(file, store or context.obj, as_json=as_json)
 
 
 @app.command()
@@ -116,6 +122,23 @@ def show(
     from zinc_kettle.cli.show import show_run
 
     show_run(study, store or context.obj, as_json=as_json, time_split=time)
+
+
+@app.command()
+def steer(
+    context: typer.Context,
+    study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],
+    wish: Annotated[
+        str, typer.Argument(help="pause, resume, stop-after (this block), skip, restore, more, or add-level.")
+    ],
+    cells: Annotated[str, typer.Argument(help="factor=level,… : the cells that are meant, or the new level.")] = "",
+    count: Annotated[int, typer.Option("--count", help="Of more: how many further repeats.")] = 2,
+    store: StoreOption = None,
+) -> None:
+    """Steer a run while it is measured, here or in another terminal; every decision is kept."""
+    from zinc_kettle.cli.steer import steer_run
+
+    steer_run(study, wish, cells, count, store or context.obj)
 
 
 @app.command()

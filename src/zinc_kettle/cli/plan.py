@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import json
 from pathlib import Path
 
 from zinc_kettle.cli import output
@@ -40,3 +41,33 @@ def plan_study(file: Path, store_path: Path | None, *, as_json: bool) -> None:
     output.line(plan_line(results, launches(study), whole_seconds(study, planned)))
     output.line()
     output.table(*plan_rows(results, planned))
+
+
+def tell_dry(file: Path, store_path: Path | None, *, as_json: bool) -> None:
+    """Show what a study would start and send, to the letter.
+
+    Raises:
+        UsageError: The file cannot be used.
+    """
+    from zinc_kettle.wiring.dry import dry_run
+
+    where = places(store_path, study=file)
+    study, _ = read_study(file, where)
+    for launch in dry_run(study, where):
+        if as_json:
+            for cells, body in launch.requests:
+                output.json_line({
+                    "line": launch.line, "environment": dict(launch.environment), "headers": list(launch.headers),
+                    "cells": [dict(cell.levels) for cell in cells], "body": body,
+                })  # fmt: skip
+            continue
+        output.line(launch.line)
+        for name, value in launch.environment.items():
+            output.line(f"  {name}={value}")
+        for header in launch.headers:
+            output.line(f"  {header}")
+        for cells, body in launch.requests:
+            more = f" and {len(cells) - 1} more" if len(cells) > 1 else ""
+            output.line(f"  {cells[0].title}{more}:")
+            output.line(f"    {json.dumps(body, ensure_ascii=False)}")
+        output.line()

@@ -247,19 +247,26 @@ def _shapes(draft: Draft) -> Iterator[Problem]:
 
 def _lengths(draft: Draft) -> Iterator[Problem]:
     """Prompt and answer must fit the context; the first cell where they do not stands for all."""
-    if draft.endpoint is not None:
-        return
-    study = study_of(draft)
+    over = None if draft.endpoint is not None else unfitting(study_of(draft))
+    if over is not None:
+        prompt, output, context = over
+        yield Problem(
+            draft.place("context"),
+            f"{prompt:,} prompt tokens and {output:,} output tokens do not fit a context of {context:,}",
+            why="the engine would silently cut answers short", remedy=f"context = {prompt + output} or more",
+        )  # fmt: skip
+
+
+def unfitting(study: Study) -> tuple[int, int, int] | None:
+    """Prompt, output and context of the first cell whose context is too small; None where all fit."""
+    if study.endpoint is not None:
+        return None
     for cell in study.cells:
         prompt, output = most_tokens(study, cell)
         context = cell.level("context")
         if prompt is not None and context is not None and prompt + output > int(context):
-            yield Problem(
-                draft.place("context"),
-                f"{prompt:,} prompt tokens and {output:,} output tokens do not fit a context of {int(context):,}",
-                why="the engine would silently cut answers short", remedy=f"context = {prompt + output} or more",
-            )  # fmt: skip
-            return
+            return prompt, output, int(context)
+    return None
 
 
 def most_tokens(study: Study, cell: Cell) -> tuple[int | None, int]:

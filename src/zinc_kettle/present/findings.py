@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
@@ -17,6 +18,7 @@ from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Study, shape_of
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval, median
+from zinc_kettle.core.steering import told
 from zinc_kettle.core.units import digits, duration, plural
 from zinc_kettle.core.value import Value
 from zinc_kettle.present.breakdown import sentence as split_sentence
@@ -28,6 +30,7 @@ MOST_FINDINGS = 6
 MOST_GAINS = 3
 MOST_SLOPES = 2
 MOST_FAILURES = 2
+MOST_DECISIONS = 3
 WORDING = 8
 """Version of the sentences: an answer that was kept in other words is found again."""
 SUPERLATIVES = {"tokens/s": "fastest", "s": "shortest", "bytes": "smallest"}
@@ -109,6 +112,7 @@ def findings(results: StudyResults, name: str | None = None) -> list[Finding]:
     name = name or main_measure(results.study)
     out = [
         *_failures(results),
+        *_decided(results),
         *_busy_before(results),
         *_order(results),
         *_tokenizers(results),
@@ -126,6 +130,13 @@ def _failures(results: StudyResults) -> list[Finding]:
     failed = [c for c in results.cells if c.state == "failed"][:MOST_FAILURES]
     why = [c.kept.failure.what if c.kept.failure else "no reason was kept" for c in failed]
     return [Finding("failure", f"{c.title} could not be measured: {what}") for c, what in zip(failed, why, strict=True)]
+
+
+def _decided(results: StudyResults) -> list[Finding]:
+    """What a person decided while it ran, the last of it."""
+    mine = [d for d in results.run.decisions if d.kind not in {"settle", "acknowledge"}][-MOST_DECISIONS:]
+    said = [f"{time.strftime('%H:%M', time.localtime(d.at_s))} {told(d)}" for d in mine]
+    return [Finding("hint", f"Decided while it ran: {'; '.join(said)}.")] if said else []
 
 
 def _busy_before(results: StudyResults) -> list[Finding]:

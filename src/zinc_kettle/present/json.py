@@ -38,6 +38,7 @@ def cell_json(results: StudyResults, cell: CellResults) -> dict[str, Any]:
         "energy_source": "; ".join(cell.summary.energy_sources) or None,
         "file_cached": None if cell.summary.file_cached is None else _round(cell.summary.file_cached),
         "driver_test": results.run.facts.get("driver_test"),
+        "skipped": cell.skipped,
         "failure": cell.kept.failure.what if cell.kept.failure else None,
     }
 

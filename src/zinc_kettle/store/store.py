@@ -18,7 +18,7 @@ from zinc_kettle.core.facts import EngineFacts, RunFacts
 from zinc_kettle.core.plan import Cell, Study
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import Failure, KeptRepeat
-from zinc_kettle.core.schedule import Decision, Tally
+from zinc_kettle.core.schedule import Decision, Step, Tally
 from zinc_kettle.core.summary import CATALOGUE, CellSummary, series
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.timeline import Timeline
@@ -185,6 +185,13 @@ class KettleStore:
         query = sa.select(s.decisions.c.body).where(s.decisions.c.run == run_id).order_by(s.decisions.c.id)
         with self.reading() as db:
             return tuple(decision_of(body) for (body,) in db.execute(query))
+
+    def last_step(self, run_id: str) -> Step | None:
+        """What is being measured, or was last; None where nothing was begun."""
+        query = sa.select(s.repeats.c.block, s.repeats.c.cell).where(s.repeats.c.run == run_id)
+        with self.reading() as db:
+            row = db.execute(query.order_by(s.repeats.c.seq.desc()).limit(1)).first()
+        return None if row is None else Step(row.block, row.cell)
 
     # repeats
     def done(self, run_id: str, measure: str | None = None) -> dict[str, Tally]:

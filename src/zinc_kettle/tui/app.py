@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
@@ -21,7 +21,10 @@ from zinc_kettle.tui.stations import SHELF, STATIONS, station
 from zinc_kettle.tui.theme import DARK, LIGHT, theme
 
 if TYPE_CHECKING:
+    from zinc_kettle.core.factors import Level
     from zinc_kettle.core.results import StudyResults
+    from zinc_kettle.core.steering import Wish
+    from zinc_kettle.core.validate import Problem
     from zinc_kettle.tui.run_state import RunState
 
 STOP_LIMIT_S = 8.0
@@ -209,6 +212,34 @@ class KettleApp(App[int]):
             return
         self.runner.stop()
         self._redraw()
+
+    def steer(self, wish: Wish, levels: Mapping[str, Level], count: int = 0) -> None:
+        """Enter a decision into the log of the open run, and show what it changes."""
+        from zinc_kettle.core.schedule import Decision
+        from zinc_kettle.core.steering import told
+
+        results = self.results
+        if results is None or not results.run.run_id:
+            self.notify("There is no run to steer yet. Press r to run this study.")
+            return
+        try:
+            found = self.desk.steer(results, wish, levels, count)
+            if not isinstance(found, Decision):
+                self.refuse(found)
+                return
+            self.runner.results = self.desk.open_run(results.run.run_id)
+        except KettleError as error:
+            self.notify(str(error), severity="error", timeout=12)
+            return
+        said = told(found)
+        later = "" if self.runner.active else " This holds when the run is taken up again (r)."
+        self.notify(f"{said[:1].upper()}{said[1:]}.{later}")
+        self._redraw()
+
+    def refuse(self, problem: Problem) -> None:
+        """Say what is wrong with something a person asked for."""
+        words = ". ".join(part for part in (problem.why, problem.remedy and f"Try: {problem.remedy}") if part)
+        self.notify(words or problem.what, title=problem.what, severity="warning", timeout=8)
 
     def run_changed(self) -> None:
         """Cells of the running study have changed."""

@@ -11,11 +11,13 @@ if TYPE_CHECKING:
     from textual.screen import Screen
 
     from zinc_kettle.core.factors import Level
-    from zinc_kettle.core.fit.sizing import Wish
+    from zinc_kettle.core.fit.sizing import Wish as FitWish
     from zinc_kettle.core.plan import Study
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.core.schedule import Decision
+    from zinc_kettle.core.steering import Wish
+    from zinc_kettle.core.validate import Problem
     from zinc_kettle.present.fit_rows import FitRow
     from zinc_kettle.session.progress import Event
     from zinc_kettle.tui.run_state import RunState
@@ -103,7 +105,7 @@ class Desk(Protocol):
         """Keep a typed fact: `bandwidth = 51.2 GB/s, data sheet`."""
         ...
 
-    def fit(self, name: str, wish: Wish, threads: int) -> list[FitRow]:
+    def fit(self, name: str, wish: FitWish, threads: int) -> list[FitRow]:
         """What fits on a rig; answers at once after the first time."""
         ...
 
@@ -113,6 +115,12 @@ class Desk(Protocol):
 
     def add_note(self, run_id: str, cell: str | None, text: str) -> None:
         """Keep a note."""
+        ...
+
+    def steer(
+        self, results: StudyResults, wish: Wish, levels: Mapping[str, Level], count: int = 0
+    ) -> Decision | Problem:
+        """Enter a decision into the log of a run, or say what is wrong with it."""
         ...
 
     def acknowledge(self, run_id: str, levels: Mapping[str, Level], caution: str, reason: str) -> Decision:
@@ -150,6 +158,14 @@ class Host(Protocol):
 
     def open_study(self, entry: ShelfEntry, run: int = 0) -> None:
         """Go to the map of a study."""
+        ...
+
+    def steer(self, wish: Wish, levels: Mapping[str, Level], count: int = 0) -> None:
+        """Enter a decision into the log of the open run, and show what it changes."""
+        ...
+
+    def refuse(self, problem: Problem) -> None:
+        """Say what is wrong with something a person asked for."""
         ...
 
     def open_cell(self, key: str) -> None:

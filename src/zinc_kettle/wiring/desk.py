@@ -22,6 +22,8 @@ if TYPE_CHECKING:
     from zinc_kettle.core.plan import Study
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.rig import Rig
+    from zinc_kettle.core.steering import Wish as SteerWish
+    from zinc_kettle.core.validate import Problem
     from zinc_kettle.present.fit_rows import FitRow
     from zinc_kettle.session.experiment import Experiment
     from zinc_kettle.session.progress import Event
@@ -197,6 +199,19 @@ class RealDesk:
     def add_note(self, run_id: str, cell: str | None, text: str) -> None:
         """Keep a note."""
         self._store.add_note(run_id, cell, text, wall_s=time.time())
+
+    def steer(
+        self, results: StudyResults, wish: SteerWish, levels: Mapping[str, Level], count: int = 0
+    ) -> Decision | Problem:
+        """Enter a decision into the log of a run, or say what is wrong with it."""
+        from zinc_kettle.core.steering import steer
+
+        run_id = results.run.run_id
+        step = self._store.last_step(run_id)
+        found = steer(results, wish, levels, count=count, at_s=time.time(), step=step)
+        if isinstance(found, Decision):
+            self._store.decide(run_id, found)
+        return found
 
     def acknowledge(self, run_id: str, levels: Mapping[str, Level], caution: str, reason: str) -> Decision:
         """Keep a person's reason why a caution of the cells with these levels is no worry."""

@@ -9,7 +9,7 @@ import time
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
-from textual.widgets import Digits, Footer, Static
+from textual.widgets import Digits, Footer, Input, Static
 
 from zinc_kettle.core.budget import launches
 from zinc_kettle.core.compare import Standing
@@ -26,7 +26,7 @@ from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.screens.map.digest import Digest, digest
 from zinc_kettle.tui.screens.map.lane import beside, lane, legend, progress
-from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.screens.map.steering import Steering
 from zinc_kettle.tui.widgets.map_view import MapSubject, MapView
 from zinc_kettle.tui.widgets.station_line import Stations
 
@@ -41,7 +41,7 @@ REST = 4.0
 """How much longer that thread rests than it has worked: what it takes is taken from the engine."""
 
 
-class MapScreen(Station):
+class MapScreen(Steering):
     """Shows the open study, and runs it."""
 
     BINDINGS = bindings("map")
@@ -75,10 +75,12 @@ class MapScreen(Station):
                     yield Static(id="unit")
                 yield Static(id="findings")
         yield Static(id="progress")
+        yield Input(id="line")
         yield Footer()
 
     def on_mount(self) -> None:
-        """Redraw slowly while something runs."""
+        """Redraw slowly while something runs; the line stays away until it is wanted."""
+        self.query_one("#line", Input).display = False
         self.redraw()
         self.set_interval(1 / REDRAWS_PER_S, self._tick)
         self.run_worker(self._predict(), group="predict", exit_on_error=False)
@@ -282,5 +284,6 @@ class MapScreen(Station):
         self.query_one("#side", VerticalScroll).scroll_page_up(animate=False)
 
     def action_back(self) -> None:
-        """Back to the shelf."""
-        host(self).go("shelf")
+        """Leave the line, or go back to the shelf."""
+        if not self.close_line():
+            host(self).go("shelf")

@@ -1,0 +1,44 @@
+"""`steer`: decisions about a run, also one that another terminal is measuring."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import get_args
+
+from zinc_kettle.cli import output
+from zinc_kettle.config import places
+from zinc_kettle.core.steering import Wish, parse_levels, steer, told
+from zinc_kettle.core.validate import Problem, nearest
+from zinc_kettle.errors import UsageError
+from zinc_kettle.store.reading import find, open_run
+from zinc_kettle.wiring.build import open_store
+
+
+def steer_run(place: str, wish: str, cells: str, count: int, store_path: Path | None) -> None:
+    """Enter a decision into the log of a run; whoever measures it looks there before each repeat.
+
+    Raises:
+        UsageError: No such study or run, or the decision makes no sense for it.
+    """
+    wishes: tuple[Wish, ...] = get_args(Wish)
+    chosen = next((known for known in wishes if known == wish), None)
+    if chosen is None:
+        raise UsageError(f"a run cannot be told to {wish!r}", remedy=nearest(wish, wishes))
+    store = open_store(places(store_path))
+    run_id = find(store, place)
+    results = open_run(store, run_id)
+    levels = parse_levels(results, cells)
+    if isinstance(levels, Problem):
+        raise _wrong(levels)
+    found = steer(results, chosen, levels, count=count, at_s=time.time(), step=store.last_step(run_id))
+    if isinstance(found, Problem):
+        raise _wrong(found)
+    store.decide(run_id, found)
+    output.line(f"{results.study.name}, run {results.run.number}: {told(found)}")
+    if results.run.state != "running":
+        output.note("it is not running now; this holds when it is taken up again")
+
+
+def _wrong(problem: Problem) -> UsageError:
+    return UsageError(problem.what, why=problem.why, remedy=problem.remedy)

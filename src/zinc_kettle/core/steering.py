@@ -1,0 +1,108 @@
+"""Decisions about a run, checked before they enter its log: what a person may say of a plan that is being measured."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Literal
+
+from zinc_kettle.core.factors import Factor, Level, label
+from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.schedule import Decision, Step, widened
+from zinc_kettle.core.units import plural
+from zinc_kettle.core.validate import Problem, level_problem, nearest, unfitting
+
+Wish = Literal["pause", "resume", "stop-after", "skip", "restore", "more", "add-level"]
+ABOUT_ALL: tuple[Wish, ...] = ("pause", "resume", "stop-after")
+MOST_MORE = 1_000
+SWITCHES = {"on": True, "true": True, "yes": True, "off": False, "false": False, "no": False}
+SAID: dict[str, str] = {
+    "pause": "paused", "resume": "went on", "stop-after": "to stop after its block", "skip": "skipped",
+    "restore": "taken up again", "more": "more repeats", "add-level": "added",
+}  # fmt: skip
+
+
+def steer(
+    results: StudyResults, wish: Wish, levels: Mapping[str, Level], *, count: int, at_s: float, step: Step | None
+) -> Decision | Problem:
+    """A decision for the log of a run, or what is wrong with it.
+
+    Args:
+        results: The run, with the decisions there are.
+        wish: What is wanted.
+        levels: Cells that are meant: all that have these levels. Of `add-level` the one new level.
+        count: Of `more`: how many further repeats of each.
+        at_s: Now, in seconds since 1970.
+        step: What is being measured, or was last.
+    """
+    decision = Decision(wish, at_s, levels, count=count if wish == "more" else 0, step=step)
+    if wish in ABOUT_ALL:
+        return Problem((), f"{wish} is about the whole run", remedy="leave the cells out") if levels else decision
+    if wish == "add-level":
+        return _new_level(results, levels) or decision
+    if not levels:
+        return Problem((), f"which cells are meant by {wish}?", remedy=f"name a level, as in {_example(results)}")
+    if not any(decision.means(cell) for cell in results.study.cells):
+        return Problem((), f"no cell has {_said(levels)}", remedy=f"name a level, as in {_example(results)}")
+    if wish == "more" and not 1 <= count <= MOST_MORE:
+        return Problem((), f"{count} more repeats make no sense", remedy=f"1 to {MOST_MORE:,}")
+    return decision
+
+
+def _new_level(results: StudyResults, levels: Mapping[str, Level]) -> Problem | None:
+    study = results.study
+    if len(levels) != 1:
+        return Problem((), "one level is added at a time", remedy=f"as in {_example(results)}")
+    (name, level), *_ = levels.items()
+    if name not in study.vary:
+        return Problem(("vary", name), f"this study does not vary {name}", remedy=nearest(name, study.vary))
+    if level in study.vary[name]:
+        return Problem(("vary", name), f"{_said(levels)} is there already", remedy="more repeats its cells further")
+    found = level_problem("vary", name, level, study.engines)
+    if found is not None:
+        return found
+    over = unfitting(widened(study, [Decision("add-level", 0.0, levels)]))
+    if over is not None:
+        prompt, output, context = over
+        return Problem(("vary", name), f"{prompt:,} prompt tokens and {output:,} output tokens do not fit a context of "
+                       f"{context:,}", remedy="add a smaller level, or make another study")  # fmt: skip
+    return None
+
+
+def parse_levels(results: StudyResults, text: str) -> dict[str, Level] | Problem:
+    """Levels of `factor=level,…`; a problem where a factor is not varied, or a level is not of its kind."""
+    out: dict[str, Level] = {}
+    for part in filter(None, (part.strip() for part in text.split(","))):
+        name, equals, said = (piece.strip() for piece in part.partition("="))
+        if not equals or name not in results.study.vary:
+            return Problem((), f"{part!r} names no level", remedy=f"as in {_example(results)}")
+        level = _level(results.study.factors[name], said)
+        if level is None:
+            return Problem((), f"{said!r} is no level of {name}", remedy=f"as in {_example(results)}")
+        out[name] = level
+    return out
+
+
+def _level(factor: Factor, said: str) -> Level | None:
+    if factor.type == "switch":
+        return SWITCHES.get(said.lower())
+    if factor.type != "number":
+        return said
+    digits = said.replace(",", "").replace("_", "")
+    return int(digits) if digits.isdecimal() else None
+
+
+def told(decision: Decision) -> str:
+    """A decision in words: `skipped: 8 threads`; no full stop."""
+    what = _said(decision.levels)
+    if decision.kind == "more":
+        return f"{plural(decision.count, 'more repeat')}: {what}"
+    return f"{SAID.get(decision.kind, decision.kind)}: {what}" if what else SAID.get(decision.kind, decision.kind)
+
+
+def _said(levels: Mapping[str, Level]) -> str:
+    return ", ".join(f"{name.replace('_', ' ')} {label(level)}" for name, level in levels.items())
+
+
+def _example(results: StudyResults) -> str:
+    name, level = next(iter(results.study.cells[0].levels.items()))
+    return f"{name}={label(level).replace(',', '')}"

@@ -1,0 +1,82 @@
+"""Steering a run from the map: pause, leave cells out, more repeats, a new level."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from textual.widgets import Input
+
+from zinc_kettle.core.steering import parse_levels
+from zinc_kettle.core.validate import Problem
+from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.widgets.map_view import MapView
+
+if TYPE_CHECKING:
+    from zinc_kettle.core.results import CellResults
+
+FURTHER = 2
+"""Repeats that one key adds to a cell."""
+
+
+class Steering(Station):
+    """The actions of a station that shows a run; it has a map and a line to write in."""
+
+    @property
+    def _chosen(self) -> CellResults | None:
+        results, key = host(self).results, self.query_one(MapView).chosen
+        return None if results is None or key is None else results.cell(key)
+
+    def action_pause(self) -> None:
+        """Pause, or go on."""
+        results = host(self).results
+        if results is not None:
+            host(self).steer("resume" if results.schedule.paused else "pause", {})
+
+    def action_skip(self) -> None:
+        """Leave the chosen cell out, or take it up again."""
+        cell = self._chosen
+        if cell is not None:
+            host(self).steer("restore" if cell.skipped else "skip", cell.cell.levels)
+
+    def action_further(self) -> None:
+        """More repeats of the chosen cell."""
+        cell = self._chosen
+        if cell is not None:
+            host(self).steer("more", cell.cell.levels, FURTHER)
+
+    def action_end_block(self) -> None:
+        """Stop after this block."""
+        host(self).steer("stop-after", {})
+
+    def action_add_level(self) -> None:
+        """Ask for a new level."""
+        results = host(self).results
+        if results is None:
+            return
+        name, levels = list(results.study.vary.items())[-1]
+        line = self.query_one("#line", Input)
+        line.placeholder = f"a new level, such as {name}={levels[-1]}; enter adds it, escape cancels"
+        line.display = True
+        line.focus()
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Take the new level."""
+        results = host(self).results
+        self.close_line()
+        if results is None or not event.value.strip():
+            return
+        levels = parse_levels(results, event.value)
+        if isinstance(levels, Problem):
+            host(self).refuse(levels)
+        else:
+            host(self).steer("add-level", levels)
+
+    def close_line(self) -> bool:
+        """Put the line away; false where it was not there."""
+        line = self.query_one("#line", Input)
+        shown = bool(line.display)
+        line.value = ""
+        line.display = False
+        self.query_one(MapView).focus()
+        return shown
