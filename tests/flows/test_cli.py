@@ -363,3 +363,26 @@ def test_an_interrupt_stops_cleanly(home: Path, tmp_path: Path, number: signal.S
         assert tool.returncode == 1 and "continues from there" in err and "Which quantization?" in out
         assert gone(children, 5)
     assert shelf(KettleStore(store))[0].runs[0].state == "stopped"
+
+
+def test_a_new_study_from_a_template(tmp_path: Path) -> None:
+    """Written into the person's studies, ready to plan; wrong wishes are explained, and nothing is overwritten."""
+    wanted = ("--template", "threads", "--hold", "model=brine-15m", "--vary", "threads=1..2")
+    made = kettle(tmp_path, "new", *wanted)
+    assert made.returncode == 0, made.stderr
+    file = Path(made.stdout.strip())
+    assert file.parent == tmp_path / "studies" and "threads = [1, 2]" in file.read_text()
+    planned = kettle(tmp_path, "plan", file)
+    assert planned.returncode == 0 and "until it is known which is best" in planned.stdout
+    before = file.read_text()
+    for wrong, words in (
+        (wanted, "there already"), (("--template", "thread"), "did you mean threads"),
+        (("--template", "setting", "--hold", "model=brine-15m"), "needs to know what to vary"),
+        ((*wanted[:4], "--vary", "threads=8..1"), "never reaches its end"),
+        ((*wanted[:4], "--vary", "threads=0,1", "--name", "other"), "out of range"),
+    ):  # fmt: skip
+        refused = kettle(tmp_path, "new", *wrong)
+        assert refused.returncode == 2 and words in refused.stderr, refused.stderr
+    assert file.read_text() == before and len(list(file.parent.iterdir())) == 1
+    listed = kettle(tmp_path, "new")
+    assert listed.returncode == 0 and "How many threads are the fastest?" in listed.stdout

@@ -79,6 +79,25 @@ def plan(
 
 
 @app.command()
+def new(
+    context: typer.Context,
+    template: Annotated[str, typer.Option("--template", help="A design; without it all of them are listed.")] = "",
+    vary: Annotated[Optional[list[str]], typer.Option("--vary", help="factor=levels, as 1,2,4 or 1..8x2.")] = None,  # noqa: UP045
+    hold: Annotated[Optional[list[str]], typer.Option("--hold", help="factor=level, as model=brine-60m.")] = None,  # noqa: UP045
+    name: Annotated[str, typer.Option("--name", help="Of the study; made from the template and the model.")] = "",
+    out: Annotated[Optional[Path], typer.Option("--out", "-o", help="File to write; else into your studies.")] = None,  # noqa: UP045
+    store: StoreOption = None,
+) -> None:
+    """Write a study file from a template for a usual question."""
+    from zinc_kettle.cli.new import list_templates, new_study
+
+    if template:
+        new_study(template, vary or [], hold or [], name, out, store or context.obj)
+    else:
+        list_templates()
+
+
+@app.command()
 def synth(
     context: typer.Context,
     preset: Annotated[str, typer.Argument(help="Such as brine-60m or shoal-140m; or a name and a shape.")],

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Literal
 
-from zinc_kettle.core.factors import Factor, Level, label
+from zinc_kettle.core.factors import Level, label
+from zinc_kettle.core.ranges import read_level
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.schedule import Decision, Step, widened
 from zinc_kettle.core.units import plural
@@ -14,7 +15,6 @@ from zinc_kettle.core.validate import Problem, level_problem, nearest, unfitting
 Wish = Literal["pause", "resume", "stop-after", "skip", "restore", "more", "add-level"]
 ABOUT_ALL: tuple[Wish, ...] = ("pause", "resume", "stop-after")
 MOST_MORE = 1_000
-SWITCHES = {"on": True, "true": True, "yes": True, "off": False, "false": False, "no": False}
 SAID: dict[str, str] = {
     "pause": "paused", "resume": "went on", "stop-after": "to stop after its block", "skip": "skipped",
     "restore": "taken up again", "more": "more repeats", "add-level": "added",
@@ -75,20 +75,11 @@ def parse_levels(results: StudyResults, text: str) -> dict[str, Level] | Problem
         name, equals, said = (piece.strip() for piece in part.partition("="))
         if not equals or name not in results.study.vary:
             return Problem((), f"{part!r} names no level", remedy=f"as in {_example(results)}")
-        level = _level(results.study.factors[name], said)
+        level = read_level(results.study.factors[name], said.replace(",", ""))
         if level is None:
             return Problem((), f"{said!r} is no level of {name}", remedy=f"as in {_example(results)}")
         out[name] = level
     return out
-
-
-def _level(factor: Factor, said: str) -> Level | None:
-    if factor.type == "switch":
-        return SWITCHES.get(said.lower())
-    if factor.type != "number":
-        return said
-    digits = said.replace(",", "").replace("_", "")
-    return int(digits) if digits.isdecimal() else None
 
 
 def told(decision: Decision) -> str:
