@@ -15,6 +15,7 @@ from pathlib import Path
 import psutil
 import pytest
 
+from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.store.reading import find, open_run, shelf
 from zinc_kettle.store.store import KettleStore
@@ -159,7 +160,7 @@ def test_a_dry_plan_shows_what_would_be_started_and_sent(
     store = KettleStore(measured[0])
     kept = {str(c.kept.engine["launch_line"]) for c in open_run(store, find(store, "quick")).cells}
     assert {r["line"] for r in records} == kept
-    assert all(r["body"]["stream"] and r["body"]["messages"] and r["body"]["seed"] == 1 for r in records)
+    assert all(r["body"]["stream"] and r["body"]["messages"] and r["body"]["seed"] == 2 for r in records)
     text = (
         'format = 1\nname = "far"\nquestion = "?"\n[vary]\nconcurrency = [1, 2]\n[hold]\nprompt_tokens = 64\n'
         '[endpoint]\nurl = "https://127.0.0.1:9/v1"\nkey_variable = "DESK_KEY"\n'
@@ -285,9 +286,7 @@ def test_synth_says_the_need_and_where(home: Path, tmp_path: Path) -> None:
 
 
 def test_the_demo_without_a_terminal_says_what_to_run(home: Path, tmp_path: Path) -> None:
-    """Exit 0, with a command that works."""
-    import shutil
-
+    """Exit 0, with a command that works; the finished studies that come with the tool are there."""
     folder = tmp_path / "home"
     (folder / "models").mkdir(parents=True)
     for model, name in itertools.product(("brine-250m", "brine-60m-bpe"), ("F16", "Q8_0", "Q4_0")):
@@ -295,7 +294,10 @@ def test_the_demo_without_a_terminal_says_what_to_run(home: Path, tmp_path: Path
         shutil.copyfile(home / "models" / "brine-15m.Q4_0.gguf", folder / "models" / f"{model}.{name}.gguf")
     ran = kettle(folder, "demo")
     assert ran.returncode == 0 and "zinc-kettle run" in ran.stdout
-    assert len(shelf(KettleStore(folder / "demo" / "kettle.db"))) == 2
+    sample = tmp_path / "sample.db"
+    shutil.copyfile(DEMO_FILES / SAMPLE_STORE, sample)
+    finished = [study.name for study in shelf(KettleStore(folder / "demo" / "kettle.db"))]
+    assert finished == [study.name for study in shelf(KettleStore(sample))] != []
 
 
 def descendants(pid: int) -> list[psutil.Process]:

@@ -21,6 +21,7 @@ from zinc_kettle.formats.new_study import study_text
 from zinc_kettle.formats.study import parse_study
 from zinc_kettle.wiring.build import known
 
+USUAL_QUANTIZATION = "Q8_0"
 _NAME = re.compile(r"[^a-z0-9]+")
 
 
@@ -51,6 +52,9 @@ def new_study(
     varied = {factor: _levels(factors, factor, said) for factor, said in _varied(template, asked).items()}
     held: dict[str, Level] = {n: level for n, level in template.hold.items() if n not in varied}
     held.update({factor: _one(factors, factor, said) for factor, said in kept.items()})
+    model = str(held.get("model", ""))
+    if model and not {"quantization"} & {*varied, *held} and not model.endswith(".gguf") and "/" not in model:
+        held["quantization"] = USUAL_QUANTIZATION  # a file has its own, a name says nothing of it
     lacking = missing(template, list(varied)) or ([] if varied else ["NAME"])
     if lacking:
         raise UsageError(f"{chosen} needs to know what to vary", remedy=f"--vary {lacking[0]}=…,…")
