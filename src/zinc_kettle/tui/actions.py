@@ -54,8 +54,10 @@ ACTIONS = (
     Action("stop", "stop", "Stop the run; everything measured is kept, and it can be continued later.", "s", "map"),
     Action("pause", "pause", "Pause after the repeat that is being measured, or go on.", "p", "map"),
     Action("skip", "skip", "Leave the chosen cell out of what is still to measure, or take it up again.", "d", "map"),
-    Action("further", "2 more", "Two more repeats of the chosen cell.", "plus", "map", shown_key="+"),
-    Action("add_level", "add level", "Add a level to a factor; only what is new is measured.", "a", "map"),
+    Action("further", "2 more", "Two more repeats of the chosen cell.", "plus", "map", False, "+"),
+    Action(
+        "add_level", "add level", "Add a level to a factor; only what is new is measured.", "a", "map", footer=False
+    ),
     Action("end_block", "end block", "Stop when the block that is being measured is done.", "b", "map", footer=False),
     Action("open_cell", "open cell", "Open the sheet of the chosen cell.", "enter", "map"),
     Action("next_measure", "measure", "Show the next measure.", "m", "map"),

@@ -225,6 +225,12 @@ class MapScreen(Steering):
         rank = self._digest.rank if self._digest.measure == measure else Standing()
         return MapSubject(results, measure, self.palette, self._part, rank, self._planned, running)
 
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """The footer has no room for a key that does nothing here."""
+        if action == "next_slice":
+            return self.results is not None and len(grid_of(self.results).slices) > 1
+        return super().check_action(action, parameters)
+
     # actions
     def action_run(self) -> None:
         """Measure what is missing."""
