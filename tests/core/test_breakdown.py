@@ -104,3 +104,25 @@ def test_what_cannot_be_told_has_a_reason() -> None:
     bare = StudyResults(found.study)
     told = split_json(bare, bare.cells[0])
     assert told["value"] is None and told["reason"]
+
+
+def test_several_streams_share_the_weights() -> None:
+    """Two streams: weights are read once, each has its own cache, arithmetic and attention; a step is a token of one."""
+    plan: Study = study({"concurrency": (2,)}, hold={"model": "m", "threads": 1, "output_tokens": OUTPUT})
+    requests = [timeline([200.0 + 30.0 * i for i in range(OUTPUT)], prompt_tokens=DEEP, stream=i % 2) for i in range(8)]
+    kept = {
+        plan.cells[0].key: [KeptRepeat("measured", repeat(*requests, concurrency=2), facts={"model": model(200e6)})]
+    }
+    found = StudyResults.of_repeats(plan, kept, dataclasses.replace(StudyResults(plan).run, facts=FACTS))
+    split, one = split_of(found), split_of(results({1: 200e6}))
+    assert split.streams == 2 and split.step_s == pytest.approx(0.030)
+    assert split.seconds("weights") == pytest.approx(one.seconds("weights"))
+    for name in ("cache", "arithmetic", "unpacking", "attention"):
+        assert split.seconds(name) == pytest.approx(2 * one.seconds(name))
+
+
+def test_a_simulated_rig_multiplies_for_free() -> None:
+    """Its physics reads while it computes: nothing but reading and overhead is a part of its time."""
+    found = results({1: 200e6})
+    found.run = dataclasses.replace(found.run, simulated=True)
+    assert split_of(found).seconds("arithmetic", "unpacking", "attention") == 0.0

@@ -16,6 +16,7 @@ from zinc_kettle.core.fit.predict import (
     ATTENTION_FLOPS,
     DEVICE_SHARE,
     OPERAND_FLOPS,
+    SIMULATED,
     STEP_S,
     UNCALIBRATED_BAND,
     Machine,
@@ -133,7 +134,7 @@ def _in_main_memory(
 ) -> TimeSplit | Missing:
     model, facts = cell.kept.engine["model"], _facts(results, cell)
     work, cache = _touched(cell, model, streams), _cache(cell, model, streams)
-    fitted = calibrate(_others(results, cell))
+    fitted = calibrate(_others(results, cell), SIMULATED if results.simulated(cell) else None)
     dense = 2 * work.weights / at.flops
     unpacked = max(0.0, OPERAND_FLOPS * work.operands / at.flops - dense)
     parts = (
@@ -151,14 +152,12 @@ def _in_main_memory(
 
 
 def _step(results: StudyResults, cell: CellResults) -> tuple[int, float] | Missing:
-    """Streams that decode at once, and the measured seconds of a step of theirs."""
+    """Streams that decode at once, and the measured seconds of a step of theirs, in which each writes a token."""
     streams = int(cell.cell.settings["concurrency"] or 1)
     if shape_of(results.study, cell.cell) != "closed":
         return Missing("how many requests decode at once is only known of a closed load")
-    rate = cell.value("decode" if streams == 1 else "throughput")
-    if isinstance(rate, Missing):
-        return rate
-    return streams, streams / rate.value
+    rate = cell.value("decode")
+    return rate if isinstance(rate, Missing) else (streams, 1 / rate.value)
 
 
 def _facts(results: StudyResults, cell: CellResults) -> MachineFacts:

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from zinc_kettle.core.facts import ProbeFacts
 from zinc_kettle.core.fit.placement import Device
-from zinc_kettle.core.fit.predict import Calibration, Machine, machine_at
+from zinc_kettle.core.fit.predict import SIMULATED, Calibration, Machine, machine_at
 from zinc_kettle.core.recipe import OPEN_PROTOCOL
 from zinc_kettle.core.stats import median
 
@@ -181,8 +181,8 @@ class Rig:
         return machine_at({wanted: typed * share}, rates, wanted, origin)
 
     def prior(self) -> Calibration:
-        """What is taken to hold before anything was measured here; made-up rigs read while they multiply, for free."""
-        return Calibration(operands=0.0, attention=0.0) if self.simulated else Calibration()
+        """What is taken to hold before anything was measured here."""
+        return SIMULATED if self.simulated else Calibration()
 
     def devices(self) -> list[Device]:
         """Its memories: graphics devices first, main memory last; empty where its memory is not known."""
