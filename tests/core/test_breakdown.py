@@ -107,7 +107,7 @@ def test_what_cannot_be_told_has_a_reason() -> None:
 
 
 def test_several_streams_share_the_weights() -> None:
-    """Two streams: weights are read once, each has its own cache, arithmetic and attention; a step is a token of one."""
+    """Two streams: weights are read once, all else is done for each; a step is one token each."""
     plan: Study = study({"concurrency": (2,)}, hold={"model": "m", "threads": 1, "output_tokens": OUTPUT})
     requests = [timeline([200.0 + 30.0 * i for i in range(OUTPUT)], prompt_tokens=DEEP, stream=i % 2) for i in range(8)]
     kept = {
