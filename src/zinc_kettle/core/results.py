@@ -21,7 +21,7 @@ from zinc_kettle.core.repeat import Missing, Repeat
 from zinc_kettle.core.schedule import Decision, Schedule, Tally
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.stats.interval import median_interval
-from zinc_kettle.core.stats.waves import Waves, waves
+from zinc_kettle.core.stats.waves import Memory, Waves, memory_of, pooled
 from zinc_kettle.core.summary import EMPTY, CellSummary, summarise
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.value import CellFigure, Value
@@ -101,6 +101,7 @@ class CellResults:
         self._setting = setting
         self._load = load
         self._bounded = bounded
+        self._memories: dict[str, Memory] = {}
         self.ratios: dict[tuple[str, str], tuple[CellResults, Interval | None]] = {}
         """Ratios to other cells by their key and the measure, with the other cell as it was; kept by core.compare."""
 
@@ -109,6 +110,12 @@ class CellResults:
         """Its figures."""
         kept = self.kept.summary
         return kept if isinstance(kept, CellSummary) else kept()
+
+    def memory(self, name: str) -> Memory:
+        """What its repeats tell of how a measure wanders, kept: all cells of a run are asked after each repeat."""
+        if name not in self._memories:
+            self._memories[name] = memory_of(self.series(name))
+        return self._memories[name]
 
     @property
     def done(self) -> int:
@@ -242,7 +249,7 @@ class StudyResults:
 
     def waves(self, name: str) -> Waves:
         """How a measure wanders over this run, from all its cells."""
-        return self.once(("waves", name), lambda: waves([c.series(name) for c in self.cells if c.done]))
+        return self.once(("waves", name), lambda: pooled(c.memory(name) for c in self.cells if c.done))
 
     def _bounds(self, name: str, value: Value, series: tuple[float, ...]) -> Value:
         """A cell's value with bounds that carry the blocks' wandering, and that hold after looking again and again."""

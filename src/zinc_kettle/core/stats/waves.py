@@ -8,7 +8,7 @@ waves that are as long as the run: such bounds say no more than what the machine
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -47,20 +47,33 @@ class Waves:
         return n >= SEEN_BLOCKS and n / self.widening(n) ** 2 >= SEEN_REPEATS
 
 
-def waves(rows: Sequence[Sequence[float]]) -> Waves:
-    """From a measure of all cells of a run, each in the order its repeats ran; logarithms where all are positive."""
+Memory = tuple[float, float]
+"""Of one cell: its first autocorrelation times its repeats less one, and these; both 0 where it tells nothing."""
+
+
+def memory_of(row: Sequence[float]) -> Memory:
+    """What the repeats of one cell tell, in the order they ran; on the logarithm where all are positive."""
+    if len(row) < 3:
+        return 0.0, 0.0
+    values = np.asarray(row, dtype=np.float64)
+    values = np.log(values) if values.min() > 0 else values
+    rest = values - values.mean()
+    squares = float(rest @ rest)
+    weight = len(row) - 1.0
+    return (float(rest[1:] @ rest[:-1]) / squares * weight, weight) if squares > 0 else (0.0, 0.0)
+
+
+def pooled(memories: Iterable[Memory]) -> Waves:
+    """From what all cells of a run tell of a measure."""
     above = below = 0.0
-    for row in rows:
-        if len(row) < 3:
-            continue
-        values = np.asarray(row, dtype=np.float64)
-        values = np.log(values) if values.min() > 0 else values
-        rest = values - values.mean()
-        squares = float(rest @ rest)
-        if squares > 0:
-            above += float(rest[1:] @ rest[:-1]) / squares * (len(row) - 1)
-            below += len(row) - 1
+    for one, weight in memories:
+        above, below = above + one, below + weight
     return Waves(above / below if below else None)
+
+
+def waves(rows: Sequence[Sequence[float]]) -> Waves:
+    """From a measure of all cells of a run, each in the order its repeats ran."""
+    return pooled(map(memory_of, rows))
 
 
 def _widening(rho: float, n: int) -> float:
