@@ -85,7 +85,8 @@ DRIFT = Kind(
 )  # fmt: skip
 THIN_PERCENTILE = Kind(
     "thin-percentile", "Too few requests for the high percentiles: a few lucky or unlucky ones decide them.",
-    "Raise requests, or read only percentiles that are not marked thin.", f"fewer than {THIN_REQUESTS} requests beyond a percentile",
+    "Raise requests, or read only percentiles that are not marked thin.",
+    f"fewer than {THIN_REQUESTS} requests beyond a percentile",
     _thin_percentile, quiet=True,
 )  # fmt: skip
 NO_STEADY_WINDOW = Kind(
