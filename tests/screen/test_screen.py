@@ -142,7 +142,7 @@ from zinc_kettle.tui.screens.map.screen import MapScreen
 def broken(self):
     raise KeyError("a mistake of ours")
 
-MapScreen.action_next_slice = broken
+MapScreen.action_next_measure = broken
 main()
 """
 
@@ -154,7 +154,7 @@ def test_an_error_of_the_screen_leaves_the_run(home: Path, tmp_path: Path) -> No
         t.wait("1 ready to run")
         t.keys("Enter").wait("r measures it on this machine")
         t.keys("r").wait_re(r"[1-9] of 8 repeats")
-        t.keys("x")
+        t.keys("m")
         told = t.wait("The screen was restarted")
         assert "KeyError: 'a mistake of ours'" in told and "The run continues." in told and "Traceback" not in told
         t.wait("8 of 8 repeats", 120)
