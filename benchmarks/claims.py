@@ -22,7 +22,7 @@ import numpy.typing as npt
 from scipy import stats
 
 from benchmarks import batching
-from zinc_kettle.core.answering import Answer, best_so_far
+from zinc_kettle.core.answering import Answer, best_so_far, pairs_so_far
 from zinc_kettle.core.plan import Repeats
 from zinc_kettle.core.precision import look_level, looks, wanted_repeats
 from zinc_kettle.core.stats import median_interval
@@ -296,6 +296,26 @@ def until_answered(rng: np.random.Generator, scene: str, cells: int, fixed: int,
     ]  # fmt: skip
 
 
+def until_factor(rng: np.random.Generator, noise: str, cells: int, trials: int) -> list[Row]:
+    """How often a factor that does nothing is said to do something, where its steps are repeated until they are known;
+    and how often steps of 5% are said to be alike, where 3% is the smallest difference worth knowing."""
+    plan = Repeats(count=3, until_answered="level", smallest_percent=100 * SMALLEST, ceiling=40)
+    pairs = [(str(i + 1), str(i)) for i in range(cells - 1)]
+    apart = alike = 0
+    for _ in range(trials):
+        columns = np.exp(NOISES[noise](rng, cells, plan.most))
+        steps = columns * 1.05 ** np.arange(cells)[:, None]
+        for values, equal in ((columns, True), (steps, False)):
+            found = pairs_so_far(plan, {str(i): dict(enumerate(row)) for i, row in enumerate(values)}, pairs)
+            apart += equal and bool(found.apart)
+            alike += not equal and bool(found.same)
+    rule = "until answered, a factor"
+    return [
+        _row("false_claim", noise, plan.most, cells, apart, trials, at_most=0.05, statistic="factor apart", rule=rule),
+        _row("false_claim", noise, plan.most, cells, alike, trials, at_most=0.05, statistic="factor alike", rule=rule),
+    ]
+
+
 def _wrong(found: Answer, ahead: npt.NDArray[np.float64]) -> bool:
     top = float(ahead.max())
     lost: bool = any(top - value < 1e-9 and str(i) not in found.left for i, value in enumerate(ahead))
@@ -377,7 +397,7 @@ def rows(trials: int) -> list[Row]:
                 out += settled(power, seed, noise, n, gain, trials=trials)
         for percent in (2.0, 4.0):
             out += settled(until_narrow, [12, at, round(percent)], noise, percent, trials=trials)
-    return out + _percentile_rows(trials) + _answer_rows(trials) + _throughput_rows(trials)
+    return out + _percentile_rows(trials) + _answer_rows(trials) + _factor_rows(trials) + _throughput_rows(trials)
 
 
 def _percentile_rows(trials: int) -> list[Row]:
@@ -396,6 +416,14 @@ def _answer_rows(trials: int) -> list[Row]:
         for number, scene in enumerate(SCENES)
         for row in until_answered(np.random.default_rng([14, cells, number]), scene, cells, fixed[cells], trials)
     ]
+
+
+def _factor_rows(trials: int) -> list[Row]:
+    out = []
+    for at, noise in enumerate(("normal", "heavy tails", "waves 0.8, shared")):
+        for cells in (2, 6):
+            out += settled(until_factor, [20, at, cells], noise, cells, trials=trials)
+    return out
 
 
 def _throughput_rows(trials: int) -> list[Row]:
@@ -462,12 +490,20 @@ def _narrow_table(found: list[Row]) -> str:
 def _answer_table(found: list[Row]) -> str:
     lines = ["| cells | scene | fixed design | repeats, of the fixed design's | answered | wrong |"]
     lines.append("|---|---|---|---|---|---|")
-    mine = [r for r in found if r.rule.startswith("until answered")]
+    mine = [r for r in found if r.rule.startswith("until answered") and not r.statistic.startswith("factor")]
     for r in (r for r in mine if r.what.startswith("repeats")):
         same = {other.what: other for other in mine if (other.cells, other.rule) == (r.cells, r.rule)}
         scene = r.rule.removeprefix("until answered, ")
         shown = f"{_mark(same['answered'])} | {_mark(same['false_claim'])}"
         lines.append(f"| {r.cells} | {scene} | {r.n} | {_mark(r)} | {shown} |")
+    return "\n".join(lines)
+
+
+def _factor_table(found: list[Row]) -> str:
+    mine = [r for r in found if r.statistic.startswith("factor")]
+    lines = ["| noise | levels | equal levels told apart | steps of 5% called alike |", "|---|---|---|---|"]
+    for apart, alike in zip(mine[::2], mine[1::2], strict=True):
+        lines.append(f"| {apart.noise} | {apart.cells} | {_mark(apart)} | {_mark(alike)} |")
     return "\n".join(lines)
 
 
@@ -484,6 +520,7 @@ def page(found: list[Row], trials: int) -> str:
     parts += ["## Percentiles over requests", PERCENTILE_TEXT.format(lowest=lowest), _percentile_table(found)]
     parts += ["## Repeats until the interval is narrow", NARROW_TEXT, _narrow_table(found)]
     parts += ["## Repeats until the question is answered", ANSWER_TEXT, _answer_table(found)]
+    parts += ["The same for the steps of a factor, up to 40 repeats:", _factor_table(found)]
     parts += ["## Throughput of a load", THROUGHPUT_TEXT, _throughput_table(found)]
     parts += ["## The 95% interval of a ratio holds the true ratio", _table(found, "coverage", "ratio", 2)]
     for statistic, cells, title in (

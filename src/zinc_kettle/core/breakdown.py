@@ -12,6 +12,7 @@ from typing import Literal
 
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.facts import MachineFacts, ModelFacts, machine_of
+from zinc_kettle.core.fit.limit import at_depth, step_weight_bytes
 from zinc_kettle.core.fit.predict import (
     ATTENTION_FLOPS,
     DEVICE_SHARE,
@@ -183,23 +184,21 @@ def _best_threads(facts: MachineFacts, at: Machine) -> tuple[int, float]:
 def _touched(cell: CellResults, model: ModelFacts, streams: int) -> Touched:
     """Weights of a step of so many streams, without the cache; each stream multiplies on its own."""
     t = model["touched"]
-    read, active = t["bytes"], model.get("experts_active", 0)
-    if model.get("experts", 0) and active:
-        idle = 1.0 - active / model["experts"]
-        read += model["experts_bytes"] * (idle - idle**streams)
     # Earlier versions did not keep the products of attention: one for each value of the cache is the least there are.
     products = model.get("attention_per_token", model["kv_bytes_per_token_f16"] / 2)
     within = model.get("attention_windowed_per_token", model.get("kv_windowed_per_token_f16", 0.0) / 2)
     cost = attention_cost(str(cell.cell.level("cache-precision") or "f16"),
                           fused=cell.cell.level("flash-attention") is not False)  # fmt: skip
-    attention = _at_depth(products, within, model, _depth(cell)) * cost
-    return Touched(read, t["operands"] * streams, t["weights"] * streams, attention * streams)
+    attention = at_depth(products, within, _depth(cell), window=model.get("window")) * cost
+    return Touched(
+        step_weight_bytes(model, streams), t["operands"] * streams, t["weights"] * streams, attention * streams
+    )
 
 
 def _cache(cell: CellResults, model: ModelFacts, streams: int) -> float:
     """Bytes of KV cache that a step of so many streams reads, in the middle of their answers."""
     windowed = model.get("kv_windowed_per_token_f16", 0.0)
-    found = _at_depth(model["kv_bytes_per_token_f16"], windowed, model, _depth(cell))
+    found = at_depth(model["kv_bytes_per_token_f16"], windowed, _depth(cell), window=model.get("window"))
     return found * CACHE_TYPES[str(cell.cell.level("cache-precision") or "f16")].bits_per_weight / 16 * streams
 
 
@@ -208,11 +207,6 @@ def _depth(cell: CellResults) -> float:
     prompt, output = cell.value("prompt_tokens"), cell.value("output_tokens")
     half = output.value / 2 if isinstance(output, Value) else 0.0
     return half + (prompt.value if isinstance(prompt, Value) else 0.0)
-
-
-def _at_depth(each: float, windowed: float, model: ModelFacts, depth: float) -> float:
-    """What grows with each token of context, at a depth; its windowed part no further than the window."""
-    return (each - windowed) * depth + windowed * min(depth, float(model.get("window", depth)))
 
 
 def _others(results: StudyResults, cell: CellResults) -> list[Point]:

@@ -8,6 +8,7 @@ from zinc_kettle.core.breakdown import WORK, PartName, TimeSplit, time_split
 from zinc_kettle.core.repeat import Missing
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import digits, plural
+from zinc_kettle.present.values import rounded
 
 NAMES: dict[PartName, str] = {
     "weights": "weights", "cache": "KV cache", "arithmetic": "arithmetic", "unpacking": "unpacking",
@@ -75,12 +76,12 @@ def split_json(results: StudyResults, cell: CellResults) -> dict[str, Any]:
     if isinstance(split, Missing):
         return {"value": None, "reason": split.reason}
     return {
-        "value": float(f"{split.step_s:.6g}"),
+        "value": rounded(split.step_s),
         "unit": "s",
         "streams": split.streams,
-        "parts": {part.name: float(f"{part.seconds:.6g}") for part in split.parts},
-        "rest": float(f"{split.rest_s:.6g}"),
-        "band": float(f"{split.band:.6g}"),
+        "parts": {part.name: rounded(part.seconds) for part in split.parts},
+        "rest": rounded(split.rest_s),
+        "band": rounded(split.band),
         "fitted_to": split.calibrated_by,
         "limit": split.limit,
         "sentence": sentence(split),

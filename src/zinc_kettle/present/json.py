@@ -13,9 +13,7 @@ from zinc_kettle.core.plan import workload
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.value import CellFigure, Value
 from zinc_kettle.present.breakdown import split_json
-
-DIGITS = 6
-"""Significant digits: more than any spread here, fewer than a float's noise."""
+from zinc_kettle.present.values import rounded
 
 
 def cell_json(results: StudyResults, cell: CellResults) -> dict[str, Any]:
@@ -36,7 +34,7 @@ def cell_json(results: StudyResults, cell: CellResults) -> dict[str, Any]:
         "stamps": list(cell.summary.stamps),
         "counted_by": list(cell.summary.counted_by),
         "energy_source": "; ".join(cell.summary.energy_sources) or None,
-        "file_cached": None if cell.summary.file_cached is None else _round(cell.summary.file_cached),
+        "file_cached": None if cell.summary.file_cached is None else rounded(cell.summary.file_cached),
         "driver_test": results.run.facts.get("driver_test"),
         "skipped": cell.skipped,
         "failure": cell.kept.failure.what if cell.kept.failure else None,
@@ -62,17 +60,17 @@ def slope_json(results: StudyResults, cell: CellResults) -> dict[str, Any] | Non
         return {"value": None, "reason": slope.reason}
     line = slope.line
     return {
-        "value": _round(slope.rate),
-        "low": _round(slope.rate_low),
-        "high": None if slope.rate_high is None else _round(slope.rate_high),
+        "value": rounded(slope.rate),
+        "low": rounded(slope.rate_low),
+        "high": None if slope.rate_high is None else rounded(slope.rate_high),
         "unit": "tokens/s",
-        "overhead_s": _round(line.intercept),
-        "overhead_low_s": _round(line.intercept_low),
-        "overhead_high_s": _round(line.intercept_high),
-        "tokens_low": _round(line.x_low),
-        "tokens_high": _round(line.x_high),
+        "overhead_s": rounded(line.intercept),
+        "overhead_low_s": rounded(line.intercept_low),
+        "overhead_high_s": rounded(line.intercept_high),
+        "tokens_low": rounded(line.x_low),
+        "tokens_high": rounded(line.x_high),
         "curved": line.curved,
-        "curve_p": None if line.curve_p is None else _round(line.curve_p),
+        "curve_p": None if line.curve_p is None else rounded(line.curve_p),
         "n": line.n,
     }
 
@@ -82,16 +80,12 @@ def figure_json(figure: CellFigure) -> dict[str, Any]:
     if not isinstance(figure, Value):
         return {"value": None, "reason": figure.reason}
     return {
-        "value": _round(figure.value),
-        "low": _round(figure.low),
-        "high": _round(figure.high),
+        "value": rounded(figure.value),
+        "low": rounded(figure.low),
+        "high": rounded(figure.high),
         "bound": figure.bound,
         "n": figure.n,
         "unit": figure.unit,
         **({"thin": True} if figure.thin else {}),
         **({"this_run": True} if figure.this_run else {}),
     }
-
-
-def _round(value: float) -> float:
-    return float(f"{value:.{DIGITS}g}")

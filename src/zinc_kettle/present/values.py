@@ -11,6 +11,8 @@ LOPSIDED = 1.5
 STATE_MARKS: dict[CellState, str] = {"planned": "○", "partly": "◐", "measured": "●", "failed": "✕", "skipped": "–"}
 CAUTION_MARK = "▲"
 NO_VALUE = "–"
+JSON_DIGITS = 6
+"""Significant digits: more than any spread here, fewer than a float's noise."""
 
 
 def value_text(figure: CellFigure) -> tuple[str, str]:
@@ -80,3 +82,8 @@ def bound_name(figure: CellFigure) -> str:
 def scope(figure: Value) -> str:
     """`, this run` where the bounds tell of this run only, because it was too short to see how the machine wanders."""
     return ", this run" if figure.this_run else ""
+
+
+def rounded(value: float) -> float:
+    """A number as JSON has it."""
+    return float(f"{value:.{JSON_DIGITS}g}")

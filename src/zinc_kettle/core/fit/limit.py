@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from zinc_kettle.core.energy import WALL
-from zinc_kettle.core.facts import EngineFacts, MachineFacts
+from zinc_kettle.core.facts import EngineFacts, MachineFacts, ModelFacts
 from zinc_kettle.core.repeat import Figure, Missing, Repeat
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.storage_types import CACHE_TYPES
@@ -62,7 +62,21 @@ def _streams(repeat: Repeat) -> float:
 def _kv_bytes(extras: Mapping[str, float], depth: float) -> float:
     """KV cache that one stream reads for a token at a depth; windowed layers read no more than their window."""
     whole, windowed = extras.get("kv_bytes_token", 0.0), extras.get("kv_windowed_token", 0.0)
-    return (whole - windowed) * depth + windowed * min(depth, extras.get("window", depth))
+    return at_depth(whole, windowed, depth, window=extras.get("window"))
+
+
+def at_depth(each: float, windowed: float, depth: float, *, window: float | None) -> float:
+    """What grows with each token of context, at a depth; its windowed part no further than the window."""
+    return (each - windowed) * depth + windowed * min(depth, depth if window is None else window)
+
+
+def step_weight_bytes(model: ModelFacts, streams: int) -> float:
+    """Weights that a step of so many streams reads; of experts the expected number of distinct ones."""
+    read, active = float(model["touched"]["bytes"]), model.get("experts_active", 0)
+    if model.get("experts", 0) and active:
+        idle = 1.0 - active / model["experts"]
+        read += model["experts_bytes"] * (idle - idle**streams)
+    return read
 
 
 def limit_extras(engine_facts: EngineFacts, rig_facts: MachineFacts, *, streams: int, cache: str) -> dict[str, float]:
@@ -77,11 +91,7 @@ def limit_extras(engine_facts: EngineFacts, rig_facts: MachineFacts, *, streams:
     out: dict[str, float] = {}
     model = engine_facts.get("model")
     if model:
-        read = float(model["touched"]["bytes"])
-        if model["experts"] and model["experts_active"]:
-            idle = 1.0 - model["experts_active"] / model["experts"]
-            read += model["experts_bytes"] * (idle - idle**streams)
-        out["step_weight_bytes"] = read
+        out["step_weight_bytes"] = step_weight_bytes(model, streams)
         precision = CACHE_TYPES[cache].bits_per_weight / 16
         out["kv_bytes_token"] = model["kv_bytes_per_token_f16"] * precision
         if "window" in model:
