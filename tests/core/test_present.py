@@ -221,7 +221,7 @@ def test_slices_for_a_third_factor() -> None:
     """Two factors span the map, the third makes slices; every cell is in exactly one place."""
     plan = study({"quantization": ("F16", "Q4_0"), "threads": (1, 2), "prompt_tokens": (64, 96)})
     grid = grid_of(results_of({}, plan))
-    assert sorted(key for s in grid.slices for row in s.rows for key in row) == sorted(plan.by_key)
+    assert sorted(key for s in grid.slices for row in s.keys for key in row if key) == sorted(plan.by_key)
     assert [s.title for s in grid.slices] == ["64 prompt tokens", "96 prompt tokens"]
 
 
@@ -263,7 +263,7 @@ def test_a_large_map_is_seen_through_a_window() -> None:
     """Twenty by forty cells in a small pane: the window follows the cursor, says what lies beyond, and is never cut."""
     plan = study({"threads": tuple(range(1, 21)), "batch": tuple(range(32, 72))})
     results = results_of({}, plan)
-    place = layout(grid_of(results), 80, 20)
+    place = layout(grid_of(results).slices[0], 80, 20)
     assert place.rows < 20 and place.columns < 40
     origin = (0, 0)
     for cursor in ((0, 0), (19, 39), (10, 20), (0, 0)):

@@ -9,7 +9,6 @@ decide what is hard to tell, have most of it; and at each look among all pairs t
 
 from __future__ import annotations
 
-import itertools
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -153,8 +152,9 @@ def answer_of(study: Study, cells: Mapping[str, ByBlock]) -> Answer:
 def neighbours(study: Study, factor: str) -> list[Pair]:
     """Keys of the cells with neighbouring levels of a factor, all else equal; the later level first."""
     at = {tuple(cell.levels.items()): cell.key for cell in study.cells}
-    steps = list(itertools.pairwise(study.vary.get(factor, ())))
-    return [
-        (cell.key, at[tuple({**cell.levels, factor: low}.items())])
+    steps = study.steps(factor)
+    found = [
+        (cell.key, at.get(tuple(study.moved(cell.levels, factor, low).items())))
         for cell in study.cells for low, high in steps if cell.levels[factor] == high
     ]  # fmt: skip
+    return [(key, other) for key, other in found if other is not None]

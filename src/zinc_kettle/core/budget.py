@@ -124,6 +124,15 @@ class TimeLeft:
             self._log_sum += log - self._logs.get(key, 0.0)
             self._logs[key] = log
 
+    def of(self, key: str) -> float:
+        """Seconds one more repeat of a cell will take."""
+        total, count = self._took.get(key, (0.0, 0))
+        return total / count if count else self._correction * self._guesses[key]
+
+    @property
+    def _correction(self) -> float:
+        return math.exp(self._log_sum / len(self._logs)) if self._logs else 1.0
+
     @property
     def repeats(self) -> int:
         """Repeats still to do."""
@@ -132,5 +141,4 @@ class TimeLeft:
     @property
     def seconds(self) -> float:
         """Seconds they will take."""
-        correction = math.exp(self._log_sum / len(self._logs)) if self._logs else 1.0
-        return max(0.0, self._known_s + correction * self._guessed_s)
+        return max(0.0, self._known_s + self._correction * self._guessed_s)

@@ -6,7 +6,6 @@ One comparison for the map, the findings and whatever ranks or judges. What inte
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
@@ -21,17 +20,13 @@ from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.kinds import OverGaps, OverRequests
 from zinc_kettle.core.plan import workload
-from zinc_kettle.core.precision import answer_looks
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.stats.ratios import (
     ALPHA,
     MIN_FOR_CLAIM,
     clearly_apart,
-    holm,
     paired_ratio,
-    paired_ratios,
-    pairs_p,
     repeats_to_tell,
     unpaired_ratio,
 )  # fmt: skip
@@ -175,7 +170,7 @@ def _standing(results: StudyResults, name: str) -> Standing:
 
 def _answered(cells: Sequence[CellResults], results: StudyResults, name: str) -> Standing:
     """Of a study that is repeated until it is known which is best: what its looks have told."""
-    answer = answer_of(results.study, _by_block(cells, name))
+    answer = answer_of(results.study, by_block_of(cells, name))
     if not answer.leader:
         return Standing(too_early=True)
     tied = tuple(results.cell(key) for key in answer.left if key != answer.leader)
@@ -185,7 +180,7 @@ def _answered(cells: Sequence[CellResults], results: StudyResults, name: str) ->
     )  # fmt: skip
 
 
-def _by_block(cells: Sequence[CellResults], name: str) -> dict[str, dict[int, float]]:
+def by_block_of(cells: Sequence[CellResults], name: str) -> dict[str, dict[int, float]]:
     """A measure in each block, of each cell whose every repeat has it."""
     taken = {c.cell.key: (c.summary.blocks, c.series(name)) for c in cells}
     return {key: dict(zip(*both, strict=True)) for key, both in taken.items() if len(both[0]) == len(both[1])}
@@ -193,7 +188,7 @@ def _by_block(cells: Sequence[CellResults], name: str) -> dict[str, dict[int, fl
 
 def _not_clearly_apart(cells: Sequence[CellResults], top: CellResults, name: str) -> tuple[CellResults, ...]:
     """Cells that show no clear difference from the best, when all are held against each other at once."""
-    columns = _columns(cells, name)
+    columns = shared_columns(cells, name)
     if columns is not None:
         apart = clearly_apart(columns, cells.index(top))
         return tuple(c for c, far in zip(cells, apart, strict=True) if c is not top and not far)
@@ -203,7 +198,7 @@ def _not_clearly_apart(cells: Sequence[CellResults], top: CellResults, name: str
     return tuple(c for c in cells if c is not top and not _claims(found[c.cell.key], ALPHA / pairs))
 
 
-def _columns(cells: Sequence[CellResults], name: str) -> npt.NDArray[np.float64] | None:
+def shared_columns(cells: Sequence[CellResults], name: str) -> npt.NDArray[np.float64] | None:
     """A measure of all cells in the blocks they all have, shape (cells, blocks); None where that carries no claim."""
     taken = [samples(c, name) for c in cells]
     by_block = [dict(zip(t.blocks, t.values, strict=False)) for t in taken]
@@ -252,126 +247,6 @@ def to_settle(a: CellResults, b: CellResults, name: str, *, smallest: float, pai
     return Effort(share, further, further * sum(took) if all(took) else None)
 
 
-# gains
-@dataclass(frozen=True, slots=True)
-class Gain:
-    """What one level of a factor bought over another, all else equal."""
-
-    factor: str
-    low: Level
-    high: Level
-    """The level whose figure stands above the line."""
-    ratios: tuple[Interval, ...]
-    """One for each pair of cells that differ in nothing else."""
-    where: tuple[Mapping[str, Level], ...] = ()
-    """The other levels of each pair."""
-    adjusted: tuple[float, ...] = ()
-    """The p value of each, adjusted for all pairs of the study that were looked at together; 0 and 1 where the study is
-    repeated until this factor is answered, and its looks have told."""
-    alike: tuple[bool, ...] = ()
-    """Which pairs are known to differ by no more than is worth knowing; empty where that was not asked."""
-
-    @property
-    def signs(self) -> tuple[int, ...]:
-        """What each pair says: 1 clearly more, −1 clearly less, 0 no clear difference."""
-        return tuple(
-            0 if p >= ALPHA else 1 if r.value > 1 else -1 for r, p in zip(self.ratios, self.adjusted, strict=True)
-        )
-
-    @property
-    def clear(self) -> int:
-        """How many pairs show a clear difference."""
-        return sum(1 for s in self.signs if s)
-
-    def by_factor(self) -> tuple[str, list[tuple[Level, int, list[Interval]]]] | None:
-        """The factor whose level decides what is said; for each of its levels what, and the ratios. None where none
-        does."""
-        if len(set(self.signs)) < 2:
-            return None
-        for name in self.where[0]:
-            groups: dict[Level, list[tuple[int, Interval]]] = {}
-            for said, found, levels in zip(self.signs, self.ratios, self.where, strict=True):
-                groups.setdefault(levels[name], []).append((said, found))
-            if all(len({said for said, _ in group}) == 1 for group in groups.values()):
-                return name, [(level, group[0][0], [f for _, f in group]) for level, group in groups.items()]
-        return None
-
-
-def gains(results: StudyResults, name: str) -> list[Gain]:
-    """For each varied factor, what each level bought over the one before it in the plan; all pairs are one family."""
-    cells = [c for c in results.cells if c.done and len(c.series(name)) >= MIN_REPEATS]
-    at: dict[object, int] = {_without(c.cell.levels): i for i, c in enumerate(cells)}
-    steps = [
-        (factor, low, high, _pairs(cells, at, factor, low, high))
-        for factor, levels in results.study.vary.items() for low, high in itertools.pairwise(levels)
-    ]  # fmt: skip
-    pairs = [pair for *_, mine in steps for pair in mine]
-    ratios, p = _ratios(cells, pairs, name)
-    repeats = results.study.repeats
-    if repeats.until_answered is not None and name == repeats.until_measure:
-        p = [min(1.0, value * len(answer_looks(repeats))) for value in p]  # it was looked at so often
-    of = dict(zip(pairs, zip(ratios, holm(p), strict=True), strict=True))
-    alike: set[tuple[int, int]] = set()
-    if repeats.until_answered not in {None, BEST} and name == repeats.until_measure:
-        answer = answer_of(results.study, _by_block(cells, name))
-        for pair in (pair for factor, _, _, mine in steps if factor == repeats.until_answered for pair in mine):
-            keys = cells[pair[0]].cell.key, cells[pair[1]].cell.key
-            of[pair] = of[pair][0], 0.0 if keys in answer.apart else 1.0
-            alike |= {pair} if keys in answer.same else set()
-    out = []
-    for factor, low, high, mine in steps:
-        found = [(pair, *of[pair]) for pair in mine if of[pair][0] is not None]
-        if found:
-            where = tuple({n: v for n, v in cells[a].cell.levels.items() if n != factor} for (a, _), *_ in found)
-            told = tuple(r for _, r, _ in found if r is not None)
-            same = tuple(pair in alike for pair, *_ in found)
-            out.append(Gain(factor, low, high, told, where, tuple(adjusted for *_, adjusted in found), same))
-    return out
-
-
-def _pairs(
-    cells: Sequence[CellResults], at: Mapping[object, int], factor: str, low: Level, high: Level
-) -> list[tuple[int, int]]:
-    """Places of the cells with one level and with the other, all else equal."""
-    tops = [(i, c) for i, c in enumerate(cells) if c.cell.levels[factor] == high]
-    others = [(i, at.get(_without({**c.cell.levels, factor: low}))) for i, c in tops]
-    return [(i, other) for i, other in others if other is not None]
-
-
-def _ratios(
-    cells: Sequence[CellResults], pairs: Sequence[tuple[int, int]], name: str
-) -> tuple[list[Interval | None], list[float]]:
-    """The ratio of each pair, and its p value by the error of all cells, where they share blocks."""
-    columns = _columns(cells, name)
-    if columns is not None and all(len(c.series(name)) == columns.shape[1] for c in cells):
-        return list(paired_ratios(columns, pairs)), pairs_p(columns, pairs)  # thousands at once
-    found = [ratio(cells[a], cells[b], name) for a, b in pairs]
-    if columns is not None:
-        return found, pairs_p(columns, pairs)
-    return found, [1.0 if r is None else r.p for r in found]
-
-
-def gain_effort(results: StudyResults, gain: Gain, *, smallest: float) -> Effort | None:
-    """What would tell the largest of a step's differences with 90%, all its pairs looked at together.
-
-    Args:
-        results: The run.
-        gain: A step of a factor.
-        smallest: The smallest difference worth knowing, as a share.
-
-    Returns:
-        None where too little is measured to say.
-    """
-    carried = [r for r in gain.ratios if r.bound == "interval95" and r.high > r.low]
-    if not carried:
-        return None
-    found = max(carried, key=lambda r: abs(np.log(r.value)))
-    share = max(smallest, max(found.value, 1 / found.value) - 1)
-    further = max(1, repeats_to_tell(found, share, pairs=len(gain.ratios)) - found.n)
-    took = [c.summary.took_s for c in results.cells if c.done]
-    return Effort(share, further, 2 * len(gain.ratios) * further * median(took) if all(took) else None)
-
-
 # tokenizers
 DENSITY = "prompt_density"
 SAME_DENSITY = 0.02
@@ -410,7 +285,7 @@ def _other_tokenizers(results: StudyResults) -> tuple[CellResults, CellResults] 
     return None
 
 
-def _without(levels: Mapping[str, Level], names: Sequence[str] = ()) -> tuple[tuple[str, str, Level], ...]:
+def levels_key(levels: Mapping[str, Level], names: Sequence[str] = ()) -> tuple[tuple[str, str, Level], ...]:
     """Levels as a key: by name, and with their type, for 1 and true are not the same level."""
     return tuple((n, type(v).__name__, v) for n, v in sorted(levels.items()) if n not in names)
 

@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import itertools
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from weakref import WeakKeyDictionary
 
+from zinc_kettle.core.design import baseline
 from zinc_kettle.core.factors import Level, label
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.results import CellResults, StudyResults
 
 SIMULATED_MARK = "(sim.)"
 """Beside the name of a simulated rig."""
+Axes = tuple[str | None, str | None]
+"""The factors of the rows and of the columns."""
 
 
 @dataclass(frozen=True)
 class GridAxis:
-    """One side of the map."""
+    """One side of a map."""
 
     factor: str | None
     heading: str
@@ -27,32 +31,38 @@ class GridAxis:
 
 @dataclass(frozen=True)
 class Slice:
-    """One map of a study with more than two factors: keys of cells by row and column."""
+    """One map: of a study with more than two factors there are several."""
 
     title: str
-    rows: tuple[tuple[str, ...], ...]
+    rows: GridAxis
+    columns: GridAxis
+    keys: tuple[tuple[str | None, ...], ...]
+    """Keys of the cells by row and column; None where the design has no cell."""
+
+    def cells(self, results: StudyResults) -> list[list[CellResults | None]]:
+        """Its cells, by row and column."""
+        return [[None if key is None else results.cell(key) for key in row] for row in self.keys]
 
 
 @dataclass(frozen=True)
 class Grid:
-    """Rows and columns of the map, and one slice for each combination of further factors."""
+    """A map for each combination of the factors that do not span it, or for each factor that changes alone."""
 
-    rows: GridAxis
-    columns: GridAxis
     slices: tuple[Slice, ...]
 
-    def cells(self, results: StudyResults, part: int) -> list[list[CellResults]]:
-        """The cells of a slice, by row and column."""
-        return [[results.cell(key) for key in row] for row in self.slices[part].rows]
+    @property
+    def strip(self) -> bool:
+        """True where it is of one factor with numbers for levels, or several such beside each other."""
+        return all(len(part.rows.labels) == 1 for part in self.slices)
 
 
-def axes(study: Study) -> tuple[str | None, str | None]:
+def axes(study: Study) -> Axes:
     """Which factors span the map: rows and columns.
 
     What names a configuration (model, quantization) goes down, what has a scale goes across; a third and further
     factors become slices.
     """
-    names = [name for name, levels in study.vary.items() if len(levels) > 1] or list(study.vary)
+    names = _spanning(study)
     words = [n for n in names if study.factors[n].type in {"text", "model"}]
     scales = [n for n in names if n not in words]
     if words and scales:
@@ -62,21 +72,46 @@ def axes(study: Study) -> tuple[str | None, str | None]:
     return (names[0], None) if words else (None, names[0] if names else None)
 
 
-_GRIDS: WeakKeyDictionary[StudyResults, Grid] = WeakKeyDictionary()
+def axes_choices(study: Study) -> list[Axes]:
+    """Every pair of factors the map may be spanned by, the usual one first; one where there is nothing to choose."""
+    usual = axes(study)
+    if study.design.kind != "all":
+        return [usual]
+    names = _spanning(study)
+    if len(names) < 2:
+        return [usual, (usual[1], usual[0])]
+    rest = [pair for pair in itertools.permutations(names, 2) if pair not in (usual, (usual[1], usual[0]))]
+    return [usual, (usual[1], usual[0]), *rest]
+
+
+def _spanning(study: Study) -> list[str]:
+    leading = study.leading
+    return [name for name in leading if len(study.vary[name]) > 1] or leading
+
+
+_GRIDS: WeakKeyDictionary[StudyResults, dict[Axes, Grid]] = WeakKeyDictionary()
 """A layout changes only with the plan, and a plan of ten thousand cells is not laid out again at each redraw."""
 
 
-def grid_of(results: StudyResults) -> Grid:
-    """The layout of a study."""
-    if results not in _GRIDS:
-        _GRIDS[results] = _grid(results)
-    return _GRIDS[results]
+def grid_of(results: StudyResults, by: Axes | None = None) -> Grid:
+    """The layout of a study.
+
+    Args:
+        results: The study.
+        by: The factors that span it; the usual ones where none are named.
+    """
+    kept = _GRIDS.setdefault(results, {})
+    chosen = by or axes(results.study)
+    if chosen not in kept:
+        alone = results.study.design.kind == "one-at-a-time" and len(_spanning(results.study)) > 1
+        kept[chosen] = _strips(results) if alone else _grid(results, chosen)
+    return kept[chosen]
 
 
-def _grid(results: StudyResults) -> Grid:
+def _grid(results: StudyResults, by: Axes) -> Grid:
     study = results.study
-    row, column = axes(study)
-    others = [name for name in study.vary if name not in (row, column)]
+    row, column = by
+    others = [name for name in study.leading if name not in by]
     row_levels: tuple[Level | None, ...] = study.vary[row] if row else (None,)
     column_levels: tuple[Level | None, ...] = study.vary[column] if column else (None,)
     table: dict[tuple[object, ...], str] = {}
@@ -86,19 +121,42 @@ def _grid(results: StudyResults) -> Grid:
         rest = tuple(levels[name] for name in others)
         rests[rest] = None
         table[(*rest, levels.get(row or ""), levels.get(column or ""))] = cell.key
+    down, across = _axis(results, row, row_levels), _axis(results, column, column_levels)
     slices = tuple(
         Slice(
             " · ".join(study.factors[n].says(v) for n, v in zip(others, rest, strict=True)),
-            tuple(tuple(table[(*rest, r, c)] for c in column_levels) for r in row_levels),
+            down,
+            across,
+            tuple(tuple(table.get((*rest, r, c)) for c in column_levels) for r in row_levels),
         )
         for rest in rests
     )
+    return Grid(slices or (Slice("", down, across, ((None,),)),))
+
+
+def _strips(results: StudyResults) -> Grid:
+    """One row for each factor of a design of one factor at a time; the baseline's cell stands in every one."""
+    study = results.study
+    base = baseline(study.vary, study.design)
+    keys = {tuple(cell.levels.items()): cell.key for cell in study.cells}
+    out = []
+    for name in _spanning(study):
+        row = tuple(keys.get(tuple(study.moved(base, name, level).items())) for level in study.vary[name])
+        rest = " · ".join(study.factors[n].says(v) for n, v in base.items() if n not in study.design.tie(name))
+        out.append(Slice(rest, _axis(results, None, (None,)), _axis(results, name, study.vary[name]), (row,)))
+    return Grid(tuple(out))
+
+
+def _axis(results: StudyResults, factor: str | None, levels: Sequence[Level | None]) -> GridAxis:
+    study = results.study
+    if factor is None:
+        return GridAxis(None, "", ("",))
     made_up = {name for name, facts in results.run.facts.get("rigs", {}).items() if facts.get("simulated")}
-    return Grid(_axis(study, row, row_levels, made_up), _axis(study, column, column_levels, made_up), slices)
-
-
-def _axis(study: Study, factor: str | None, levels: tuple[Level | None, ...], made_up: set[str]) -> GridAxis:
-    names = ["" if level is None else label(level) for level in levels]
-    if factor == "rig":
-        names = [f"{name} {SIMULATED_MARK}" if name in made_up else name for name in names]
-    return GridAxis(factor, study.factors[factor].heading if factor else "", tuple(names))
+    tie = study.design.tie(factor)
+    names = []
+    for place in range(len(levels)):
+        said = [label(study.vary[name][place]) for name in tie]
+        if factor == "rig" and said[0] in made_up:
+            said[0] += f" {SIMULATED_MARK}"
+        names.append(" / ".join(said))
+    return GridAxis(factor, " / ".join(study.factors[name].heading for name in tie), tuple(names))

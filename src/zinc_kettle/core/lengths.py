@@ -44,9 +44,10 @@ def _families(results: StudyResults) -> list[LengthFamily]:
     varied = next((factor for factor in FACTORS if len(results.study.vary.get(factor, ())) > 1), None)
     if varied is None:
         return []
+    tied = results.study.design.tie(varied)
     groups: dict[tuple[object, ...], list[CellResults]] = defaultdict(list)
     for cell in results.cells:
-        groups[tuple(level for name, level in cell.cell.levels.items() if name != varied)].append(cell)
+        groups[tuple(level for name, level in cell.cell.levels.items() if name not in tied)].append(cell)
     return [_family(tuple(members), varied) for members in groups.values()]
 
 

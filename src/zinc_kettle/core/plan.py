@@ -12,6 +12,7 @@ from dataclasses import asdict, dataclass, field
 from functools import cached_property
 from typing import Literal
 
+from zinc_kettle.core.design import Design, baseline, combinations, moved
 from zinc_kettle.core.factors import FACTORS, Factor, Level
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
 from zinc_kettle.core.recipe import BUILT_IN, OPEN_PROTOCOL, Endpoint, Engine, Role, factors_of
@@ -109,6 +110,8 @@ class Limits:
     load_s: float = 300.0
     quiet_s: float = 0.0
     """How long a repeat may wait for the hypervisor to leave the machine alone; 0 does not wait."""
+    total_s: float = 0.0
+    """The run begins no repeat that is expected to end later than this after its start; 0 sets no cap."""
 
 
 @dataclass(frozen=True)
@@ -128,6 +131,7 @@ class Study:
     load: Load = field(default_factory=Load)
     retry: RetryPolicy = field(default_factory=RetryPolicy)
     promise: Promise = field(default_factory=Promise)
+    design: Design = field(default_factory=Design)
     engines: tuple[Engine, ...] = ()
     """The engines it names, with their settings as their recipes declared them then."""
     rig_engines: dict[str, str] = field(default_factory=dict)
@@ -145,13 +149,30 @@ class Study:
 
     @cached_property
     def cells(self) -> tuple[Cell, ...]:
-        """All combinations of the levels, the first factor slowest."""
+        """The combinations its design asks for, the first factor slowest."""
         return tuple(_combined(self))
 
     @cached_property
     def by_key(self) -> Mapping[str, Cell]:
         """The cells by their keys, in the same order."""
         return {cell.key: cell for cell in self.cells}
+
+    @property
+    def leading(self) -> list[str]:
+        """The factors that vary, without those that follow one they are tied to."""
+        return [name for name in self.vary if self.design.leads(name)]
+
+    def steps(self, factor: str) -> list[tuple[Level, Level]]:
+        """The levels of a factor that are compared: each with the one before it, or all with the baseline's."""
+        levels = self.vary.get(factor, ())
+        if self.design.kind == "all":
+            return list(itertools.pairwise(levels))
+        base = baseline(self.vary, self.design).get(factor)
+        return [(base, level) for level in levels if base is not None and level != base]
+
+    def moved(self, levels: Mapping[str, Level], factor: str, level: Level) -> dict[str, Level]:
+        """A cell's levels with another level of one factor, and of those that are tied to it."""
+        return moved(self.vary, self.design, levels, factor, level)
 
 
 @dataclass(frozen=True)
@@ -217,11 +238,9 @@ def engine_name(levels: Mapping[str, object], rig_engines: Mapping[str, str], *,
 
 
 def _combined(study: Study) -> Iterator[Cell]:
-    names = list(study.vary)
     top = _highest_concurrency(study)
     defaults: dict[str, tuple[Engine, dict[str, Level | None]]] = {}
-    for index, combination in enumerate(itertools.product(*study.vary.values())):
-        levels: dict[str, Level] = dict(zip(names, combination, strict=True))
+    for index, levels in enumerate(combinations(study.vary, study.design)):
         found = engine_name({**study.hold, **levels}, study.rig_engines, on_endpoint=study.endpoint is not None)
         if found not in defaults:
             engine = study.engine_of(levels)

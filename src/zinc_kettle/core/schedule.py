@@ -17,9 +17,11 @@ from zinc_kettle.core.factors import Level
 from zinc_kettle.core.plan import Cell, LaunchSpec, Repeats, Study
 from zinc_kettle.core.precision import wanted_repeats
 
-DecisionKind = Literal["skip", "restore", "more", "add-level", "stop-after", "pause", "resume", "settle", "acknowledge"]
-"""`settle`: the tool's own, where the question no longer needs more repeats of a cell. `acknowledge`: a caution is
-known to be no worry; it changes nothing of what is measured, and says why."""
+DecisionKind = Literal[
+    "skip", "restore", "more", "add-level", "stop-after", "pause", "resume", "settle", "time-up", "acknowledge"
+]
+"""The tool's own are `settle`, where the question needs no more repeats of a cell, and `time-up`, at the cap on time.
+`acknowledge`: a caution is known to be no worry; it changes nothing of what is measured, and says why."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,7 +17,7 @@ ABOUT_ALL: tuple[Wish, ...] = ("pause", "resume", "stop-after")
 MOST_MORE = 1_000
 SAID: dict[str, str] = {
     "pause": "paused", "resume": "went on", "stop-after": "to stop after its block", "skip": "skipped",
-    "restore": "taken up again", "more": "more repeats", "add-level": "added",
+    "restore": "taken up again", "more": "more repeats", "add-level": "added", "time-up": "ended at its cap on time",
 }  # fmt: skip
 
 
@@ -55,6 +55,9 @@ def _new_level(results: StudyResults, levels: Mapping[str, Level]) -> Problem | 
     (name, level), *_ = levels.items()
     if name not in study.vary:
         return Problem(("vary", name), f"this study does not vary {name}", remedy=nearest(name, study.vary))
+    if len(study.design.tie(name)) > 1:
+        return Problem(("vary", name), f"{name} is tied to another factor", why="a new level would have no partner",
+                       remedy="make another study with the longer lists")  # fmt: skip
     if level in study.vary[name]:
         return Problem(("vary", name), f"{_said(levels)} is there already", remedy="more repeats its cells further")
     found = level_problem("vary", name, level, study.engines)

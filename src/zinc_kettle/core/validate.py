@@ -10,7 +10,8 @@ import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from zinc_kettle.core.factors import FACTORS, TYPES, Factor, Level, LevelType
+from zinc_kettle.core.design import Design, baseline, combinations, count_before
+from zinc_kettle.core.factors import FACTORS, TYPES, Factor, Level, LevelType, label
 from zinc_kettle.core.plan import Cell, Limits, Prompts, Repeats, Study, engine_name, shape_of, turns_of
 from zinc_kettle.core.recipe import Endpoint, Engine, Setting, factors_of
 from zinc_kettle.core.traffic import Load, Promise, RetryPolicy
@@ -50,6 +51,7 @@ class Draft:
     load: Load = field(default_factory=Load)
     retry: RetryPolicy = field(default_factory=RetryPolicy)
     promise: Promise = field(default_factory=Promise)
+    design: Design = field(default_factory=Design)
     known: Mapping[str, Engine] = field(default_factory=dict)
     """All engines there are recipes for, by name."""
     rig_engines: Mapping[str, str] = field(default_factory=dict)
@@ -79,10 +81,10 @@ def validate(draft: Draft) -> list[Problem]:
     """Every problem of a draft, in the order in which a person reads it; none where it can be measured."""
     engines = [draft.known[name] for name in draft.engines if name in draft.known]
     problems = [*_unknown_engines(draft), *factor_problems(draft.vary, draft.hold, engines), *_whole(draft)]
-    problems += [*_shapes(draft), *_question(draft)]
+    problems += [*_design(draft), *_shapes(draft), *_question(draft)]
     if problems:
         return problems
-    return list(_lengths(draft))
+    return list(_cells(draft)) or list(_lengths(draft))
 
 
 def study_of(draft: Draft) -> Study:
@@ -92,7 +94,7 @@ def study_of(draft: Draft) -> Study:
         vary={name: tuple(_known(level) for level in levels) for name, levels in draft.vary.items()},
         hold={name: _known(level) for name, level in draft.hold.items()},
         endpoint=draft.endpoint, prompts=draft.prompts, repeats=draft.repeats, limits=draft.limits, seed=draft.seed,
-        temperature=draft.temperature, load=draft.load, retry=draft.retry, promise=draft.promise,
+        temperature=draft.temperature, load=draft.load, retry=draft.retry, promise=draft.promise, design=draft.design,
         engines=tuple(draft.known[name] for name in draft.engines if name in draft.known),
         rig_engines={rig: engine for rig, engine in draft.rig_engines.items() if rig in _rigs(draft)},
     )  # fmt: skip
@@ -178,7 +180,7 @@ def _level_problem(path: tuple[str, ...], factor: Factor, level: object) -> Prob
 def _whole(draft: Draft) -> Iterator[Problem]:
     if not draft.vary:
         yield Problem(("vary",), "nothing varies", remedy="vary at least one factor, such as threads = [1, 2]")
-    if math.prod(len(levels) for levels in draft.vary.values()) > MAX_CELLS:
+    if math.prod(len(levels) for levels in draft.vary.values()) > MAX_CELLS and _count(draft) > MAX_CELLS:
         yield Problem(("vary",), f"the study has more than {MAX_CELLS:,} cells", remedy="vary less")
     if draft.endpoint is not None:
         yield from _endpoint(draft)
@@ -192,6 +194,56 @@ def _whole(draft: Draft) -> Iterator[Problem]:
                       remedy="use one kind")  # fmt: skip
     if draft.prompts.sample is not None and not draft.prompts.recorded:
         yield Problem(("prompts", "sample"), "there is nothing to sample", remedy="add a .jsonl or .csv file")
+
+
+def _count(draft: Draft) -> int:
+    """Cells before any are left out."""
+    vary = {name: [_known(level) for level in levels] for name, levels in draft.vary.items()}
+    return count_before(vary, draft.design)
+
+
+def _design(draft: Draft) -> Iterator[Problem]:
+    """Ties, combinations left out and the baseline must name what varies."""
+    design, vary = draft.design, draft.vary
+    yield from _ties(draft)
+    rules: list[tuple[str, Mapping[str, tuple[Level, ...]]]] = [("without", rule) for rule in design.without]
+    rules.append(("baseline", {name: (level,) for name, level in design.baseline.items()}))
+    for section, named in rules:
+        path = ("design", section)
+        for name, levels in named.items():
+            if name not in vary:
+                yield Problem(path, f"this study does not vary {name}", remedy=nearest(name, vary))
+                continue
+            strange = next((v for v in levels if not any(v == w and type(v) is type(w) for w in vary[name])), None)
+            if strange is not None:
+                given = ", ".join(label(_known(v)) for v in vary[name])
+                yield Problem(path, f"{name} has no level {label(strange)} here", remedy=f"one of: {given}")
+
+
+def _ties(draft: Draft) -> Iterator[Problem]:
+    path, tied = ("design", "ties"), [name for tie in draft.design.ties for name in tie]
+    if len(set(tied)) < len(tied):
+        yield Problem(path, "a factor is tied twice", remedy="name each factor in one tie")
+    for tie in draft.design.ties:
+        strange = next((name for name in tie if name not in draft.vary), None)
+        if strange is not None:
+            yield Problem(path, f"this study does not vary {strange}", remedy=nearest(strange, draft.vary))
+        elif len(tie) < 2:
+            yield Problem(path, "a tie needs two factors or more", remedy='ties = [["concurrency", "slots"]]')
+        elif len({len(draft.vary[name]) for name in tie}) > 1:
+            counts = ", ".join(f"{name} {len(draft.vary[name])}" for name in tie)
+            yield Problem(path, f"{' and '.join(tie)} are tied and have different numbers of levels ({counts})",
+                          why="each level of one goes with one of the other", remedy="give both as many")  # fmt: skip
+
+
+def _cells(draft: Draft) -> Iterator[Problem]:
+    """What is left once combinations are left out."""
+    study = study_of(draft)
+    if draft.design.without and next(combinations(study.vary, study.design), None) is None:
+        yield Problem(("design", "without"), "every cell is left out", remedy="leave out less")
+    base = baseline(study.vary, study.design)
+    if draft.design.kind == "one-at-a-time" and draft.design.leaves_out(base):
+        yield Problem(("design", "without"), "the baseline itself is left out", remedy="choose another baseline")
 
 
 def _endpoint(draft: Draft) -> Iterator[Problem]:

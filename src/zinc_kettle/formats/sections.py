@@ -76,6 +76,7 @@ class LimitsSection(Section):
     stall_s: Seconds = 120.0
     load_s: Seconds = 300.0
     quiet_s: SecondsOrNone = 0.0
+    total_s: Annotated[float, Field(ge=0, le=7 * 86_400, strict=False)] = 0.0
 
 
 class LengthsSection(Section):
@@ -159,6 +160,23 @@ class PromiseSection(Section):
     tpot_s: Seconds | None = None
 
 
+class DesignSection(Section):
+    """`[design]`: how the levels are combined."""
+
+    kind: Literal["all", "one-at-a-time"] = "all"
+    baseline: dict[str, str | int | bool] = {}
+    ties: list[list[str]] = []
+    without: list[dict[str, str | int | bool | list[str | int | bool]]] = []
+
+    @model_validator(mode="after")
+    def _fits(self) -> DesignSection:
+        if self.baseline and self.kind == "all":
+            raise ValueError('a baseline only applies with kind = "one-at-a-time"')
+        if any(not rule for rule in self.without):
+            raise ValueError("an empty combination would leave out every cell")
+        return self
+
+
 class EndpointSection(Section):
     """`[endpoint]`: an engine that already runs."""
 
@@ -191,4 +209,5 @@ class StudyFile(Section):
     load: LoadSection = LoadSection()
     retry: RetrySection = RetrySection()
     promise: PromiseSection = PromiseSection()
+    design: DesignSection = DesignSection()
     endpoint: EndpointSection | None = None

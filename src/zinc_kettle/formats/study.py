@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ValidationError
 
 from zinc_kettle.core import plan, recipe, traffic
+from zinc_kettle.core.design import Design
 from zinc_kettle.core.suite import SUITE
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.validate import Draft, Problem, factor_problems, nearest, study_of, validate
@@ -24,7 +25,7 @@ from zinc_kettle.formats.toml import parse_toml, read_toml
 NESTED: dict[str, type[BaseModel]] = {
     "repeats": sections.RepeatsSection, "limits": sections.LimitsSection, "prompts": sections.PromptsSection,
     "endpoint": sections.EndpointSection, "load": sections.LoadSection, "retry": sections.RetrySection,
-    "promise": sections.PromiseSection,
+    "promise": sections.PromiseSection, "design": sections.DesignSection,
 }  # fmt: skip
 T = TypeVar("T")
 ANSWER_CEILING = 40
@@ -51,7 +52,7 @@ def read_study(path: Path, known: Known) -> tuple[plan.Study, str]:
         StudyFileError: Anything wrong with it, each with its line.
     """
     raw, text = read_toml(path)
-    return _study(raw, text, path.name, path.parent, known), text
+    return _raised(check_study(raw, path.parent, known), text, path.name), text
 
 
 def parse_study(text: str, known: Known, *, file: str, folder: Path) -> plan.Study:
@@ -60,21 +61,39 @@ def parse_study(text: str, known: Known, *, file: str, folder: Path) -> plan.Stu
     Raises:
         StudyFileError: Anything wrong with it, each with its line.
     """
-    return _study(parse_toml(text, file=file), text, file, folder, known)
+    return _raised(check_study(parse_toml(text, file=file), folder, known), text, file)
 
 
-def _study(raw: dict[str, Any], text: str, file: str, folder: Path, known: Known) -> plan.Study:
+@dataclass(frozen=True)
+class Checked:
+    """What a study file says: a study, or what is wrong."""
+
+    study: plan.Study | None
+    problems: tuple[Problem, ...] = ()
+
+
+def check_study(raw: Mapping[str, Any], folder: Path, known: Known) -> Checked:
+    """Everything that is wrong with the values of a study file; the study where nothing is.
+
+    Args:
+        raw: Its values, as TOML gives them.
+        folder: Where prompt files are looked up.
+        known: What it may name.
+    """
     try:
         model = StudyFile.model_validate(raw)
     except ValidationError as error:
-        problems = [_translated(found) for found in error.errors()]
-        raise _error([*problems, *_factors_of(raw, known)], text, file) from error
+        return Checked(None, (*(_translated(found) for found in error.errors()), *_factors_of(raw, known)))
     reader = _Files(folder)
     draft = _draft(model, reader, known)
-    problems = [*reader.problems, *([] if reader.problems else validate(draft))]
-    if problems:
-        raise _error(problems, text, file)
-    return study_of(draft)
+    problems = tuple(reader.problems or validate(draft))
+    return Checked(None if problems else study_of(draft), problems)
+
+
+def _raised(checked: Checked, text: str, file: str) -> plan.Study:
+    if checked.study is None:
+        raise _error(checked.problems, text, file)
+    return checked.study
 
 
 def _error(problems: Sequence[Problem], text: str, file: str) -> StudyFileError:
@@ -166,6 +185,7 @@ def _draft(m: StudyFile, files: _Files, known: Known) -> Draft:
         load=_load(m.load, files),
         retry=traffic.RetryPolicy(**{**m.retry.model_dump(), "on": tuple(m.retry.on)}),
         promise=traffic.Promise(**m.promise.model_dump()),
+        design=_design(m.design),
         known=known.engines,
         rig_engines=known.rig_engines,
     )
@@ -187,6 +207,13 @@ def _prompts(m: StudyFile, files: _Files) -> plan.Prompts:
         tuple(m.prompts.files), tuple(texts), tuple(traffic.sample(recorded, m.prompts.sample, seed=m.seed)), tasks,
         m.prompts.sample, _lengths(m.prompts.lengths), _lengths(m.prompts.outputs),
     )  # fmt: skip
+
+
+def _design(m: sections.DesignSection) -> Design:
+    without = tuple(
+        {name: tuple(mine) if isinstance(mine, list) else (mine,) for name, mine in rule.items()} for rule in m.without
+    )
+    return Design(m.kind, dict(m.baseline), tuple(tuple(tie) for tie in m.ties), without)
 
 
 def _load(m: sections.LoadSection, files: _Files) -> traffic.Load:

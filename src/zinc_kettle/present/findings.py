@@ -9,10 +9,11 @@ from typing import Literal
 
 from zinc_kettle.core.breakdown import TimeSplit, time_split
 from zinc_kettle.core.cautions.machine import BUSY_CORES
-from zinc_kettle.core.compare import DENSITY, Effort, Gain, gain_effort, gains, other_tokenizers, standing, to_settle
+from zinc_kettle.core.compare import DENSITY, Effort, other_tokenizers, standing, to_settle
 from zinc_kettle.core.factors import Factor, Level
 from zinc_kettle.core.facts import BusyFacts, MachineFacts
 from zinc_kettle.core.family import PrefillSlope
+from zinc_kettle.core.gains import Gain, gain_effort, gains
 from zinc_kettle.core.lengths import families
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Study, shape_of

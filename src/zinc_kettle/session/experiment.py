@@ -247,7 +247,7 @@ class Experiment:
         self._settle()
         time_left, block = self._time_left(left), 0
         self._tell_progress(time_left)
-        paused = False
+        paused, started = False, self._ports.clock.now_ns()
         while True:
             if self._read_decisions():
                 self._emit(p.Widened(self._run_id))
@@ -264,6 +264,9 @@ class Experiment:
             step = self._schedule.next_step(self._state.done, from_block=block)
             if step is None:
                 return not any(self._left().values())
+            if self._over(started, time_left.of(step.cell)):
+                self._ports.store.decide(self._run_id, Decision("time-up", self._ports.clock.wall_s(), step=step))
+                return False
             if self._schedule.study.repeats.order == "interleaved":
                 block = step.block
             began = self._ports.clock.now_ns()
@@ -273,6 +276,12 @@ class Experiment:
             more = max(0, self._schedule.wanted(step.cell, tally) - len(tally.blocks))
             time_left.repeat_took(step.cell, (self._ports.clock.now_ns() - began) / 1e9, left=more)
             self._tell_progress(time_left)
+
+    def _over(self, started_ns: int, needs_s: float) -> bool:
+        """True where the next repeat is expected to end after the time the study may take."""
+        cap = self._schedule.study.limits.total_s
+        begun = self._state.measured or self._state.failed  # before that there are only guesses
+        return bool(cap and begun) and (self._ports.clock.now_ns() - started_ns) / 1e9 + needs_s > cap
 
     def _settle(self, step: Step | None = None) -> None:
         """Enter into the log which cells need no more repeats, where the question decides that."""

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from zinc_kettle.core.cautions import QUIET_CODES
 from zinc_kettle.core.chart import Axis, Cell, Chart, Panel
 from zinc_kettle.core.compare import Standing, standing
-from zinc_kettle.core.grid import GridAxis, grid_of
+from zinc_kettle.core.grid import Axes, GridAxis, grid_of
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import byte_size, digits, duration
@@ -37,7 +37,7 @@ ALL = Window()
 
 def map_panel(
     results: StudyResults, name: str, part: int, *, at: Window = ALL, rank: Standing | None = None,
-    planned: Mapping[str, Planned] | None = None, running: str | None = None,
+    planned: Mapping[str, Planned] | None = None, running: str | None = None, by: Axes | None = None,
 ) -> Panel:  # fmt: skip
     """One slice of a study's map.
 
@@ -49,14 +49,17 @@ def map_panel(
         rank: Which cell is best; nothing is marked where it is not given.
         planned: What is known of cells that are not measured yet, by key.
         running: Key of the cell that is being measured.
+        by: The factors that span it; the usual ones where none are named.
     """
-    grid = grid_of(results)
+    here = grid_of(results, by).slices[part]
     rank = rank or Standing()
     tied = {cell.cell.key for cell in rank.tied}
     best = rank.best.cell.key if rank.best else None
     marks = []
-    for r, row in enumerate(grid.slices[part].rows[at.top : at.top + at.rows]):
+    for r, row in enumerate(here.keys[at.top : at.top + at.rows]):
         for c, key in enumerate(row[at.left : at.left + at.columns]):
+            if key is None:
+                continue
             cell = results.cell(key)
             lines = _lines(cell, name, (planned or {}).get(key, NOTHING_KNOWN), running=key == running)
             if key in tied:
@@ -64,8 +67,7 @@ def map_panel(
             shade = _shade(cell, name, rank)
             marks.append(Cell(key, c, r, tuple(lines), shade, key == best, key in tied, cell.state == "failed"))
     return Panel(
-        _axis(grid.columns, at.left, at.columns), _axis(grid.rows, at.top, at.rows), tuple(marks),
-        title=grid.slices[part].title,
+        _axis(here.columns, at.left, at.columns), _axis(here.rows, at.top, at.rows), tuple(marks), title=here.title,
     )  # fmt: skip
 
 

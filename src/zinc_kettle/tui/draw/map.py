@@ -9,7 +9,7 @@ from rich.cells import cell_len
 from rich.style import Style
 
 from zinc_kettle.core.chart import Axis, Cell, Panel
-from zinc_kettle.core.grid import Grid
+from zinc_kettle.core.grid import Slice
 from zinc_kettle.core.text import shorten
 from zinc_kettle.tui.theme import Palette, blend, readable
 
@@ -19,6 +19,8 @@ GAP = 1
 HEADS = 2
 """Lines of a map that are no cells: the heads, and what lies beyond."""
 
+NO_CELL = Cell("", 0, 0, ("–",))
+"""Where the design has no cell."""
 Piece = tuple[str, Style]
 Line = list[Piece]
 """Pieces of one line, from left to right."""
@@ -58,12 +60,12 @@ class Layout:
         return None
 
 
-def layout(grid: Grid, width: int, height: int) -> Layout:
+def layout(part: Slice, width: int, height: int) -> Layout:
     """Cells as large as the room allows, within reason."""
-    names = [cell_len(label) for label in grid.rows.labels]
-    label = min(18, max([*names, cell_len(grid.rows.heading), 4]) + 2)
-    columns = min(len(grid.columns.labels), max(1, (width - label) // (MIN_CELL + GAP)))
-    rows = min(len(grid.rows.labels), max(1, (height - HEADS) // (MIN_ROWS + GAP)))
+    names = [cell_len(label) for label in part.rows.labels]
+    label = min(18, max([*names, cell_len(part.rows.heading), 4]) + 2)
+    columns = min(len(part.columns.labels), max(1, (width - label) // (MIN_CELL + GAP)))
+    rows = min(len(part.rows.labels), max(1, (height - HEADS) // (MIN_ROWS + GAP)))
     each = min(MAX_CELL, max(MIN_CELL, (width - label) // columns - GAP))
     tall = min(MAX_ROWS, max(MIN_ROWS, (height - HEADS) // rows - GAP))
     return Layout(label, each, tall, rows, columns)
@@ -86,7 +88,7 @@ def draw_map(
     at = {(cell.row, cell.column): cell for cell in panel.cells}
     blank: Piece = (" " * GAP, Style.null())
     for row, name in enumerate(panel.y.labels):
-        cells = [at[row, c] for c in range(len(panel.x.labels)) if (row, c) in at]
+        cells = [at.get((row, c), NO_CELL) for c in range(len(panel.x.labels))]
         boxes = [_box(cell, place.width, place.height, palette, chosen=cell.key == cursor) for cell in cells]
         for line in range(place.height):
             said = name if line == place.height // 2 else ""
@@ -97,12 +99,12 @@ def draw_map(
     return out
 
 
-def beyond_words(grid: Grid, place: Layout, origin: tuple[int, int]) -> str:
+def beyond_words(part: Slice, place: Layout, origin: tuple[int, int]) -> str:
     """How many rows and columns are out of sight, and where."""
     top, left = origin
     counts = {
-        "↑": top, "↓": len(grid.rows.labels) - top - place.rows, "←": left,
-        "→": len(grid.columns.labels) - left - place.columns,
+        "↑": top, "↓": len(part.rows.labels) - top - place.rows, "←": left,
+        "→": len(part.columns.labels) - left - place.columns,
     }  # fmt: skip
     return "  ".join(f"{arrow} {count} more" for arrow, count in counts.items() if count > 0)
 

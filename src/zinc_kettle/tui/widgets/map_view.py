@@ -16,7 +16,7 @@ from textual.strip import Strip
 from textual.widget import Widget
 
 from zinc_kettle.core.compare import Standing
-from zinc_kettle.core.grid import Grid, grid_of
+from zinc_kettle.core.grid import Grid, Slice, grid_of
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.present.charts.map import Window, map_panel
 from zinc_kettle.present.planned import Planned
@@ -43,6 +43,11 @@ class MapSubject:
         """The study's layout."""
         return grid_of(self.results)
 
+    @property
+    def here(self) -> Slice:
+        """The slice that is shown."""
+        return self.grid.slices[self.part]
+
 
 def map_lines(subject: MapSubject, place: Layout, origin: tuple[int, int], cursor: str | None) -> list[Line]:
     """The part of a slice that is in sight from `origin` on.
@@ -53,14 +58,14 @@ def map_lines(subject: MapSubject, place: Layout, origin: tuple[int, int], curso
         origin: First row and column in sight.
         cursor: Key of the chosen cell.
     """
-    grid = subject.grid
+    here = subject.here
     at = Window(*origin, place.rows, place.columns)
     panel = map_panel(subject.results, subject.measure, subject.part, at=at, rank=subject.rank,
                       planned=subject.planned, running=subject.running)  # fmt: skip
-    column = grid.columns.factor
+    column = here.columns.factor
     counted = column is not None and subject.results.study.factors[column].type == "number"
     return draw_map(
-        panel, place, subject.palette, cursor=cursor, beyond=beyond_words(grid, place, origin), counted=counted
+        panel, place, subject.palette, cursor=cursor, beyond=beyond_words(here, place, origin), counted=counted
     )
 
 
@@ -104,9 +109,9 @@ class MapView(Widget, can_focus=True):
             self._draw_changes()
 
     @property
-    def _rows(self) -> tuple[tuple[str, ...], ...]:
+    def _rows(self) -> tuple[tuple[str | None, ...], ...]:
         """Keys of the slice's cells."""
-        return () if self._subject is None else self._subject.grid.slices[self._subject.part].rows
+        return () if self._subject is None else self._subject.here.keys
 
     @property
     def chosen(self) -> str | None:
@@ -116,7 +121,7 @@ class MapView(Widget, can_focus=True):
 
     def _place(self) -> Layout:
         assert self._subject is not None
-        return layout(self._subject.grid, self.size.width, self.size.height)
+        return layout(self._subject.here, self.size.width, self.size.height)
 
     def render(self) -> Text:
         """A hint where there is no map."""

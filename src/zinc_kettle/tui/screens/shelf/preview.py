@@ -64,7 +64,7 @@ def preview(results: StudyResults, width: int, height: int, palette: Palette) ->
     out = Text(no_wrap=True, overflow="ellipsis")
     if len(results.cells) <= MOST_CELLS:
         out.append(measure_line(results, name) + "\n\n", palette.muted)
-    place = layout(subject.grid, min(width, MAX_WIDTH), height - 2)
+    place = layout(subject.here, min(width, MAX_WIDTH), height - 2)
     out.append_text(Text("\n").join(Text.assemble(*line) for line in map_lines(subject, place, (0, 0), None)))
     if len(parts) > 1:
         out.append(f"and {len(parts) - 1} more slices", palette.muted)
