@@ -9,6 +9,7 @@ import typer
 
 from zinc_kettle import __version__
 from zinc_kettle.cli import output
+from zinc_kettle.errors import UsageError
 
 app = typer.Typer(
     name="zinc-kettle",
@@ -30,6 +31,10 @@ JsonOption = Annotated[bool, typer.Option("--json", help="JSON Lines on standard
 def root(
     context: typer.Context,
     store: StoreOption = None,
+    models: Annotated[
+        Optional[list[Path]],  # noqa: UP045
+        typer.Option("--models", help="A folder to look for model files in, besides the usual ones."),
+    ] = None,
     version: Annotated[bool, typer.Option("--version", help="Print the version and exit.")] = False,
 ) -> None:
     """Open the screen, or run a command."""
@@ -40,22 +45,32 @@ def root(
     if context.invoked_subcommand is None:
         from zinc_kettle.cli.screen import open_screen
 
-        open_screen(store)
+        open_screen(store, models or [])
 
 
 @app.command()
 def run(
     context: typer.Context,
-    file: Annotated[Path, typer.Argument(help="A study file.")],
+    file: Annotated[Optional[Path], typer.Argument(help="A study file.")] = None,  # noqa: UP045
     store: StoreOption = None,
     as_json: JsonOption = False,
     fresh: Annotated[
         bool, typer.Option("--fresh", help="Begin a new run, even where an earlier one was stopped.")
     ] = False,
+    template: Annotated[str, typer.Option("--template", help="A design, written into your studies first.")] = "",
+    vary: Annotated[Optional[list[str]], typer.Option("--vary", help="Of the template: factor=levels.")] = None,  # noqa: UP045
+    hold: Annotated[Optional[list[str]], typer.Option("--hold", help="Of the template: factor=level.")] = None,  # noqa: UP045
 ) -> None:
     """Measure a study, or what is still missing of it."""
+    from zinc_kettle.cli.new import new_study
     from zinc_kettle.cli.run import run_study
 
+    if (file is None) == (not template):
+        raise UsageError(
+            "what is to be measured?", remedy="zinc-kettle run FILE, or run --template NAME --hold model=…"
+        )
+    if file is None:
+        file = new_study(template, vary or [], hold or [], "", None, store or context.obj)
     raise typer.Exit(run_study(file, store or context.obj, as_json=as_json, fresh=fresh))
 
 
@@ -89,10 +104,10 @@ def new(
     store: StoreOption = None,
 ) -> None:
     """Write a study file from a template for a usual question."""
-    from zinc_kettle.cli.new import list_templates, new_study
+    from zinc_kettle.cli.new import list_templates, new_study, tell_new
 
     if template:
-        new_study(template, vary or [], hold or [], name, out, store or context.obj)
+        tell_new(new_study(template, vary or [], hold or [], name, out, store or context.obj))
     else:
         list_templates()
 

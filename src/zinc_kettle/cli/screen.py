@@ -8,6 +8,8 @@ import io
 import math
 import sys
 import time
+from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -28,7 +30,7 @@ TRACE_WIDTH = 120
 """Of what is written into the log."""
 
 
-def open_screen(store: Path | None) -> None:
+def open_screen(store: Path | None, models: Sequence[Path] = ()) -> None:
     """Open the screen with the person's own studies.
 
     Raises:
@@ -39,7 +41,7 @@ def open_screen(store: Path | None) -> None:
             "the screen needs a terminal",
             remedy="zinc-kettle run FILE works without one; zinc-kettle --help lists every command",
         )
-    show(places(store), [])
+    show(replace(places(store), more_models=tuple(models)), [])
 
 
 def on_terminal() -> bool:

@@ -28,6 +28,8 @@ class Places:
     store: Path
     demo: bool = False
     """True for the demo: its rigs are those of the rehearsal too."""
+    more_models: tuple[Path, ...] = ()
+    """Folders a person named to look for models in."""
 
     @property
     def models(self) -> Path:
@@ -60,6 +62,11 @@ class Places:
         return self.home / "engines"
 
     @property
+    def plan(self) -> Path:
+        """The plan that is being edited, as it stands."""
+        return self.home / "plan.json"
+
+    @property
     def log(self) -> Path:
         """Unexpected errors with their details."""
         return self.home / "zinc-kettle.log"
@@ -68,6 +75,14 @@ class Places:
     def exports(self) -> Path:
         """Charts written from the screen."""
         return self.home / "exports"
+
+
+def usual_model_folders() -> list[Path]:
+    """Where people keep model files: looked through for something to measure, never further than a few folders deep."""
+    home = Path.home()
+    shared = [Path("/models"), Path("/srv/models"), Path("/opt/models")]
+    own = [home / name for name in ("models", "Models", "Downloads", ".local/share/models", ".cache/huggingface/hub")]
+    return [*own, *shared]
 
 
 def driver_test_file() -> Path:

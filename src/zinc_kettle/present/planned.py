@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
-from zinc_kettle.core.budget import Speeds, TimeLeft, guess_cell_s
-from zinc_kettle.core.plan import Study
+from zinc_kettle.core.budget import Speeds, TimeLeft, guess_cell_s, launches
+from zinc_kettle.core.plan import Study, rigs_of
+from zinc_kettle.core.schedule import whole_order
 from zinc_kettle.present.fit_rows import FitRow
 
 
@@ -58,3 +59,59 @@ def whole_seconds(study: Study, planned: Mapping[str, Planned]) -> float:
     sizes = {key: cell.size_bytes for key, cell in planned.items()}
     fits = {key: cell.fit for key, cell in planned.items() if cell.fit is not None}
     return TimeLeft(study, left, model_bytes=sizes, speeds=speeds_of(fits)).seconds
+
+
+@dataclass(frozen=True, slots=True)
+class Costs:
+    """What measuring a study would take."""
+
+    planned: Mapping[str, Planned] = field(default_factory=dict)
+    """By cell."""
+    launches: int = 0
+    seconds: float = 0.0
+    worst: FitRow | None = None
+    """The cell that needs the most memory."""
+    rig: str = ""
+    not_fitting: int = 0
+    """Cells that will not fit."""
+    dropped: Dropped | None = None
+    """What a cap on time leaves out; None where there is none, or all is measured within it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Dropped:
+    """What is not measured because of a cap on time, by the guess of how long each repeat takes."""
+
+    repeats: int
+    of: int
+    cells: tuple[str, ...]
+    """Keys of the cells that get none."""
+    fewest: int
+    """Repeats of the cell that gets fewest, of those that get any."""
+
+
+def costs_of(study: Study, planned: Mapping[str, Planned]) -> Costs:
+    """What measuring a study would take, from what is known of its cells."""
+    rows = [row for cell in planned.values() if (row := cell.fit) is not None and row.placement is not None]
+    worst = max(rows, key=lambda row: row.placement.sizes.total_bytes if row.placement else 0, default=None)
+    bad = sum(1 for row in rows if row.placement is not None and not row.placement.works)
+    rigs = rigs_of(study)
+    return Costs(planned, launches(study), whole_seconds(study, planned), worst, rigs[0] if rigs else "", bad,
+                 dropped_by(study, planned))  # fmt: skip
+
+
+def dropped_by(study: Study, planned: Mapping[str, Planned]) -> Dropped | None:
+    """What the study's cap on time would leave out; the first repeat is always measured, as in a run."""
+    cap = study.limits.total_s
+    if not cap:
+        return None
+    order, spent, done = whole_order(study), 0.0, dict.fromkeys(study.by_key, 0)
+    for place, step in enumerate(order):
+        needs = planned[step.cell].seconds or 0.0
+        if place and spent + needs > cap:
+            left = len(order) - place
+            reached = [count for count in done.values() if count]
+            return Dropped(left, len(order), tuple(key for key, count in done.items() if not count), min(reached))
+        spent += needs
+        done[step.cell] += 1
+    return None

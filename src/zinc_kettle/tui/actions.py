@@ -50,6 +50,23 @@ ACTIONS = (
     Action("more", "more", "Raise the chosen control by one step.", "right", "fit"),
     Action("next_rig", "next rig", "Show the next rig.", "x", "fit"),
     Action("back", "back", "Go back.", "escape", "fit", footer=False),
+    Action("edit", "change", "Change the line one is on: unfold it, choose, or type.", "enter", "plan"),
+    Action("add_factor", "add factor", "Add a factor to vary, from a list that explains each.", "a", "plan"),
+    Action("remove", "remove", "Remove the line; on the map, leave the cell out.", "d", "plan"),
+    Action("vary_or_hold", "vary/hold", "Hold what varies, or let vary what is held.", "v", "plan"),
+    Action("add_level", "level", "Add a level that is known here: a model, a quantization, a rig.", "l", "plan", False),
+    Action("undo", "undo", "Take the last change back.", "u", "plan"),
+    Action("redo", "redo", "Make the change again that was taken back.", "U", "plan", footer=False),
+    Action("measure", "measure", "Save the plan and measure it.", "r", "plan"),
+    Action("save", "save", "Write the study file into your studies.", "ctrl+s", "plan", shown_key="^s"),
+    Action("start_from", "start from", "Begin with a design, a copy of a study, or nothing.", "o", "plan"),
+    Action("other_side", "map", "To the map that is to be filled, and back.", "tab", "plan"),
+    Action("unfold", "unfold", "Show the fields a sentence is made of, or hide them.", "right", "plan", footer=False),
+    *(
+        Action(f"doubt({place})", f"doubt {letter}", "Go to this problem or doubt.", letter, "plan", footer=False)
+        for place, letter in enumerate("ABCDEFGH")
+    ),
+    Action("back", "back", "Stop typing, or go back.", "escape", "plan", footer=False),
     Action("run", "run", "Measure what is missing; a measured study gets a new run beside the old one.", "r", "map"),
     Action("stop", "stop", "Stop the run; everything measured is kept, and it can be continued later.", "s", "map"),
     Action("pause", "pause", "Pause after the repeat that is being measured, or go on.", "p", "map"),

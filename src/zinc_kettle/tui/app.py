@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 from collections.abc import Iterable, Mapping
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from textual import events
@@ -25,6 +26,7 @@ if TYPE_CHECKING:
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.steering import Wish
     from zinc_kettle.core.validate import Problem
+    from zinc_kettle.tui.planning import OpenPlan
     from zinc_kettle.tui.run_state import RunState
 
 STOP_LIMIT_S = 8.0
@@ -82,6 +84,15 @@ class KettleApp(App[int]):
     def rig(self, name: str) -> None:
         self.runner.rig = name
 
+    @property
+    def plan(self) -> OpenPlan | None:
+        """The plan that is being edited."""
+        return self.runner.plan
+
+    @plan.setter
+    def plan(self, plan: OpenPlan | None) -> None:
+        self.runner.plan = plan
+
     def on_mount(self) -> None:
         """Themes, then the shelf; the map over it where a run goes on."""
         for palette in (DARK, LIGHT):
@@ -137,11 +148,34 @@ class KettleApp(App[int]):
         if kind is SHELF:
             self._back_to(1)
             return
+        if name == "plan":
+            self._ready_plan()
         wanted = kind.screen_class()
         while len(self.screen_stack) > 2 and not isinstance(self.screen, wanted):
             self.pop_screen()
         if not isinstance(self.screen, wanted):
             self.push_screen(wanted())
+
+    def _ready_plan(self) -> None:
+        """The plan to show: the one that is being edited, or was when the screen was closed; else the open study's."""
+        plan = self.runner.plan or self.desk.planner.kept()
+        if self.results is not None and (plan is None or not plan.changed):
+            plan = self._copied(self.results) or plan
+        self.runner.plan = plan
+
+    def _copied(self, results: StudyResults) -> OpenPlan | None:
+        try:
+            return self.desk.planner.copy_of(results, self.runner.file)
+        except KettleError:
+            return None
+
+    def measure_file(self, file: Path) -> None:
+        """Measure a study file."""
+        if self.runner.active:
+            self.notify("A study is running; stop it before measuring another one.", severity="warning")
+            return
+        self.open_study(ShelfEntry(str(file), "", file=file))
+        self.start_run()
 
     def _back_to(self, depth: int) -> None:
         while len(self.screen_stack) > depth + 1:
@@ -158,7 +192,7 @@ class KettleApp(App[int]):
             return
         open_now = self.runner.results
         if not self.runner.active:
-            self.runner.state, self.runner.results = None, results
+            self.runner.state, self.runner.results, self.runner.file = None, results, entry.file
             self.measure = main_measure(results.study)
         elif open_now is None or results.run.run_id != open_now.run.run_id:
             self.notify("A study is running; stop it before opening another one.", severity="warning")

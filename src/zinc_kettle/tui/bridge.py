@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from zinc_kettle.core.validate import Problem
     from zinc_kettle.present.fit_rows import FitRow
     from zinc_kettle.session.progress import Event
+    from zinc_kettle.tui.planning import OpenPlan, Planner
     from zinc_kettle.tui.run_state import RunState
     from zinc_kettle.tui.runner import Running
 
@@ -127,6 +128,11 @@ class Desk(Protocol):
         """Keep a person's reason why a caution of the cells with these levels is no worry."""
         ...
 
+    @property
+    def planner(self) -> Planner:
+        """Plans."""
+        ...
+
     async def export(self, run_id: str, measure: str) -> list[Path]:
         """Write the charts of a run as SVG and PDF, in a process of their own."""
         ...
@@ -145,6 +151,8 @@ class Host(Protocol):
     measure: str
     rig: str
     """Name of the rig that Rigs and Fit show."""
+    plan: OpenPlan | None
+    """The plan that is being edited."""
 
     @property
     def results(self) -> StudyResults | None:
@@ -158,6 +166,10 @@ class Host(Protocol):
 
     def open_study(self, entry: ShelfEntry, run: int = 0) -> None:
         """Go to the map of a study."""
+        ...
+
+    def measure_file(self, file: Path) -> None:
+        """Measure a study file."""
         ...
 
     def steer(self, wish: Wish, levels: Mapping[str, Level], count: int = 0) -> None:

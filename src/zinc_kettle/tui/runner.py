@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
 from zinc_kettle.core.factors import HERE
@@ -13,6 +14,7 @@ from zinc_kettle.errors import KettleError
 if TYPE_CHECKING:
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.session.progress import Ended, Event
+    from zinc_kettle.tui.planning import OpenPlan
     from zinc_kettle.tui.run_state import RunState
 
 
@@ -41,11 +43,15 @@ class Runner:
 
     def __init__(self) -> None:
         self.results: StudyResults | None = None
+        self.file: Path | None = None
+        """The study file of what is open, where there is one."""
         self.state: RunState | None = None
         self.measure = "decode"
         """What the map shows."""
         self.rig = HERE
         """The rig that Rigs and Fit show."""
+        self.plan: OpenPlan | None = None
+        """The plan that is being edited."""
         self.listener: Listener | None = None
         self._task: asyncio.Task[Ended] | None = None
         self._open: Callable[[str], StudyResults] | None = None

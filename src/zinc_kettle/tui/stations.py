@@ -44,6 +44,10 @@ def _rigs_word(app: Host) -> str:
     return plural(app.rig_count, "rig") if app.rig_count > 1 else ""
 
 
+def _plan_word(app: Host) -> str:
+    return "changed" if app.plan is not None and app.plan.changed else ""
+
+
 def _map_word(app: Host) -> str:
     results, run = app.results, app.run_state
     if results is None:
@@ -63,6 +67,7 @@ STATIONS: tuple[StationKind, ...] = (
         "rigs", "Rigs", "RigsScreen", "Which machines do I have, and are they quiet?", key="1", word=_rigs_word
     ),
     StationKind("fit", "Fit", "FitScreen", "What fits here, and would it be fast enough?", key="2"),
+    StationKind("plan", "Plan", "PlanScreen", "What exactly will be measured?", key="3", word=_plan_word),
     StationKind("map", "Map", "MapScreen", "What came out?", key="4", word=_map_word, missing=_no_study),
     StationKind(
         "cell", "Cell sheet", "CellScreen", "What is known about this one cell?", within="map", missing=_no_study

@@ -6,6 +6,7 @@ import asyncio
 import sys
 import time
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.fit.sizing import Wish
     from zinc_kettle.core.plan import Study
-    from zinc_kettle.core.results import StudyResults
+    from zinc_kettle.core.results import RunInfo, StudyResults
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.core.steering import Wish as SteerWish
     from zinc_kettle.core.validate import Problem
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
     from zinc_kettle.session.progress import Event
     from zinc_kettle.store.reading import RunRow, StudyRow
     from zinc_kettle.store.store import KettleStore
+    from zinc_kettle.wiring.plan_desk import PlanDesk
     from zinc_kettle.wiring.rig_desk import RigDesk
 
 EXPORT_LIMIT_S = 120.0
@@ -42,6 +44,7 @@ class RealDesk:
         self._extra = extra_studies or []
         self._opened: KettleStore | None = None
         self._rig_desk: RigDesk | None = None
+        self._plan_desk: PlanDesk | None = None
 
     @property
     def _store(self) -> KettleStore:
@@ -110,7 +113,7 @@ class RealDesk:
 
     def open(self, entry: ShelfEntry, run: int = 0) -> StudyResults:
         """A run of a study, or the study planned from its file."""
-        from zinc_kettle.core.results import RunInfo, StudyResults
+        from zinc_kettle.core.results import StudyResults
         from zinc_kettle.wiring.build import read_study
 
         if entry.runs:
@@ -118,8 +121,22 @@ class RealDesk:
         if entry.file is None:
             raise UsageError("this study has neither a run nor a file")
         study, source = read_study(entry.file, self._places)
+        return StudyResults(study, replace(self._planned_info(study), source=source))
+
+    @property
+    def planner(self) -> PlanDesk:
+        """Plans."""
+        if self._plan_desk is None:
+            from zinc_kettle.wiring.plan_desk import PlanDesk
+
+            self._plan_desk = PlanDesk(self._places, self, self._planned_info)
+        return self._plan_desk
+
+    def _planned_info(self, study: Study) -> RunInfo:
+        from zinc_kettle.core.results import RunInfo
+
         facts = self._rig_facts(study)
-        return StudyResults(study, RunInfo(facts=facts, simulated=facts["simulated"], source=source))
+        return RunInfo(facts=facts, simulated=facts["simulated"])
 
     def _rig_facts(self, study: Study) -> RunFacts:
         """Which of a planned study's rigs are simulated, so that the screen says so before anything has run."""
