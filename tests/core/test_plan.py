@@ -33,7 +33,7 @@ def test_words_go_down_and_scales_across() -> None:
     """The map's axes for one, two and three factors."""
     assert axes(study()) == ("quantization", "threads")
     assert axes(study({"threads": (1, 2)})) == (None, "threads")
-    assert axes(study({"quantization": ("F16", "Q4_0")})) == ("quantization", None)
+    assert axes(study({"quantization": ("F16", "Q4_0")})) == (None, "quantization")
     assert axes(study({"threads": (1, 2), "quantization": ("F16", "Q4_0"), "batch": (32, 64)})) == (
         "quantization",
         "threads",

@@ -30,9 +30,8 @@ from zinc_kettle.present.table import plan_rows, result_rows
 from zinc_kettle.present.values import bounds_text, value_text, whole_text
 from zinc_kettle.tui.draw.chart import draw_chart
 from zinc_kettle.tui.draw.fold import fold
-from zinc_kettle.tui.draw.map import layout
+from zinc_kettle.tui.draw.map_page import MapPage, MapSubject
 from zinc_kettle.tui.theme import DARK, LIGHT
-from zinc_kettle.tui.widgets.map_view import MapSubject, map_lines
 
 FACTS: RunFacts = {"processor": "made up", "physical_cores": 2, "virtual": True}
 BROKEN = Failure("launch", "the engine did not start", "no memory")
@@ -263,13 +262,14 @@ def test_a_large_map_is_seen_through_a_window() -> None:
     """Twenty by forty cells in a small pane: the window follows the cursor, says what lies beyond, and is never cut."""
     plan = study({"threads": tuple(range(1, 21)), "batch": tuple(range(32, 72))})
     results = results_of({}, plan)
-    place = layout(grid_of(results).slices[0], 80, 20)
+    page = MapPage(MapSubject(results, "decode", DARK), 80, 20)
+    place = page.panes[0].place
     assert place.rows < 20 and place.columns < 40
     origin = (0, 0)
     for cursor in ((0, 0), (19, 39), (10, 20), (0, 0)):
-        origin = place.follow(origin, cursor)
+        origin = page.follow(origin, (0, *cursor))
         assert origin[0] <= cursor[0] < origin[0] + place.rows and origin[1] <= cursor[1] < origin[1] + place.columns
-    drawn = map_lines(MapSubject(results, "decode", DARK), place, origin, None)
+    drawn = page.lines(origin, None)
     lines = ["".join(text for text, _ in line) for line in drawn]
     assert len(lines) <= 20 and max(map(len, lines)) <= 80
     assert "↓ 16 more" in lines[-1] and "→ 34 more" in lines[-1]

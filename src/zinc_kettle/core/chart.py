@@ -43,6 +43,8 @@ class Cell:
     tied: bool = False
     """True where it shows no clear difference from the best; its last line says so."""
     failed: bool = False
+    further: tuple[str, ...] = ()
+    """What it says besides, where there is room."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -69,7 +69,7 @@ def axes(study: Study) -> Axes:
         return words[-1], scales[0]
     if len(names) > 1:
         return names[0], names[1]
-    return (names[0], None) if words else (None, names[0] if names else None)
+    return None, names[0] if names else None
 
 
 def axes_choices(study: Study) -> list[Axes]:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from zinc_kettle.core.results import CellState
+from zinc_kettle.core.stats import median
 from zinc_kettle.core.units import digits, scale
 from zinc_kettle.core.value import CellFigure, Value
 
@@ -11,6 +14,8 @@ LOPSIDED = 1.5
 STATE_MARKS: dict[CellState, str] = {"planned": "○", "partly": "◐", "measured": "●", "failed": "✕", "skipped": "–"}
 CAUTION_MARK = "▲"
 NO_VALUE = "–"
+STEPS = "▁▂▃▄▅▆▇█"
+MOST_STEPS = 24
 JSON_DIGITS = 6
 """Significant digits: more than any spread here, fewer than a float's noise."""
 
@@ -87,3 +92,17 @@ def scope(figure: Value) -> str:
 def rounded(value: float) -> float:
     """A number as JSON has it."""
     return float(f"{value:.{JSON_DIGITS}g}")
+
+
+def repeats_line(values: Sequence[float], spread: float) -> str:
+    """The newest repeats in their order, as steps around their median.
+
+    Args:
+        values: One measure of each repeat.
+        spread: What the lowest and the highest step stand for, as a share of the median to each side.
+    """
+    middle = median(values)
+    if middle <= 0:
+        return ""
+    places = [(v / middle - 1) / spread / 2 + 0.5 for v in values[-MOST_STEPS:]]
+    return "".join(STEPS[min(len(STEPS) - 1, max(0, int(place * len(STEPS))))] for place in places)

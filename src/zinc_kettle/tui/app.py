@@ -76,6 +76,15 @@ class KettleApp(App[int]):
         self.runner.measure = name
 
     @property
+    def further(self) -> tuple[str, ...]:
+        """Measures that large cells of the map show besides."""
+        return self.runner.further
+
+    @further.setter
+    def further(self, names: tuple[str, ...]) -> None:
+        self.runner.further = names
+
+    @property
     def rig(self) -> str:
         """Name of the rig that Rigs and Fit show."""
         return self.runner.rig

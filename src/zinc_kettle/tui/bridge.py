@@ -149,6 +149,8 @@ class Host(Protocol):
     rig_count: int
     """How many rigs there are, once they were looked at."""
     measure: str
+    further: tuple[str, ...]
+    """Measures that large cells of the map show besides."""
     rig: str
     """Name of the rig that Rigs and Fit show."""
     plan: OpenPlan | None

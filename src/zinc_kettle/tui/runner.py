@@ -48,6 +48,8 @@ class Runner:
         self.state: RunState | None = None
         self.measure = "decode"
         """What the map shows."""
+        self.further: tuple[str, ...] = ("prefill_client", "memory_peak")
+        """Measures that large cells show besides."""
         self.rig = HERE
         """The rig that Rigs and Fit show."""
         self.plan: OpenPlan | None = None

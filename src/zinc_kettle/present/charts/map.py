@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from zinc_kettle.core.cautions import QUIET_CODES
@@ -11,12 +11,13 @@ from zinc_kettle.core.compare import Standing, standing
 from zinc_kettle.core.grid import Axes, GridAxis, grid_of
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.stats import median
 from zinc_kettle.core.units import byte_size, digits, duration
 from zinc_kettle.core.value import Value
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
 from zinc_kettle.present.charts.subtitle import measure_line, notes
 from zinc_kettle.present.planned import NOTHING_KNOWN, Planned
-from zinc_kettle.present.values import CAUTION_MARK, STATE_MARKS, bounds_text, value_text
+from zinc_kettle.present.values import CAUTION_MARK, STATE_MARKS, bounds_text, repeats_line, value_text
 
 TIED_WORDS = "≈ best"
 """Last line of a cell that shows no clear difference from the best."""
@@ -33,11 +34,16 @@ class Window:
 
 
 ALL = Window()
+ROOMY = 5
+"""Lines of a cell from which on it says more than its value."""
+LEAST_SPREAD = 0.02
+"""Repeats that differ by less are drawn as alike."""
 
 
 def map_panel(
     results: StudyResults, name: str, part: int, *, at: Window = ALL, rank: Standing | None = None,
     planned: Mapping[str, Planned] | None = None, running: str | None = None, by: Axes | None = None,
+    further: Sequence[str] = (), room: int = 0,
 ) -> Panel:  # fmt: skip
     """One slice of a study's map.
 
@@ -50,25 +56,60 @@ def map_panel(
         planned: What is known of cells that are not measured yet, by key.
         running: Key of the cell that is being measured.
         by: The factors that span it; the usual ones where none are named.
+        further: Measures that are said below the value, where a cell has the room.
+        room: Lines of a cell; 0 says no more than is needed.
     """
     here = grid_of(results, by).slices[part]
     rank = rank or Standing()
     tied = {cell.cell.key for cell in rank.tied}
     best = rank.best.cell.key if rank.best else None
+    spread = _spread(results, name) if room > ROOMY else 0.0
     marks = []
     for r, row in enumerate(here.keys[at.top : at.top + at.rows]):
         for c, key in enumerate(row[at.left : at.left + at.columns]):
             if key is None:
                 continue
             cell = results.cell(key)
-            lines = _lines(cell, name, (planned or {}).get(key, NOTHING_KNOWN), running=key == running)
+            lines = lines_of(cell, name, (planned or {}).get(key, NOTHING_KNOWN), running=key == running)
             if key in tied:
                 lines.append(TIED_WORDS)
+            more = _further(cell, name, further, room - len(lines), spread) if cell.done else ()
             shade = _shade(cell, name, rank)
-            marks.append(Cell(key, c, r, tuple(lines), shade, key == best, key in tied, cell.state == "failed"))
+            marks.append(
+                Cell(key, c, r, tuple(lines), shade, key == best, key in tied, cell.state == "failed", tuple(more))
+            )
     return Panel(
         _axis(here.columns, at.left, at.columns), _axis(here.rows, at.top, at.rows), tuple(marks), title=here.title,
     )  # fmt: skip
+
+
+def _spread(results: StudyResults, name: str) -> float:
+    """How far repeats lie from the median of their cell, at most over all cells, as a share; at least LEAST_SPREAD."""
+
+    def most() -> float:
+        found = [LEAST_SPREAD]
+        for cell in results.cells:
+            values = cell.series(name)
+            middle = median(values) if values else 0.0
+            found += [abs(v / middle - 1) for v in values] if middle > 0 else []
+        return max(found)
+
+    return results.once(("spread", name), most)
+
+
+def _further(cell: CellResults, name: str, further: Sequence[str], room: int, spread: float) -> list[str]:
+    """What a large cell says besides: its repeats in their order, and further measures."""
+    out = []
+    values = cell.series(name)
+    if room >= 2 and len(values) > 1:
+        out.append(repeats_line(values, spread))
+    for other in further:
+        if other != name and room - len(out) >= 2:
+            figure = cell.value(other)
+            if isinstance(figure, Value):
+                text, unit = value_text(figure)
+                out.append(f"{MEASURES[other].title.partition(',')[0]} {text} {unit}")
+    return out
 
 
 def _axis(side: GridAxis, start: int, count: int) -> Axis:
@@ -84,7 +125,8 @@ def _shade(cell: CellResults, name: str, rank: Standing) -> float | None:
     return 1 - share if MEASURES[name].better == "less" else share
 
 
-def _lines(cell: CellResults, name: str, planned: Planned, *, running: bool) -> list[str]:
+def lines_of(cell: CellResults, name: str, planned: Planned, *, running: bool) -> list[str]:
+    """What is said of a cell in a few short lines: its value, else how it stands and what is known of it."""
     figure = cell.value(name)
     if isinstance(figure, Value):
         return _measured_lines(cell, figure, running=running)
@@ -123,7 +165,7 @@ def _planned_lines(cell: CellResults, planned: Planned, *, running: bool) -> lis
     if planned.size_bytes is not None:
         lines.append(f"file {byte_size(planned.size_bytes)}")
     if planned.seconds is not None:
-        lines.append(f"about {duration(planned.seconds)} per repeat")
+        lines.append(f"{duration(planned.seconds)} a repeat")
     return lines
 
 

@@ -14,7 +14,7 @@ from zinc_kettle.core.text import shorten
 from zinc_kettle.tui.theme import Palette, blend, readable
 
 MIN_CELL, MAX_CELL = 10, 34
-MIN_ROWS, MAX_ROWS = 3, 9
+MIN_ROWS, MAX_ROWS = 3, 11
 GAP = 1
 HEADS = 2
 """Lines of a map that are no cells: the heads, and what lies beyond."""
@@ -141,7 +141,8 @@ def _box(cell: Cell, width: int, height: int, palette: Palette, *, chosen: bool)
     if cell.tied:
         styles[-1] = Style(color=palette.on_zinc, bgcolor=background, bold=True)
     bars = Style(color=palette.ink, bgcolor=background)
-    return tuple(_framed(cell.lines, styles, width, height, bars, chosen=chosen))
+    styles += [soft] * len(cell.further)
+    return tuple(_framed((*cell.lines, *cell.further), styles, width, height, bars, chosen=chosen))
 
 
 def _framed(

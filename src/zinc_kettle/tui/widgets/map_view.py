@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import Any, Self
 
 from rich.segment import Segment
@@ -15,58 +14,7 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
-from zinc_kettle.core.compare import Standing
-from zinc_kettle.core.grid import Grid, Slice, grid_of
-from zinc_kettle.core.results import StudyResults
-from zinc_kettle.present.charts.map import Window, map_panel
-from zinc_kettle.present.planned import Planned
-from zinc_kettle.tui.draw.map import Layout, Line, beyond_words, draw_map, layout
-from zinc_kettle.tui.theme import Palette
-
-
-@dataclass(frozen=True)
-class MapSubject:
-    """What the map shows."""
-
-    results: StudyResults
-    measure: str
-    palette: Palette
-    part: int = 0
-    """Which slice."""
-    rank: Standing = field(default_factory=Standing)
-    planned: Mapping[str, Planned] = field(default_factory=dict)
-    running: str | None = None
-    """Key of the cell that is being measured."""
-
-    @property
-    def grid(self) -> Grid:
-        """The study's layout."""
-        return grid_of(self.results)
-
-    @property
-    def here(self) -> Slice:
-        """The slice that is shown."""
-        return self.grid.slices[self.part]
-
-
-def map_lines(subject: MapSubject, place: Layout, origin: tuple[int, int], cursor: str | None) -> list[Line]:
-    """The part of a slice that is in sight from `origin` on.
-
-    Args:
-        subject: What the map shows.
-        place: Where its cells stand.
-        origin: First row and column in sight.
-        cursor: Key of the chosen cell.
-    """
-    here = subject.here
-    at = Window(*origin, place.rows, place.columns)
-    panel = map_panel(subject.results, subject.measure, subject.part, at=at, rank=subject.rank,
-                      planned=subject.planned, running=subject.running)  # fmt: skip
-    column = here.columns.factor
-    counted = column is not None and subject.results.study.factors[column].type == "number"
-    return draw_map(
-        panel, place, subject.palette, cursor=cursor, beyond=beyond_words(here, place, origin), counted=counted
-    )
+from zinc_kettle.tui.draw.map_page import Cursor, MapPage, MapSubject
 
 
 class MapView(Widget, can_focus=True):
@@ -89,7 +37,7 @@ class MapView(Widget, can_focus=True):
     def __init__(self) -> None:
         super().__init__(id="map")
         self._subject: MapSubject | None = None
-        self.cursor = (0, 0)
+        self.cursor: Cursor = (0, 0, 0)
         self._origin = (0, 0)
         self._strips: list[Strip] | None = None
         """The lines as they are drawn; None until they are needed again."""
@@ -97,9 +45,8 @@ class MapView(Widget, can_focus=True):
 
     def show(self, subject: MapSubject) -> None:
         """Draw this from now on."""
-        self._subject = replace(subject, part=subject.part % len(subject.grid.slices))
-        rows = self._rows
-        self.cursor = (min(self.cursor[0], len(rows) - 1), min(self.cursor[1], len(rows[0]) - 1))
+        self._subject = subject
+        self.cursor = self._page.inside(self.cursor)
         self._draw_changes()
 
     def mark_running(self, key: str | None) -> None:
@@ -109,19 +56,29 @@ class MapView(Widget, can_focus=True):
             self._draw_changes()
 
     @property
-    def _rows(self) -> tuple[tuple[str | None, ...], ...]:
-        """Keys of the slice's cells."""
-        return () if self._subject is None else self._subject.here.keys
+    def _page(self) -> MapPage:
+        assert self._subject is not None
+        return MapPage(self._subject, self.size.width, self.size.height)
+
+    @property
+    def whole(self) -> bool:
+        """True where every slice is in sight."""
+        return self._subject is None or self._page.whole
 
     @property
     def chosen(self) -> str | None:
-        """Key of the cell under the cursor."""
-        rows = self._rows
-        return rows[self.cursor[0]][self.cursor[1]] if rows else None
+        """Key of the cell under the cursor; None where the design has none there."""
+        return None if self._subject is None else self._page.key(self._page.inside(self.cursor))
 
-    def _place(self) -> Layout:
-        assert self._subject is not None
-        return layout(self._subject.here, self.size.width, self.size.height)
+    def choose(self, key: str) -> None:
+        """Put the cursor on a cell."""
+        if self._subject is None:
+            return
+        for part, here in enumerate(self._subject.grid.slices):
+            for row, keys in enumerate(here.keys):
+                if key in keys:
+                    self._move_to((part, row, keys.index(key)))
+                    return
 
     def render(self) -> Text:
         """A hint where there is no map."""
@@ -138,14 +95,15 @@ class MapView(Widget, can_focus=True):
         if self._subject is None:
             return super().render_line(y)
         if self._strips is None or self._size_drawn != self.size:
-            self._strips = self._draw(self._subject)
+            self._strips = self._draw()
         return self._strips[y]
 
-    def _draw(self, subject: MapSubject) -> list[Strip]:
-        place = self._place()
+    def _draw(self) -> list[Strip]:
+        page = self._page
         self._size_drawn = self.size
-        self._origin = place.follow(self._origin, self.cursor)
-        lines = map_lines(subject, place, self._origin, self.chosen)
+        self.cursor = page.inside(self.cursor)
+        self._origin = page.follow(self._origin, self.cursor)
+        lines = page.lines(self._origin, self.cursor)
         base, width, height = self.rich_style, self.size.width, self.size.height
         return [
             Strip(Segment(text, base + style) for text, style in line).adjust_cell_length(width, base)
@@ -158,36 +116,27 @@ class MapView(Widget, can_focus=True):
         if before is None or self._subject is None or self._size_drawn != self.size:
             self.refresh()
             return
-        self._strips = self._draw(self._subject)
+        self._strips = self._draw()
         changed = [y for y, (old, new) in enumerate(zip(before, self._strips, strict=True)) if old != new]
         if changed:
             self.refresh(*(Region(0, y, self.size.width, 1) for y in changed))
 
     def action_move(self, down: int, right: int) -> None:
         """Move the cursor, staying inside."""
-        rows = self._rows
-        if rows:
-            row = min(max(0, self.cursor[0] + down), len(rows) - 1)
-            column = min(max(0, self.cursor[1] + right), len(rows[0]) - 1)
-            self._move_to(row, column)
+        if self._subject is not None:
+            self._move_to(self._page.moved(self.cursor, down, right))
 
-    def _move_to(self, row: int, column: int) -> None:
-        self.cursor = (row, column)
+    def _move_to(self, cursor: Cursor) -> None:
+        self.cursor = cursor
         self._draw_changes()
         self.post_message(self.Moved())
 
     def on_click(self, event: events.Click) -> None:
         """Choose a cell; a second click on it opens it."""
-        rows = self._rows
-        if not rows:
+        hit = None if self._subject is None else self._page.hit(event.x, event.y, self._origin)
+        if hit is None:
             return
-        top, left = self._origin
-        place = self._place()
-        seen = place.hit(event.x, event.y, min(place.rows, len(rows) - top), min(place.columns, len(rows[0]) - left))
-        if seen is None:
-            return
-        hit = (seen[0] + top, seen[1] + left)
         again = hit == self.cursor
-        self._move_to(*hit)
+        self._move_to(hit)
         if again:
             self.post_message(self.Opened())

@@ -14,7 +14,7 @@ from textual.widgets import Digits, Footer, Input, Static
 from zinc_kettle.core.budget import launches
 from zinc_kettle.core.compare import Standing
 from zinc_kettle.core.factors import HERE
-from zinc_kettle.core.grid import grid_of
+from zinc_kettle.core.grid import Axes, axes_choices, grid_of
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.plan import rigs_of
 from zinc_kettle.core.results import StudyResults
@@ -24,10 +24,12 @@ from zinc_kettle.present.table import plan_line
 from zinc_kettle.present.values import bounds_text, value_text
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.draw.map_page import MapSubject
 from zinc_kettle.tui.screens.map.digest import Digest, digest
 from zinc_kettle.tui.screens.map.lane import beside, lane, legend, progress
 from zinc_kettle.tui.screens.map.steering import Steering
-from zinc_kettle.tui.widgets.map_view import MapSubject, MapView
+from zinc_kettle.tui.widgets.chooser import Choice, Chooser
+from zinc_kettle.tui.widgets.map_view import MapView
 from zinc_kettle.tui.widgets.station_line import Stations
 
 LEGEND_WIDTH = 80
@@ -50,6 +52,8 @@ class MapScreen(Steering):
     def __init__(self) -> None:
         super().__init__()
         self._part = 0
+        self._axes = 0
+        """Which pair of factors spans the map, of those it may be spanned by."""
         self._digest = Digest()
         self._digesting = False
         self._stale = False
@@ -158,14 +162,15 @@ class MapScreen(Steering):
 
     def _draw_digest(self, results: StudyResults) -> None:
         """What follows from all cells: what the figures are, the best value, the findings, the map's shades."""
-        parts = grid_of(results).slices
+        self.query_one(MapView).show(self._subject(results))
+        parts = grid_of(results, self._by(results)).slices
         part = self._part % len(parts)
-        where = "" if len(parts) < 2 else f" · {parts[part].title} (slice {part + 1} of {len(parts)})"
+        apart = not self.query_one(MapView).whole
+        where = f" · {parts[part].title} (slice {part + 1} of {len(parts)})" if apart else ""
         self._say("measure", Text(self._digest.line + where, self.palette.muted))
         self._headline()
         plan = "" if results.done_repeats else self._plan
         self._say("findings", beside(results, self._digest, plan, self.palette))
-        self.query_one(MapView).show(self._subject(results))
 
     def _digest_later(self, *, soon: bool = True) -> None:
         """Find the answer in a thread, one at a time; what came meanwhile is looked at after it.
@@ -223,12 +228,19 @@ class MapScreen(Steering):
         run, measure = host(self).run_state, host(self).measure
         running = run.cell if run is not None and run.active else None
         rank = self._digest.rank if self._digest.measure == measure else Standing()
-        return MapSubject(results, measure, self.palette, self._part, rank, self._planned, running)
+        return MapSubject(results, measure, self.palette, self._part, rank, self._planned, running, self._by(results),
+                          host(self).further)  # fmt: skip
+
+    def _by(self, results: StudyResults) -> Axes:
+        choices = axes_choices(results.study)
+        return choices[self._axes % len(choices)]
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """The footer has no room for a key that does nothing here."""
         if action == "next_slice":
-            return self.results is not None and len(grid_of(self.results).slices) > 1
+            return self.results is not None and not self.query_one(MapView).whole
+        if action == "swap_axes":
+            return self.results is not None and len(axes_choices(self.results.study)) > 1
         return super().check_action(action, parameters)
 
     # actions
@@ -260,8 +272,26 @@ class MapScreen(Steering):
     def action_next_slice(self) -> None:
         """Show the next slice."""
         if self.results is not None:
-            self._part = (self._part + 1) % len(grid_of(self.results).slices)
+            self._part = (self._part + 1) % len(grid_of(self.results, self._by(self.results)).slices)
             self.redraw()
+
+    def action_swap_axes(self) -> None:
+        """Span the map by other factors: first the same two swapped."""
+        if self.results is not None:
+            self._axes, self._part = self._axes + 1, 0
+            self.redraw()
+
+    def action_further_measure(self) -> None:
+        """Choose a measure that large cells show besides; the two chosen last are shown."""
+        app = host(self)
+        choices = [Choice(name, MEASURES[name].title, MEASURES[name].meaning) for name in MAP_MEASURES]
+
+        def chosen(name: str | None) -> None:
+            if name is not None:
+                app.further = (name, *(other for other in app.further if other != name))[:2]
+                self.redraw()
+
+        self.app.push_screen(Chooser("Which measure is to stand below the value in large cells?", choices), chosen)
 
     def action_export(self) -> None:
         """Write the charts."""

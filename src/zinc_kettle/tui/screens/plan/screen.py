@@ -20,11 +20,12 @@ from zinc_kettle.present.findings import main_measure
 from zinc_kettle.present.plan_lines import PlanLine, plan_lines, setting_words
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.draw.map_page import MapSubject
 from zinc_kettle.tui.planning import Checked, OpenPlan
 from zinc_kettle.tui.screens.plan.side import cost_text, doubts_text
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
-from zinc_kettle.tui.widgets.map_view import MapSubject, MapView
+from zinc_kettle.tui.widgets.map_view import MapView
 from zinc_kettle.tui.widgets.plan_text import PlanText
 from zinc_kettle.tui.widgets.station_line import Stations
 

@@ -9,9 +9,8 @@ from zinc_kettle.core.results import StudyResults
 from zinc_kettle.present.charts.subtitle import measure_line
 from zinc_kettle.present.findings import main_measure
 from zinc_kettle.tui.bridge import ShelfEntry
-from zinc_kettle.tui.draw.map import layout
+from zinc_kettle.tui.draw.map_page import MapPage, MapSubject
 from zinc_kettle.tui.theme import Palette
-from zinc_kettle.tui.widgets.map_view import MapSubject, map_lines
 
 MAX_WIDTH = 90
 """A preview that fills a wide screen would pass for the map itself."""
@@ -64,8 +63,8 @@ def preview(results: StudyResults, width: int, height: int, palette: Palette) ->
     out = Text(no_wrap=True, overflow="ellipsis")
     if len(results.cells) <= MOST_CELLS:
         out.append(measure_line(results, name) + "\n\n", palette.muted)
-    place = layout(subject.here, min(width, MAX_WIDTH), height - 2)
-    out.append_text(Text("\n").join(Text.assemble(*line) for line in map_lines(subject, place, (0, 0), None)))
-    if len(parts) > 1:
+    page = MapPage(subject, min(width, MAX_WIDTH), height - 2)
+    out.append_text(Text("\n").join(Text.assemble(*line) for line in page.lines((0, 0), None)))
+    if not page.whole:
         out.append(f"and {len(parts) - 1} more slices", palette.muted)
     return out
