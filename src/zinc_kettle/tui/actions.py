@@ -79,7 +79,7 @@ ACTIONS = (
     Action("open_cell", "open cell", "Open the sheet of the chosen cell.", "enter", "map"),
     Action("next_measure", "measure", "Show the next measure.", "m", "map"),
     Action("next_slice", "slice", "Show the next slice of a study with three or more factors.", "x", "map"),
-    Action("swap_axes", "axes", "Span the map by other factors; first the same two swapped.", "y", "map"),
+    Action("swap_axes", "axes", "Span the map by other factors; first the same two swapped.", "y", "map", False),
     Action("further_measure", "besides", "Choose what large cells show below the value.", "f", "map", footer=False),
     Action("export", "export", "Write the charts of this study as SVG and PDF.", "e", "map"),
     Action("side_down", "read on", "Scroll the findings down.", "pagedown", "map", footer=False),

@@ -138,7 +138,7 @@ def _measured_lines(cell: CellResults, figure: Value, *, running: bool) -> list[
     warned = any(c.code not in QUIET_CODES for c in cell.cautions)
     second = " ".join(part for part in (bounds_text(figure), CAUTION_MARK if warned else "") if part)
     lines = [f"{text} {unit}", second or f"{cell.done} repeat" + ("" if cell.done == 1 else "s")]
-    if running:
+    if running and not cell.skipped:
         lines.append(f"▸ {cell.done} of {cell.wanted}")
     elif cell.state == "partly":
         lines.append(f"{STATE_MARKS['partly']} {cell.done} of {cell.wanted}")
