@@ -62,6 +62,11 @@ class Places:
         return self.home / "engines"
 
     @property
+    def examples(self) -> Path:
+        """A copy of the finished sample studies, for someone who has none yet."""
+        return self.home / "examples.db"
+
+    @property
     def plan(self) -> Path:
         """The plan that is being edited, as it stands."""
         return self.home / "plan.json"
@@ -111,11 +116,25 @@ def demo_places(store: Path | None = None) -> Places:
     chosen = base.store if store else base.home / "demo" / "kettle.db"
     out = Places(home=base.home, store=chosen, demo=True)
     chosen.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    sample = DEMO_FILES / SAMPLE_STORE
-    if not chosen.exists() and sample.exists():
-        shutil.copyfile(sample, chosen)
-        chosen.chmod(0o600)
+    if not chosen.exists():
+        _copy_sample(chosen)
     return out
+
+
+def sample_copy(where: Places) -> Path | None:
+    """The finished sample studies in a person's data folder, copied there where they are missing; None where the tool
+    came without them."""
+    if not where.examples.exists():
+        where.examples.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        _copy_sample(where.examples)
+    return where.examples if where.examples.exists() else None
+
+
+def _copy_sample(to: Path) -> None:
+    sample = DEMO_FILES / SAMPLE_STORE
+    if sample.exists():
+        shutil.copyfile(sample, to)
+        to.chmod(0o600)
 
 
 def demo_studies() -> list[Path]:

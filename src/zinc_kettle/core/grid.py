@@ -124,14 +124,21 @@ def _grid(results: StudyResults, by: Axes) -> Grid:
     down, across = _axis(results, row, row_levels), _axis(results, column, column_levels)
     slices = tuple(
         Slice(
-            " · ".join(study.factors[n].says(v) for n, v in zip(others, rest, strict=True)),
+            " · ".join(_said(study, n, v) for n, v in zip(others, rest, strict=True)),
             down,
             across,
             tuple(tuple(table.get((*rest, r, c)) for c in column_levels) for r in row_levels),
         )
-        for rest in rests
+        for rest in itertools.product(*(study.vary[n] for n in others))
+        if rest in rests
     )
     return Grid(slices or (Slice("", down, across, ((None,),)),))
+
+
+def _said(study: Study, name: str, level: Level) -> str:
+    """A level as people say it, with those of the factors that are tied to it."""
+    place = study.vary[name].index(level)
+    return " · ".join(study.factors[n].says(study.vary[n][place]) for n in study.design.tie(name))
 
 
 def _strips(results: StudyResults) -> Grid:

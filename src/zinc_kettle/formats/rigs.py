@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
@@ -118,6 +119,53 @@ def fact_value(name: str, value: float | str, unit: str) -> float | str:
     return float(value) * _SCALES.get(unit, 1.0)
 
 
+def add_address(path: Path, name: str, url: str, *, model: str, key_variable: str | None) -> None:
+    """Write a rig into the rig file that is an engine which already runs, keeping the file's comments.
+
+    Args:
+        path: The rig file.
+        name: Of the rig.
+        url: Its address.
+        model: The model's name as it is sent.
+        key_variable: Name of the environment variable with its key; None where it needs none.
+
+    Raises:
+        StudyFileError: The name or the address cannot be used, or the file cannot be written.
+        UsageError: There is a rig of that name.
+    """
+    given: dict[str, object] = {"reach": "url", "url": url, "model": model}
+    if key_variable is not None:
+        given["key_variable"] = key_variable
+    _plan(name, given, path.name)
+    if any(plan.name == name for plan in read_rigs(path)):
+        raise UsageError(f"there is a rig {name} already", remedy="choose another name")
+    _write(path, lambda document: document.__setitem__(name, _table(given)))
+
+
+def _table(given: dict[str, object]) -> Any:
+    import tomlkit
+
+    table = tomlkit.table()
+    table.update(given)
+    return table
+
+
+def _write(path: Path, change: Callable[[Any], None]) -> None:
+    """Change the rig file, all of it or nothing."""
+    import tomlkit
+
+    try:
+        document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.is_file() else tomlkit.document()
+        document.setdefault("format", 1)
+        change(document)
+        part = path.with_suffix(".part")
+        path.parent.mkdir(parents=True, exist_ok=True)
+        part.write_text(tomlkit.dumps(document), encoding="utf-8")
+        part.replace(path)
+    except (OSError, tomlkit.exceptions.TOMLKitError) as error:
+        raise StudyFileError("cannot be written", file=path.name, why=str(error)) from error
+
+
 def type_fact(path: Path, rig: RigPlan, name: str, value: float | str, unit: str, source: str) -> None:
     """Write a fact into the rig file, keeping its comments; the rig is added where the file does not name it.
 
@@ -136,17 +184,12 @@ def type_fact(path: Path, rig: RigPlan, name: str, value: float | str, unit: str
     import tomlkit
 
     fact_value(name, value, unit)
-    try:
-        document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.is_file() else tomlkit.document()
-        document.setdefault("format", 1)
+    fact = tomlkit.inline_table()
+    fact.update({"value": value, **({"unit": unit} if unit else {}), "from": source or "typed in"})
+
+    def change(document: Any) -> None:
         section = document.setdefault(rig.name, tomlkit.table())
         section.setdefault("reach", rig.reach)
-        fact = tomlkit.inline_table()
-        fact.update({"value": value, **({"unit": unit} if unit else {}), "from": source or "typed in"})
         section.setdefault("facts", tomlkit.table())[name] = fact
-        part = path.with_suffix(".part")
-        path.parent.mkdir(parents=True, exist_ok=True)
-        part.write_text(tomlkit.dumps(document), encoding="utf-8")
-        part.replace(path)
-    except (OSError, tomlkit.exceptions.TOMLKitError) as error:
-        raise StudyFileError("cannot be written", file=path.name, why=str(error)) from error
+
+    _write(path, change)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -29,6 +29,8 @@ class Candidate:
     family: str = ""
     """Models that differ only in quantization share it."""
     trouble: str = ""
+    levels: Mapping[str, str] = field(default_factory=dict)
+    """How a study names it."""
 
 
 @dataclass(frozen=True)

@@ -35,12 +35,16 @@ ACTIONS = (
     Action("light", "light/dark", "Switch between the light and the dark theme.", "t", EVERYWHERE, footer=False),
     Action("leave", "quit", "Quit; a run is stopped first and kept.", "q", EVERYWHERE),
     Action("open", "open", "Open the study's map.", "enter", "shelf"),
+    Action("measure_model", "measure a model", "Find the model files on this machine, and measure one.", "m", "shelf"),
+    Action("new_plan", "new", "Plan a study from a question.", "n", "shelf"),
     Action("earlier_run", "earlier run", "Choose an earlier run of the study.", "left", "shelf"),
     Action("later_run", "later run", "Choose a later run of the study.", "right", "shelf", footer=False),
     Action("reload", "read again", "Read the store and the study files again.", "f5", "shelf", footer=False),
     Action("probe", "probe", "Measure the rig's memory bandwidth and arithmetic rate.", "p", "rigs"),
     Action("ask", "gather again", "Gather the rig's facts again, and see what is using it now.", "f5", "rigs"),
     Action("type_fact", "add a fact", "Add a fact you know about the rig, with its source.", "w", "rigs"),
+    Action("add_address", "add an address", "Add an engine that already runs, by its address.", "n", "rigs"),
+    Action("plan_here", "measure here", "Plan a study on this rig.", "m", "rigs"),
     Action("back", "back", "Go back.", "escape", "rigs", footer=False),
     Action("next_control", "next control", "Choose the next what-if control.", "tab", "fit"),
     Action(
@@ -48,6 +52,7 @@ ACTIONS = (
     ),
     Action("less", "less", "Lower the chosen control by one step.", "left", "fit"),
     Action("more", "more", "Raise the chosen control by one step.", "right", "fit"),
+    Action("plan_model", "measure", "Plan a study of the chosen model.", "m", "fit"),
     Action("next_rig", "next rig", "Show the next rig.", "x", "fit"),
     Action("back", "back", "Go back.", "escape", "fit", footer=False),
     Action("edit", "change", "Change the line one is on: unfold it, choose, or type.", "enter", "plan"),
@@ -61,6 +66,7 @@ ACTIONS = (
     Action("save", "save", "Write the study file into your studies.", "ctrl+s", "plan", shown_key="^s"),
     Action("start_from", "start from", "Begin with a design, a copy of a study, or nothing.", "o", "plan"),
     Action("other_side", "map", "To the map that is to be filled, and back.", "tab", "plan"),
+    Action("next_slice", "slice", "Show the next slice of the map.", "x", "plan", footer=False),
     Action("unfold", "unfold", "Show the fields a sentence is made of, or hide them.", "right", "plan", footer=False),
     *(
         Action(f"doubt({place})", f"doubt {letter}", "Go to this problem or doubt.", letter, "plan", footer=False)

@@ -178,13 +178,23 @@ class KettleApp(App[int]):
         except KettleError:
             return None
 
+    def plan_from(self, start: str, hold: Mapping[str, str]) -> None:
+        """Go to Plan with a new plan, or ask with what it is to begin."""
+        from zinc_kettle.tui.screens.plan.screen import PlanScreen
+
+        if self.runner.plan is None:
+            self.runner.plan = self.desk.planner.kept()
+        while len(self.screen_stack) > 2:
+            self.pop_screen()
+        self.push_screen(PlanScreen((start, dict(hold))))
+
     def measure_file(self, file: Path) -> None:
         """Measure a study file."""
         if self.runner.active:
             self.notify("A study is running; stop it before measuring another one.", severity="warning")
             return
         self.open_study(ShelfEntry(str(file), "", file=file))
-        self.start_run()
+        self.call_after_refresh(self.start_run)  # once the map is there
 
     def _back_to(self, depth: int) -> None:
         while len(self.screen_stack) > depth + 1:

@@ -54,6 +54,8 @@ class ShelfEntry:
     about: str = ""
     """What it would measure, for a study without a run."""
     simulated: bool = False
+    example: bool = False
+    """True for a finished study that came with the tool."""
     trouble: str = ""
     """What is wrong with a study file that cannot be used."""
 
@@ -104,6 +106,10 @@ class Desk(Protocol):
 
     def type_fact(self, name: str, text: str) -> Rig:
         """Keep a typed fact: `bandwidth = 51.2 GB/s, data sheet`."""
+        ...
+
+    def add_address(self, text: str) -> Rig:
+        """Keep an engine that already runs: `desk = http://127.0.0.1:8080, key OFFICE_KEY`."""
         ...
 
     def fit(self, name: str, wish: FitWish, threads: int) -> list[FitRow]:
@@ -168,6 +174,10 @@ class Host(Protocol):
 
     def open_study(self, entry: ShelfEntry, run: int = 0) -> None:
         """Go to the map of a study."""
+        ...
+
+    def plan_from(self, start: str, hold: Mapping[str, str]) -> None:
+        """Go to Plan with a new plan from one of its beginnings; `ask` lets the person choose it."""
         ...
 
     def measure_file(self, file: Path) -> None:

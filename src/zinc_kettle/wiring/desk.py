@@ -45,6 +45,8 @@ class RealDesk:
         self._opened: KettleStore | None = None
         self._rig_desk: RigDesk | None = None
         self._plan_desk: PlanDesk | None = None
+        self._sample: KettleStore | None = None
+        self._examples: dict[str, StudyRow] = {}
 
     @property
     def _store(self) -> KettleStore:
@@ -62,6 +64,8 @@ class RealDesk:
         from zinc_kettle.wiring.build import read_study
 
         kept = {row.plan_key: row for row in shelf(self._store)}
+        if not kept:
+            self._examples = {row.study_id: row for row in self._sample_rows()}
         files: dict[str, Path] = {}
         ready: list[ShelfEntry] = []
         for path in self._study_files():
@@ -74,11 +78,29 @@ class RealDesk:
                     ready.append(self._ready(path, study))
             except KettleError as error:
                 ready.append(ShelfEntry(str(path), path.name, file=path, trouble=str(error)))
-        return [*ready, *(self._kept(row, files.get(key)) for key, row in kept.items())]
+        examples = [] if kept else [self._kept(row, None, example=True) for row in self._examples.values()]
+        return [*ready, *(self._kept(row, files.get(key)) for key, row in kept.items()), *examples]
 
-    def _kept(self, row: StudyRow, file: Path | None) -> ShelfEntry:
+    def _sample_rows(self) -> list[StudyRow]:
+        """Finished studies that come with the tool, for someone who has none yet."""
+        from zinc_kettle.config import sample_copy
+        from zinc_kettle.store.reading import shelf
+        from zinc_kettle.wiring.build import open_store
+
+        if self._sample is None:
+            sample = sample_copy(self._places)
+            self._sample = None if sample is None else open_store(replace(self._places, store=sample))
+        return [] if self._sample is None else shelf(self._sample)
+
+    def _store_of(self, run_id: str) -> KettleStore:
+        """Where a run is kept: among a person's own, or among the examples."""
+        of_example = any(run.run_id == run_id for row in self._examples.values() for run in row.runs)
+        return self._sample if of_example and self._sample is not None else self._store
+
+    def _kept(self, row: StudyRow, file: Path | None, *, example: bool = False) -> ShelfEntry:
         runs = tuple(self._run(run, row.engines) for run in row.runs)
-        return ShelfEntry(row.study_id, row.question, runs, file, simulated=any(run.simulated for run in runs))
+        made_up = any(run.simulated for run in runs)
+        return ShelfEntry(row.study_id, row.question, runs, file, simulated=made_up, example=example)
 
     def _run(self, row: RunRow, engines: tuple[str, ...]) -> RunEntry:
         from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
@@ -89,7 +111,7 @@ class RealDesk:
         if said is None:
             said = answer(self.open_run(row.run_id), brief=True)
             if row.state == "measured":
-                self._store.keep_answer(row.run_id, said, by=by)
+                self._store_of(row.run_id).keep_answer(row.run_id, said, by=by)
         one = " ".join(str(row.engine[name]) for name in ("engine", "version") if row.engine.get(name))
         engine = " and ".join(engines) or one
         return RunEntry(
@@ -151,7 +173,7 @@ class RealDesk:
         """A kept run."""
         from zinc_kettle.store.reading import open_run
 
-        return open_run(self._store, run_id)
+        return open_run(self._store_of(run_id), run_id)
 
     def sizes(self, study: Study) -> dict[str, float | None]:
         """Size of the model file of each cell; nothing where a model is not to be had."""
@@ -191,6 +213,10 @@ class RealDesk:
         """Keep a typed fact."""
         return self._rigs.type_fact(name, text)
 
+    def add_address(self, text: str) -> Rig:
+        """Keep an engine that already runs."""
+        return self._rigs.add_address(text)
+
     def fit(self, name: str, wish: Wish, threads: int) -> list[FitRow]:
         """What fits on a rig."""
         return self._rigs.fit(name, wish, threads)
@@ -215,7 +241,7 @@ class RealDesk:
 
     def add_note(self, run_id: str, cell: str | None, text: str) -> None:
         """Keep a note."""
-        self._store.add_note(run_id, cell, text, wall_s=time.time())
+        self._store_of(run_id).add_note(run_id, cell, text, wall_s=time.time())
 
     def steer(
         self, results: StudyResults, wish: SteerWish, levels: Mapping[str, Level], count: int = 0
@@ -224,16 +250,17 @@ class RealDesk:
         from zinc_kettle.core.steering import steer
 
         run_id = results.run.run_id
-        step = self._store.last_step(run_id)
+        store = self._store_of(run_id)
+        step = store.last_step(run_id)
         found = steer(results, wish, levels, count=count, at_s=time.time(), step=step)
         if isinstance(found, Decision):
-            self._store.decide(run_id, found)
+            store.decide(run_id, found)
         return found
 
     def acknowledge(self, run_id: str, levels: Mapping[str, Level], caution: str, reason: str) -> Decision:
         """Keep a person's reason why a caution of the cells with these levels is no worry."""
         decision = Decision("acknowledge", time.time(), levels, caution=caution, text=reason)
-        self._store.decide(run_id, decision)
+        self._store_of(run_id).decide(run_id, decision)
         return decision
 
     async def export(self, run_id: str, measure: str) -> list[Path]:
@@ -242,8 +269,10 @@ class RealDesk:
         Raises:
             UsageError: The charts could not be drawn.
         """
+        own = self._store_of(run_id) is self._store
+        store = self._places.store if own else self._places.examples
         process = await asyncio.create_subprocess_exec(
-            sys.executable, "-m", "zinc_kettle", "chart", run_id, "--store", str(self._places.store),
+            sys.executable, "-m", "zinc_kettle", "chart", run_id, "--store", str(store),
             "--measure", measure, "--all", str(self._places.exports),
             stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, stdin=asyncio.subprocess.DEVNULL,
         )  # fmt: skip

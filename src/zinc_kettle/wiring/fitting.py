@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,6 +15,7 @@ from zinc_kettle.errors import KettleError, ModelError
 from zinc_kettle.formats.scan import FoundModel, read_model, scan
 from zinc_kettle.present.fit_rows import Candidate
 from zinc_kettle.sim.fleet import SIM_MODELS, sim_shape
+from zinc_kettle.wiring.planning import levels_of_model, models_here
 
 if TYPE_CHECKING:
     from zinc_kettle.store.store import KettleStore
@@ -32,11 +34,12 @@ def candidates(places: Places, rig: Rig, paths: list[Path] | None = None) -> lis
     """
     if rig.simulated and not paths:
         return [
-            Candidate(f"{model} {q}", sim_shape(model, q), "made up", family=model)
+            Candidate(f"{model} {q}", sim_shape(model, q), "made up", family=model,
+                      levels={"model": model, "quantization": q})
             for model in SIM_MODELS for q in SIM_QUANTIZATIONS
         ]  # fmt: skip
     if not paths:
-        return [_candidate(f) for f in scan(places.models)] if places.models.is_dir() else []
+        return [_candidate(f, levels_of_model(f, places)) for f in models_here(places)]
     out = []
     for path in paths:
         if path.is_dir() and not (path / "config.json").is_file():
@@ -49,8 +52,9 @@ def candidates(places: Places, rig: Rig, paths: list[Path] | None = None) -> lis
     return out
 
 
-def _candidate(found: FoundModel) -> Candidate:
-    return Candidate(found.path.name, found.shape, "file", family=family(found.path.name), trouble=found.trouble)
+def _candidate(found: FoundModel, levels: Mapping[str, str] | None = None) -> Candidate:
+    name = found.path.name
+    return Candidate(name, found.shape, "file", family(name), found.trouble, levels or {})
 
 
 def family(name: str) -> str:

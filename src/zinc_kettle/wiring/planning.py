@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -57,11 +57,12 @@ def template_text(
     Raises:
         UsageError: No such factor, a level that cannot be, or nothing to vary.
     """
-    factors = factors_of(_engines({**hold, **vary}, engines.engines.values()))
+    factors = factors_of(_engines({**hold, **vary}, engines))
     varied = {
         factor: levels_typed(factors, factor, said) for factor, said in _varied(template, vary).items()
     }  # fmt: skip
-    held: dict[str, Level] = {n: level for n, level in template.hold.items() if n not in varied}
+    # What the engine has no setting for is not the template's to hold.
+    held: dict[str, Level] = {n: level for n, level in template.hold.items() if n not in varied and n in factors}
     held.update({factor: level_typed(factors, factor, said) for factor, said in hold.items()})
     held.update(_quantization(held, varied))
     lacking = missing(template, list(varied)) or ([] if varied else ["NAME"])
@@ -85,9 +86,10 @@ def _quantization(held: Mapping[str, Level], varied: Mapping[str, object]) -> di
     return {"quantization": USUAL_QUANTIZATION} if named and not {"quantization"} & {*varied, *held} else {}
 
 
-def _engines(named: Mapping[str, str], there: Iterable[Engine]) -> list[Engine]:
-    names = {name.strip() for name in named.get("engine", BUILT_IN).split(",")}
-    return [engine for engine in there if engine.name in names]
+def _engines(named: Mapping[str, str], known: Known) -> list[Engine]:
+    usual = known.rig_engines.get(named.get("rig", ""), BUILT_IN)
+    names = {name.strip() for name in named.get("engine", usual).split(",")}
+    return [engine for name, engine in known.engines.items() if name in names]
 
 
 def _varied(template: Template, asked: Mapping[str, str]) -> dict[str, str]:

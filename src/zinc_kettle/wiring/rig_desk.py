@@ -28,6 +28,10 @@ if TYPE_CHECKING:
     from zinc_kettle.store.store import KettleStore
 
 _TYPED = re.compile(r"^\s*(?P<name>\w+)\s*=\s*(?P<value>[^,]+?)\s*(?:,\s*(?P<source>.+?))?\s*$")
+_ADDRESS = re.compile(
+    r"^\s*(?P<name>[\w-]+)\s*=\s*(?P<url>[^\s,]+)(?:\s*,\s*model\s+(?P<model>[^\s,]+))?"
+    r"(?:\s*,\s*key\s+(?P<key>\w+))?\s*$"
+)
 _NUMBER = re.compile(r"^(?P<number>\d+(?:\.\d+)?)\s*(?P<unit>\S*)$")
 
 
@@ -89,6 +93,19 @@ class RigDesk:
         number = _NUMBER.match(found["value"])
         value: float | str = float(number["number"]) if number else found["value"]
         return self._book.type_in(name, found["name"], value, number["unit"] if number else "", found["source"] or "")
+
+    def add_address(self, text: str) -> Rig:
+        """Keep `desk = http://127.0.0.1:8080, model brine, key OFFICE_KEY`.
+
+        Raises:
+            UsageError: It is not of that form, or cannot be used.
+        """
+        found = _ADDRESS.match(text)
+        if found is None:
+            raise UsageError("that is no address", remedy="desk = http://127.0.0.1:8080, key OFFICE_KEY")
+        return self._book.add_address(
+            found["name"], found["url"], model=found["model"] or "default", key_variable=found["key"]
+        )
 
     def fit(self, name: str, wish: Wish, threads: int) -> list[FitRow]:
         """What fits on a rig that is ready."""

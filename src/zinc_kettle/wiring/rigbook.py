@@ -12,7 +12,7 @@ from zinc_kettle.core.factors import HERE
 from zinc_kettle.core.facts import MachineFacts
 from zinc_kettle.core.rig import Rig, RigPlan, rig_of
 from zinc_kettle.errors import RigError, StoreError, UsageError
-from zinc_kettle.formats.rigs import read_rigs, type_fact
+from zinc_kettle.formats.rigs import add_address, read_rigs, type_fact
 from zinc_kettle.rigs.adapters import Adapter, LocalRig, RehearsalRig, SshRig, UrlRig, adapter
 from zinc_kettle.sim.fleet import SIM_RIGS
 
@@ -125,6 +125,17 @@ class RigBook:
             UsageError: The fact cannot be used.
         """
         type_fact(self._file, self.plan(name), fact, value, unit, source)
+        for plan in read_rigs(self._file):
+            self._plans[plan.name] = plan
+        return self.rig(name)
+
+    def add_address(self, name: str, url: str, *, model: str, key_variable: str | None) -> Rig:
+        """Write an engine that already runs into the rig file.
+
+        Raises:
+            UsageError: Its name or address cannot be used.
+        """
+        add_address(self._file, name, url, model=model, key_variable=key_variable)
         for plan in read_rigs(self._file):
             self._plans[plan.name] = plan
         return self.rig(name)

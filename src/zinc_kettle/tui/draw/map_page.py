@@ -68,6 +68,8 @@ class Pane:
     place: Layout
     title: bool
     """True where its title stands above it."""
+    alone: bool = False
+    """True where no other is in sight: then it may be larger than its room, and is seen through a window."""
 
 
 @dataclass(frozen=True)
@@ -94,8 +96,9 @@ class MapPage:
         if best is None:
             shown = self.subject.part % count
             height = min(self.height, TALL_STRIP) if self._strip(parts[shown]) else self.height
-            place = layout(parts[shown], self.width, self.height)
-            return (Pane(shown, 0, 0, self.width, height, place, title=False),)
+            titled = count > 1
+            place = layout(parts[shown], self.width, height - int(titled))
+            return (Pane(shown, 0, 0, self.width, height, place, title=titled, alone=True),)
         _, across, down = best
         width, height = (self.width - BETWEEN * (across - 1)) // across, self.height // down
         out = []
@@ -110,9 +113,16 @@ class MapPage:
         """True where every slice is in sight."""
         return len(self.panes) == len(self.subject.grid.slices)
 
-    @staticmethod
-    def _strip(part: Slice) -> bool:
-        return len(part.rows.labels) == 1 and part.columns.factor is not None
+    @cached_property
+    def _drawable(self) -> bool:
+        """False for a plan of which nothing is predicted: an axis without a point says nothing."""
+        subject = self.subject
+        fits = any(p.fit is not None and p.fit.decode is not None for p in subject.planned.values())
+        begun = subject.running is not None or subject.results.run.state != "planned"
+        return begun or (fits and subject.measure == "decode")
+
+    def _strip(self, part: Slice) -> bool:
+        return self._drawable and len(part.rows.labels) == 1 and part.columns.factor is not None
 
     def _fits(self, part: Slice, width: int, height: int) -> bool:
         if self._strip(part):
@@ -171,7 +181,7 @@ class MapPage:
             if not (0 <= inside_x < pane.width and 0 <= inside_y < pane.height - int(pane.title)):
                 continue
             part = self.subject.grid.slices[pane.part]
-            top, left = origin if not pane.title else (0, 0)
+            top, left = origin if pane.alone else (0, 0)
             if self._strip(part):
                 shown, each = strip_columns(len(part.columns.labels), pane.width)
                 column = (inside_x - AXIS) // each
@@ -211,7 +221,7 @@ class MapPage:
     def _pane(self, pane: Pane, origin: Origin, cursor: str | None) -> list[Line]:
         subject, height = self.subject, pane.height - int(pane.title)
         part = subject.grid.slices[pane.part]
-        at = (0, 0) if pane.title else origin
+        at = origin if pane.alone else (0, 0)
         if self._strip(part):
             strip = strip_of(subject.results, subject.measure, part, rank=subject.rank, planned=subject.planned,
                              running=subject.running)  # fmt: skip
@@ -220,7 +230,9 @@ class MapPage:
             lines = self._boxes(pane, part, at, cursor)
         if not pane.title:
             return lines
-        title = shorten(part.title, pane.width - 1)
+        count = len(subject.grid.slices)
+        which = f"   slice {pane.part + 1} of {count}" if pane.alone else ""
+        title = shorten(part.title + which, pane.width - 1)
         full = [*lines[:height], *([[]] * (height - len(lines)))]
         return [[(title, Style(color=subject.palette.ink, bold=True))], *full]
 

@@ -76,7 +76,7 @@ class Chooser(ModalScreen[str | None]):
         """Everything, before anything is typed."""
         self.query_one("#chooser-list").can_focus = False
         self._search("")
-        self.query_one(Input).focus()
+        self.set_focus(self.query_one(Input))
 
     def on_input_changed(self, event: Input.Changed) -> None:
         """Show what has the words."""

@@ -192,6 +192,14 @@ class FitScreen(Station):
         self._wish, self._threads = changed(name, step, self._wish, self._threads, self._rig, self._layers())
         self.redraw()
 
+    def action_plan_model(self) -> None:
+        """Plan a study of the model one is on."""
+        row, rig = self._chosen, self._rig
+        if row is None or rig is None or not row.candidate.levels:
+            return
+        held = {**row.candidate.levels, **({} if rig.reach == "here" else {"rig": rig.name})}
+        host(self).plan_from("ask", held)
+
     def action_next_rig(self) -> None:
         """Show the next rig."""
         app = host(self)

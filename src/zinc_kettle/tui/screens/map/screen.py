@@ -163,11 +163,7 @@ class MapScreen(Steering):
     def _draw_digest(self, results: StudyResults) -> None:
         """What follows from all cells: what the figures are, the best value, the findings, the map's shades."""
         self.query_one(MapView).show(self._subject(results))
-        parts = grid_of(results, self._by(results)).slices
-        part = self._part % len(parts)
-        apart = not self.query_one(MapView).whole
-        where = f" · {parts[part].title} (slice {part + 1} of {len(parts)})" if apart else ""
-        self._say("measure", Text(self._digest.line + where, self.palette.muted))
+        self._say("measure", Text(self._digest.line, self.palette.muted))
         self._headline()
         plan = "" if results.done_repeats else self._plan
         self._say("findings", beside(results, self._digest, plan, self.palette))

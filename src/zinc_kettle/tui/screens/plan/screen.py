@@ -13,6 +13,7 @@ from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.geometry import Region
 from textual.widgets import Footer, Input, Static
 
+from zinc_kettle.core.grid import grid_of
 from zinc_kettle.core.plan_fields import FIELDS, CannotReadError, Plain, read_field
 from zinc_kettle.core.ranges import read_level, read_levels
 from zinc_kettle.errors import KettleError
@@ -35,6 +36,7 @@ if TYPE_CHECKING:
 
 AT_ONCE = 400
 """Cells of a plan that is checked between two keys; a larger one is checked in a thread."""
+ASK = "ask"
 TYPING = "Type it and press enter; empty removes it, escape leaves it as it is."
 
 
@@ -44,10 +46,16 @@ class PlanScreen(Station):
     BINDINGS = bindings("plan")
     AUTO_FOCUS = "#text"
 
-    def __init__(self) -> None:
+    def __init__(self, wanted: tuple[str, dict[str, str]] | None = None) -> None:
         super().__init__()
+        self._wanted = wanted
+        """What to begin with, and what is held then; `ask` lets the person choose."""
+        self._held: dict[str, str] = {}
         self._checked = Checked()
         self._costs: Costs | None = None
+        self._part = 0
+        self._typing_at = 0
+        """The line that is typed in."""
         self._wrong = ""
         """What is wrong with what is being typed."""
         self._stale = False
@@ -61,7 +69,7 @@ class PlanScreen(Station):
             with Vertical(id="left"):
                 with VerticalScroll(id="paper", can_focus=False):
                     yield PlanText()
-                    yield Input(id="typing", compact=True)
+                    yield Input(id="typing", compact=True, select_on_focus=False)
                 yield Static(id="about")
             with Vertical(id="right"):
                 yield MapView()
@@ -80,12 +88,17 @@ class PlanScreen(Station):
         self.call_after_refresh(self._begin)
 
     def _begin(self) -> None:
-        plan = self._plan
-        if plan is None:
+        plan, wanted = self._plan, self._wanted
+        if wanted is not None and wanted[0] != ASK:
+            self.begin(*wanted)
+            return
+        if plan is not None:
+            self._check()
+        if plan is None or wanted is not None:
+            self._held = wanted[1] if wanted is not None else {}
             self.redraw()
             self.action_start_from()
             return
-        self._check()
         if plan.typing is not None:
             path, said = plan.typing
             self._to(path)
@@ -183,7 +196,7 @@ class PlanScreen(Station):
         words = Text()
         if results is not None:
             planned = self._costs.planned if self._costs is not None else {}
-            view.show(MapSubject(results, main_measure(results.study), p, planned=planned))
+            view.show(MapSubject(results, main_measure(results.study), p, self._part, planned=planned))
             words = cost_text(results, self._costs, p)
         elif self._plan is not None:
             words = Text("The map appears when the plan can be measured.", p.muted)
@@ -205,8 +218,9 @@ class PlanScreen(Station):
         self.query_one("#about", Static).update(words)
 
     def on_plan_text_moved(self, _event: PlanText.Moved) -> None:
-        """Another line."""
-        self._stop_typing()
+        """Another line; what is typed in the line one came to meanwhile goes on."""
+        if self.query_one(PlanText).cursor != self._typing_at:
+            self._stop_typing()
         self._draw_text()
 
     def on_plan_text_chosen(self, _event: PlanText.Chosen) -> None:
@@ -237,12 +251,12 @@ class PlanScreen(Station):
         plan, view = self._plan, self.query_one(PlanText)
         if plan is None:
             return
-        section = path[0] if path else "vary"
-        if len(path) > 1 and section not in {"vary", "hold"}:
-            plan.unfolded.add(section)  # type: ignore[arg-type]
+        section = FIELDS[path].section if path in FIELDS else path[0] if path else "vary"
+        if path in FIELDS and path != ("question",):
+            plan.unfolded.add(FIELDS[path].section)
         lines = plan_lines(self._checked.raw, self._checked.factors, plan.unfolded)
         exact = next((i for i, line in enumerate(lines) if line.path == path and line.kind != "add"), None)
-        near = next((i for i, line in enumerate(lines) if line.path[:1] == (section,)), 0)
+        near = next((i for i, line in enumerate(lines) if line.section == section), 0)
         view.lines, view.cursor = lines, near if exact is None else exact
         self._draw_text()
 
@@ -287,7 +301,7 @@ class PlanScreen(Station):
             if name is not None:
                 self._added(section, name)
 
-        self.app.push_screen(Chooser(what, choices), chosen)
+        self._ask(Chooser(what, choices), chosen)
 
     def _added(self, section: str, name: str) -> None:
         """A factor with nothing to it yet, and the line open to type; a held one with what is known of it."""
@@ -304,6 +318,14 @@ class PlanScreen(Station):
         self._change(("hold", name), default)
         self._to(("hold", name))
         self._type("" if default == "" else str(default))
+
+    def _ask(self, chooser: Chooser, then: Callable[[str | None], None]) -> None:
+        """Ask, and go on once this screen has its focus back."""
+
+        def chosen(key: str | None) -> None:
+            self.call_after_refresh(then, key)
+
+        self.app.push_screen(chooser, chosen)
 
     def _choices(self, name: str) -> list[Choice]:
         """Levels of a factor that are known here."""
@@ -328,7 +350,7 @@ class PlanScreen(Station):
             self._to(path)
 
         title = f"{name.replace('_', ' ')}: which one?" if one else f"{name.replace('_', ' ')}: add which level?"
-        self.app.push_screen(Chooser(title, self._choices(name), free=True), chosen)
+        self._ask(Chooser(title, self._choices(name), free=True), chosen)
 
     def _choose_value(self, line: PlanLine) -> None:
         of = FIELDS[line.path]
@@ -338,17 +360,18 @@ class PlanScreen(Station):
             if value is not None:
                 self._change(of.path, None if value == of.default else value)
 
-        self.app.push_screen(Chooser(f"{of.help}", choices), chosen)
+        self._ask(Chooser(f"{of.help}", choices), chosen)
 
     # typing
     def _type(self, said: str) -> None:
         """Open the line one is on, to type in it."""
         field = self.query_one("#typing", Input)
+        self._typing_at = self.query_one(PlanText).cursor
         field.display = True
         field.value = said
         field.cursor_position = len(said)
         self._place_typing()
-        field.focus()
+        self.set_focus(field)  # at once: keys may follow in the same moment
         self._about()
 
     def _place_typing(self) -> None:
@@ -358,14 +381,15 @@ class PlanScreen(Station):
             field.styles.width = max(12, self.query_one("#paper").content_size.width - place.column - 1)
 
     def _stop_typing(self) -> None:
-        field = self.query_one("#typing", Input)
-        if field.display:
-            field.display = False
-            self._wrong = ""
-            if self._plan is not None and self._plan.typing is not None:
-                self._plan.typing = None
-                host(self).desk.planner.keep(self._plan)
-            self.query_one(PlanText).focus()
+        field, plan = self.query_one("#typing", Input), self._plan
+        if not field.display:
+            return
+        self.set_focus(self.query_one(PlanText))  # before it is hidden: a hidden field takes the focus with it
+        field.display = False
+        self._wrong = ""
+        if plan is not None and plan.typing is not None:
+            plan.typing = None
+            host(self).desk.planner.keep(plan)
 
     def on_input_changed(self, event: Input.Changed) -> None:
         """Keep what is typed: a terminal may close at any time."""
@@ -375,19 +399,24 @@ class PlanScreen(Station):
         plan.typing = (line.path, event.value)
         host(self).desk.planner.keep(plan)
 
-    def on_input_submitted(self, event: Input.Submitted) -> None:
-        """Take what was typed, or say what is wrong with it."""
-        line = self.query_one(PlanText).line
-        if line is None:
-            return
+    def on_input_submitted(self, _event: Input.Submitted) -> None:
+        """Take what was typed."""
+        self._take_typed()
+
+    def _take_typed(self) -> bool:
+        """Take what was typed; false where something is wrong with it, which is said then."""
+        field, line = self.query_one("#typing", Input), self.query_one(PlanText).line
+        if line is None or not field.display:
+            return True
         try:
-            value = self._read(line, event.value)
+            value = self._read(line, field.value)
         except ValueError as error:
             self._wrong = str(error)
             self._about()
-            return
+            return False
         self._stop_typing()
         self._change(FIELDS[line.path].path if line.kind == "field" else _path(line), value)
+        return True
 
     def _read(self, line: PlanLine, said: str) -> Plain | None:
         if line.kind != "factor":
@@ -480,7 +509,7 @@ class PlanScreen(Station):
         """Go to what a problem or doubt speaks of."""
         both = [*self._checked.problems, *self._checked.doubts]
         if place < len(both):
-            self.query_one(PlanText).focus()
+            self.set_focus(self.query_one(PlanText))
             self._to(both[place].path)
 
     def action_start_from(self) -> None:
@@ -493,9 +522,10 @@ class PlanScreen(Station):
                 if self._plan is None:
                     host(self).go("shelf")
                 return
-            self.begin(key, {})
+            self.begin(key, self._held)
+            self._held = {}
 
-        self.app.push_screen(Chooser("What is the question? Begin with a design for it, or a copy.", choices), chosen)
+        self._ask(Chooser("What is the question? Begin with a design for it, or a copy.", choices), chosen)
 
     def begin(self, start: str, hold: Mapping[str, str]) -> None:
         """A plan from one of the beginnings; what was edited before is one undo away."""
@@ -510,11 +540,11 @@ class PlanScreen(Station):
         app.plan = begun
         app.desk.planner.keep(begun)
         self._check()
-        self.query_one(PlanText).focus()
+        self.set_focus(self.query_one(PlanText))
 
     def action_save(self) -> None:
         """Write the study file."""
-        if self._save():
+        if self._take_typed() and self._save():
             self.notify("It is on the shelf as ready to run.", title="Saved")
 
     def _save(self) -> bool:
@@ -545,7 +575,13 @@ class PlanScreen(Station):
     def action_other_side(self) -> None:
         """To the map, and back to the text."""
         on_map = self.focused is self.query_one("#map")
-        self.query_one("#text" if on_map else "#map").focus()
+        self.set_focus(self.query_one("#text" if on_map else "#map"))
+
+    def action_next_slice(self) -> None:
+        """Show the next slice of the map."""
+        if self._checked.results is not None:
+            self._part = (self._part + 1) % len(grid_of(self._checked.results).slices)
+            self._draw_side()
 
     def action_back(self) -> None:
         """Stop typing, or go back to the shelf."""

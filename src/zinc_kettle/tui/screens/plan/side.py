@@ -42,6 +42,9 @@ def cost_text(results: StudyResults, costs: Costs | None, palette: Palette) -> T
         room = placement.headroom_bytes
         words = f"{byte_size(room)} to spare" if room >= 0 else f"{byte_size(-room)} too much"
         out.append(f", {words}", palette.muted if room >= 0 else palette.failure)
+    rows = [cell.fit for cell in costs.planned.values() if cell.fit is not None and cell.fit.reason]
+    if rows:
+        out.append(f"\n{rows[0].reason}", palette.muted)
     if costs.not_fitting:
         out.append(f"\n⊘ {plural(costs.not_fitting, 'cell')} will not fit", palette.failure)
     if costs.dropped is not None:

@@ -19,6 +19,7 @@ from zinc_kettle.tui.widgets.choices import Choices
 from zinc_kettle.tui.widgets.station_line import Stations
 
 HINT = "The rig file names machines reached over SSH or by an address; docs/rigs.md explains how. "
+ADDRESS = "desk = http://127.0.0.1:8080, model brine, key OFFICE_KEY    (a name, its address; key: a variable's name)"
 EXAMPLE = "bandwidth = 51.2 GB/s, data sheet    (bandwidth, price, idle_w, power_limit_w, case, note …)"
 
 
@@ -33,6 +34,7 @@ class RigsScreen(Station):
         self._rigs: list[Rig] = []
         self._asking: set[str] = set()
         self._probe_next: set[str] = set()
+        self._typing_address = False
         self._failed: dict[str, str] = {}
         """What went wrong when a rig was last asked; a notice alone is gone too soon."""
 
@@ -164,17 +166,39 @@ class RigsScreen(Station):
             self.redraw()
 
     def action_type_fact(self) -> None:
-        """Open the line to type in."""
+        """Open the line to type a fact in."""
+        self._open_line(EXAMPLE, address=False)
+
+    def action_add_address(self) -> None:
+        """Open the line to type an address in."""
+        self._open_line(ADDRESS, address=True)
+
+    def _open_line(self, example: str, *, address: bool) -> None:
         line = self.query_one("#type", Input)
+        self._typing_address = address
+        line.placeholder = example
         line.display = True
         line.focus()
 
-    def on_input_submitted(self, event: Input.Submitted) -> None:
-        """Write the fact into the rig file."""
+    def action_plan_here(self) -> None:
+        """Plan a study on the rig one is on."""
         rig = self.chosen
+        if rig is None:
+            return
+        held = {} if rig.reach == "here" else {"rig": rig.name}
+        host(self).plan_from("template:users" if rig.reach == "url" else "ask", held)
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Write the fact, or the new rig, into the rig file."""
+        rig, desk = self.chosen, host(self).desk
         if rig is not None and event.value.strip():
             try:
-                host(self).desk.type_fact(rig.name, event.value)
+                if self._typing_address:
+                    added = desk.add_address(event.value)
+                    host(self).rig = added.name
+                    self._ask(added.name, probe=False)
+                else:
+                    desk.type_fact(rig.name, event.value)
             except KettleError as error:
                 self.notify(str(error), title="Not written", severity="error", timeout=12)
                 return

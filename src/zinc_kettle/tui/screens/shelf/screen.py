@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import json
 from typing import TYPE_CHECKING
 
 from rich.text import Text
@@ -14,6 +16,7 @@ from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.bridge import ShelfEntry, host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.choices import Choices
+from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
 if TYPE_CHECKING:
@@ -22,11 +25,17 @@ if TYPE_CHECKING:
 MARKS = {"measured": "●", "running": "◐", "stopped": "◐", "planned": "○"}
 
 
+FIRST_DESIGN = "template:threads"
+"""What a model is measured by first: one question with an answer that helps at once."""
 PREVIEW_ROWS = 8
 """Under this a map has no room for its cells."""
 HINT = (
-    "Open a measured study to explore it, or a ready one to measure it with r. Any other study file can be run "
-    "with zinc-kettle run FILE and is then listed here too."
+    "Open a measured study to explore it, or a ready one to measure it with r. m measures a model of yours, n plans "
+    "a study."
+)
+NEWCOMER = (
+    "Nothing is measured here yet: what you see are examples. m finds the model files on this machine and measures one "
+    "of them, in three keys: m, enter, r. n plans a study from a question."
 )
 
 
@@ -80,10 +89,20 @@ class ShelfScreen(Station):
         options.clear_options()
         options.add_options([Option(self._line(entry), id=str(i)) for i, entry in enumerate(self._entries)])
         if self._entries:
-            options.highlighted = min(chosen or 0, len(self._entries) - 1)
+            options.highlighted = self._first() if chosen is None else min(chosen, len(self._entries) - 1)
             options.focus()
         self._title()
         self.query_one(Stations).show(self.palette)
+
+    def _first(self) -> int:
+        """Where the shelf opens: on the study measured last, else on one that is ready, else on an example."""
+
+        def rank(entry: ShelfEntry) -> int:
+            if entry.example:
+                return 2
+            return 0 if entry.runs else 1 if entry.ready else 3
+
+        return min(range(len(self._entries)), key=lambda i: rank(self._entries[i]))
 
     def redraw(self) -> None:
         """Draw again in the theme of now."""
@@ -91,16 +110,19 @@ class ShelfScreen(Station):
 
     def _title(self) -> None:
         ready = sum(1 for e in self._entries if e.ready)
-        kept = sum(1 for e in self._entries if e.runs)
+        kept = sum(1 for e in self._entries if e.runs and not e.example)
+        examples = sum(1 for e in self._entries if e.example)
         if not self._entries:
             text = (
-                "The shelf is empty. Put a study file (docs/study-files.md) into the studies folder, run one with "
-                "zinc-kettle run FILE, or see the demo: zinc-kettle demo"
+                "The shelf is empty. m measures a model of yours, n plans a study from a question; the demo has more: "
+                "zinc-kettle demo"
             )
         else:
             text = f"Studies: {kept} measured or begun, {ready} ready to run"
+            text += f", {examples} finished examples" if examples else ""
         self.query_one("#title", Static).update(Text(text, f"bold {self.palette.ink}"))
-        self.query_one("#hint", Static).update(HINT if self._entries else "")
+        own = any(not e.example for e in self._entries)
+        self.query_one("#hint", Static).update(HINT if own else NEWCOMER)
 
     def _line(self, entry: ShelfEntry) -> Text:
         p, last = self.palette, entry.runs[0] if entry.runs else None
@@ -117,6 +139,8 @@ class ShelfScreen(Station):
             first, *more = entry.trouble.splitlines()
             detail, colour = (f"{len(more) + 1} problems, the first: " if more else "") + first, p.failure
         out.append("\n   ")
+        if entry.example:
+            out.append("EXAMPLE ", f"bold {p.caution}")
         if entry.simulated:
             out.append("SIMULATED ", f"bold {p.caution}")
         out.append(detail, colour)
@@ -175,6 +199,29 @@ class ShelfScreen(Station):
     def action_open(self) -> None:
         """Open the chosen study."""
         self.query_one(OptionList).action_select()
+
+    def action_measure_model(self) -> None:
+        """Find the models on this machine, and plan a measurement of one."""
+        self.notify("Looking for model files …", timeout=2)
+        self.run_worker(self._find_models(), exclusive=True, group="models", exit_on_error=False)
+
+    async def _find_models(self) -> None:
+        found = await asyncio.to_thread(host(self).desk.planner.models)
+        if not found:
+            self.notify("Start it with --models FOLDER, or put a GGUF file into a folder such as ~/models.",
+                        title="No model file was found", severity="warning", timeout=12)  # fmt: skip
+            return
+        choices = [Choice(model.key, model.title, model.about) for model in found]
+
+        def chosen(key: str | None) -> None:
+            if key is not None:
+                host(self).plan_from(FIRST_DESIGN, json.loads(key))
+
+        self.app.push_screen(Chooser("Which model is to be measured here?", choices), chosen)
+
+    def action_new_plan(self) -> None:
+        """Plan a study from a question."""
+        host(self).plan_from("ask", {})
 
     def action_earlier_run(self) -> None:
         """Choose an earlier run of the study one is on."""
