@@ -113,6 +113,23 @@ def test_only_what_is_new_of_an_added_level_is_measured() -> None:
     assert len(again.whole.cells) == 3, "a level that is there is not added twice"
 
 
+def test_what_is_wanted_first_comes_first() -> None:
+    """All that is left of the named cells before anything else, each once; then in turn again as planned."""
+    plan = study({"threads": (1, 2, 4)}, repeats=Repeats(count=3))
+    chosen = next(cell.key for cell in plan.cells if cell.levels["threads"] == 4)
+    steps, _ = walk(plan, lambda step, count: [decision("first", step, threads=4)] if count == 2 else [])
+    rest = [s.cell for s in steps[2:]]
+    left = 3 - [s.cell for s in steps[:2]].count(chosen)
+    assert rest[:left] == [chosen] * left and chosen not in rest[left:]
+    assert Counter((s.cell, s.block) for s in steps) == Counter((k, b) for k in plan.by_key for b in range(3))
+
+    def both(step: Step, count: int) -> list[Decision]:
+        return {2: [decision("first", step, threads=4)], 3: [decision("in-turn", step)]}.get(count, [])
+
+    again, _ = walk(plan, both)
+    assert Counter(s.cell for s in again) == Counter(dict.fromkeys(plan.by_key, 3))
+
+
 def test_stop_after_this_block_and_go_on() -> None:
     """The block that runs is finished, nothing of the next is begun; by launch that of the launch."""
     plan = study(repeats=Repeats(count=3))

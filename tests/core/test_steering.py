@@ -48,6 +48,8 @@ def test_what_a_person_may_decide() -> None:
         ("add-level", {"context": 512}, 0, "does not vary context"),
         ("add-level", {"threads": 0}, 0, "out of range"),
         ("add-level", {"threads": 3, "salt": True}, 0, "one level"),
+        ("on-failure", {}, 0, "nothing that can happen"),
+        ("first", {"threads": 9}, 0, "no cell has threads 9"),
     ],
 )
 def test_what_makes_no_sense_is_explained(wish: Wish, levels: dict[str, Level], count: int, words: str) -> None:

@@ -231,7 +231,7 @@ def test_until_narrow_tells_the_last_state_of_each_cell(paced: str, home: Path, 
         (["synth", "../own"], "cannot be the name of a model"),
         (["synth", "brine-15m", "--seed", "5"], "seed 1 only"),
         (["fly"], "No such command"),
-        (["run"], "Missing argument"),
+        (["run"], "no study is named"),
         ([], "needs a terminal"),
     ],
 )

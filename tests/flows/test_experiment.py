@@ -313,6 +313,35 @@ async def test_a_paused_run_begins_nothing_until_it_goes_on(tmp_path: Path) -> N
     assert (await task).state == "measured"
 
 
+async def test_a_failed_cell_is_tried_again_or_asked_about(tmp_path: Path) -> None:
+    """As the person decided: once more at once, and both are kept; or the run pauses and says which cell failed."""
+    plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=2))
+    falls = iter([False, False, True])
+    bench = Bench(tmp_path, act=lambda e: DriverError("gone") if next(falls, False) else sound(e))
+    decide_after(bench, 1, Decision("on-failure", 1.0, text="again"))
+    view = await bench.run(plan)
+    assert [c.done for c in view.cells] == [2, 2, 2] and sum(c.kept.failed for c in view.cells) >= 1
+    (tmp_path / "ask").mkdir()
+    asked = Bench(tmp_path / "ask", broken={2})
+    decide_after(asked, 1, Decision("on-failure", 1.0, text="ask"))
+    task = asyncio.create_task(asked.work(plan).run())
+    while not any(isinstance(e, p.Paused) for e in asked.events):
+        await asyncio.sleep(0.01)
+    paused = asked.store.decisions(asked.run_id)[-1]
+    assert paused.kind == "pause" and paused.text == "2 threads failed"
+    asked.store.decide(asked.run_id, Decision("on-failure", 2.0, text="go-on"))
+    asked.store.decide(asked.run_id, Decision("resume", 2.0))
+    assert (await task).state == "measured"
+
+
+async def test_a_cap_on_time_ends_the_run_and_says_so(tmp_path: Path) -> None:
+    """At least one repeat is measured, however short the cap; without it the run goes to its end."""
+    plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, limits=Limits(total_s=1e-6))
+    view = await Bench(tmp_path).run(plan)
+    assert view.run.state == "stopped" and view.done_repeats == 1
+    assert [d.kind for d in view.run.decisions] == ["time-up"]
+
+
 async def test_a_run_that_was_taken_over_stops(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Its heartbeat finds another holder: nothing more is written, and it says why."""
     monkeypatch.setattr("zinc_kettle.session.experiment.HEARTBEAT_S", 0.01)

@@ -66,11 +66,9 @@ def run(
     from zinc_kettle.cli.run import run_study
 
     if (file is None) == (not template):
-        raise UsageError(
-            "what is to be measured?", remedy="zinc-kettle run FILE, or run --template NAME --hold model=…"
-        )
+        raise UsageError("no study is named", remedy="run FILE, or run --template NAME --hold model=…")
     if file is None:
-        file = new_study(template, vary or [], hold or [], "", None, store or context.obj)
+        file = new_study(template, vary or [], hold or [], "", None, store or context.obj, again=True)
     raise typer.Exit(run_study(file, store or context.obj, as_json=as_json, fresh=fresh))
 
 
@@ -163,16 +161,36 @@ def steer(
     context: typer.Context,
     study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],
     wish: Annotated[
-        str, typer.Argument(help="pause, resume, stop-after (this block), skip, restore, more, or add-level.")
+        str,
+        typer.Argument(
+            help="pause, resume, stop-after (this block), skip, restore, more, add-level, first, in-turn, on-failure."
+        ),
     ],
-    cells: Annotated[str, typer.Argument(help="factor=level,… : the cells that are meant, or the new level.")] = "",
+    what: Annotated[
+        str,
+        typer.Argument(
+            help="factor=level,… : the cells that are meant, or the new level; of on-failure: go-on, again or ask."
+        ),
+    ] = "",
     count: Annotated[int, typer.Option("--count", help="Of more: how many further repeats.")] = 2,
     store: StoreOption = None,
 ) -> None:
     """Steer a run while it is measured, here or in another terminal; every decision is kept."""
     from zinc_kettle.cli.steer import steer_run
 
-    steer_run(study, wish, cells, count, store or context.obj)
+    steer_run(study, wish, what, count, store or context.obj)
+
+
+@app.command()
+def watch(
+    context: typer.Context,
+    study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN; else the one that is running.")] = "",
+    store: StoreOption = None,
+) -> None:
+    """Look on while a study is measured in another terminal."""
+    from zinc_kettle.cli.watch import watch_run
+
+    watch_run(study, store or context.obj)
 
 
 @app.command()

@@ -25,9 +25,16 @@ def list_templates() -> None:
 
 
 def new_study(
-    chosen: str, vary: Sequence[str], hold: Sequence[str], name: str, out: Path | None, store: Path | None
+    chosen: str,
+    vary: Sequence[str],
+    hold: Sequence[str],
+    name: str,
+    out: Path | None,
+    store: Path | None,
+    *,
+    again: bool = False,
 ) -> Path:
-    """Write a study file; returns where.
+    """Write a study file; returns where. With `again` one that is there and says the same is as good.
 
     Raises:
         UsageError: No such template, a level that cannot be, a design that cannot be measured, a file that is there.
@@ -39,7 +46,7 @@ def new_study(
     )  # fmt: skip
     file = out or where.studies / f"{title}.study.toml"
     parse_study(text, engines, file=file.name, folder=file.parent)
-    if file.exists() and file.read_text(encoding="utf-8") != text:
+    if file.exists() and not (again and file.read_text(encoding="utf-8") == text):
         raise UsageError(f"{file.name} is there already", remedy="choose another --name or --out")
     file.parent.mkdir(parents=True, exist_ok=True)
     file.write_text(text, encoding="utf-8")

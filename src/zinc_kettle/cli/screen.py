@@ -49,19 +49,21 @@ def on_terminal() -> bool:
     return sys.stdin.isatty() and sys.stdout.isatty()
 
 
-def show(where: Places, extra: list[Path]) -> None:
-    """Run the application until the person leaves it."""
+def show(where: Places, extra: list[Path], run_id: str = "") -> None:
+    """Run the application until the person leaves it, with a run open where one is named."""
     from zinc_kettle.wiring.desk import RealDesk
 
-    sys.exit(asyncio.run(_show(RealDesk(where, extra_studies=extra), where.log)))
+    sys.exit(asyncio.run(_show(RealDesk(where, extra_studies=extra), where.log, run_id)))
 
 
-async def _show(desk: Desk, log: Path) -> int:
+async def _show(desk: Desk, log: Path, run_id: str) -> int:
     """Show the screen; should it end with an error, write that down and show a new one while the run continues."""
     from zinc_kettle.tui.app import STOP_LIMIT_S, KettleApp
     from zinc_kettle.tui.runner import Runner
 
     runner, notice, ended_s = Runner(), "", [-math.inf] * (MOST_ENDS - 1)
+    if run_id:
+        runner.results = desk.open_run(run_id)
     while True:
         app = KettleApp(desk, runner, notice)
         told = io.StringIO()

@@ -15,7 +15,7 @@ from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.wiring.build import open_store
 
 
-def steer_run(place: str, wish: str, cells: str, count: int, store_path: Path | None) -> None:
+def steer_run(place: str, wish: str, what: str, count: int, store_path: Path | None) -> None:
     """Enter a decision into the log of a run; whoever measures it looks there before each repeat.
 
     Raises:
@@ -28,10 +28,11 @@ def steer_run(place: str, wish: str, cells: str, count: int, store_path: Path | 
     store = open_store(places(store_path))
     run_id = find(store, place)
     results = open_run(store, run_id)
-    levels = parse_levels(results, cells)
+    levels = {} if chosen == "on-failure" else parse_levels(results, what)
     if isinstance(levels, Problem):
         raise _wrong(levels)
-    found = steer(results, chosen, levels, count=count, at_s=time.time(), step=store.last_step(run_id))
+    found = steer(results, chosen, levels, count=count, at_s=time.time(), step=store.last_step(run_id),
+                  text=what)  # fmt: skip
     if isinstance(found, Problem):
         raise _wrong(found)
     store.decide(run_id, found)

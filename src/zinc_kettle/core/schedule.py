@@ -11,15 +11,29 @@ import random
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
-from typing import Literal
+from typing import Literal, get_args
 
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.plan import Cell, LaunchSpec, Repeats, Study
 from zinc_kettle.core.precision import wanted_repeats
 
 DecisionKind = Literal[
-    "skip", "restore", "more", "add-level", "stop-after", "pause", "resume", "settle", "time-up", "acknowledge"
+    "skip",
+    "restore",
+    "more",
+    "add-level",
+    "stop-after",
+    "pause",
+    "resume",
+    "first",
+    "in-turn",
+    "on-failure",
+    "settle",
+    "time-up",
+    "acknowledge",
 ]
+FailurePolicy = Literal["go-on", "again", "ask"]
+"""What happens when a repeat has failed: the run goes on, tries it once more at once, or pauses and waits."""
 """The tool's own are `settle`, where the question needs no more repeats of a cell, and `time-up`, at the cap on time.
 `acknowledge`: a caution is known to be no worry; it changes nothing of what is measured, and says why."""
 
@@ -49,7 +63,7 @@ class Decision:
     caution: str = ""
     """Of `acknowledge`: the code of the caution."""
     text: str = ""
-    """Of `acknowledge`: the person's reason."""
+    """Of `acknowledge`: the person's reason; of `on-failure`: what is to happen; of a pause of the tool: why."""
 
     def means(self, cell: Cell) -> bool:
         """True where a cell has the levels it names."""
@@ -111,6 +125,23 @@ class Schedule:
         """True while nothing is to be begun."""
         last = [d.kind for d in self.decisions if d.kind in {"pause", "resume"}][-1:]
         return last == ["pause"]
+
+    @cached_property
+    def first(self) -> frozenset[str]:
+        """Cells that are measured before all others, whatever the block."""
+        out: set[str] = set()
+        for decision in self.decisions:
+            if decision.kind == "in-turn":
+                out.clear()
+            elif decision.kind == "first":
+                out |= {cell.key for cell in self.whole.cells if decision.means(cell)}
+        return frozenset(out)
+
+    @property
+    def on_failure(self) -> FailurePolicy:
+        """What happens when a repeat has failed."""
+        last = next((d.text for d in reversed(self.decisions) if d.kind == "on-failure"), "go-on")
+        return next((policy for policy in get_args(FailurePolicy) if policy == last), "go-on")
 
     @cached_property
     def skipped(self) -> frozenset[str]:
@@ -182,6 +213,11 @@ class Schedule:
         return None if found is None or self._stopped_before(found) else found
 
     def _left(self, done: Done, from_block: int) -> Iterator[Step]:
+        ahead = tuple(key for key in self.whole.by_key if key in self.first)
+        for block in range(self._blocks(ahead, done) if ahead else 0):
+            for key in shuffled(ahead, self.study.seed, block):
+                if self.needs(key, done.get(key, NOTHING), block):
+                    yield Step(block, key)
         for keys in self.groups:
             most = self._blocks(keys, done)
             for block in range(from_block, most):

@@ -3,26 +3,37 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Literal
+from typing import Literal, get_args
 
 from zinc_kettle.core.factors import Level, label
 from zinc_kettle.core.ranges import read_level
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.schedule import Decision, Step, widened
+from zinc_kettle.core.schedule import Decision, FailurePolicy, Step, widened
 from zinc_kettle.core.units import plural
 from zinc_kettle.core.validate import Problem, level_problem, nearest, unfitting
 
-Wish = Literal["pause", "resume", "stop-after", "skip", "restore", "more", "add-level"]
-ABOUT_ALL: tuple[Wish, ...] = ("pause", "resume", "stop-after")
+Wish = Literal[
+    "pause", "resume", "stop-after", "skip", "restore", "more", "add-level", "first", "in-turn", "on-failure"
+]
+ABOUT_ALL: tuple[Wish, ...] = ("pause", "resume", "stop-after", "in-turn", "on-failure")
 MOST_MORE = 1_000
+POLICY_WORDS: dict[str, str] = {"go-on": "go on", "again": "try once more", "ask": "pause and ask"}
 SAID: dict[str, str] = {
     "pause": "paused", "resume": "went on", "stop-after": "to stop after its block", "skip": "skipped",
     "restore": "taken up again", "more": "more repeats", "add-level": "added", "time-up": "ended at its cap on time",
+    "first": "measured first", "in-turn": "measured in turn again",
 }  # fmt: skip
 
 
 def steer(
-    results: StudyResults, wish: Wish, levels: Mapping[str, Level], *, count: int, at_s: float, step: Step | None
+    results: StudyResults,
+    wish: Wish,
+    levels: Mapping[str, Level],
+    *,
+    count: int,
+    at_s: float,
+    step: Step | None,
+    text: str = "",
 ) -> Decision | Problem:
     """A decision for the log of a run, or what is wrong with it.
 
@@ -33,8 +44,13 @@ def steer(
         count: Of `more`: how many further repeats of each.
         at_s: Now, in seconds since 1970.
         step: What is being measured, or was last.
+        text: Of `on-failure`: what is to happen then.
     """
-    decision = Decision(wish, at_s, levels, count=count if wish == "more" else 0, step=step)
+    decision = Decision(wish, at_s, levels, count=count if wish == "more" else 0, step=step,
+                        text=text if wish == "on-failure" else "")  # fmt: skip
+    if wish == "on-failure" and text not in get_args(FailurePolicy):
+        return Problem((), f"{text!r} is nothing that can happen when a cell fails",
+                       remedy=nearest(text, get_args(FailurePolicy)))  # fmt: skip
     if wish in ABOUT_ALL:
         return Problem((), f"{wish} is about the whole run", remedy="leave the cells out") if levels else decision
     if wish == "add-level":
@@ -88,6 +104,10 @@ def parse_levels(results: StudyResults, text: str) -> dict[str, Level] | Problem
 def told(decision: Decision) -> str:
     """A decision in words: `skipped: 8 threads`; no full stop."""
     what = _said(decision.levels)
+    if decision.kind == "on-failure":
+        return f"when a cell fails: {POLICY_WORDS.get(decision.text, decision.text)}"
+    if decision.text and decision.kind == "pause":
+        return f"paused: {decision.text}"
     if decision.kind == "more":
         return f"{plural(decision.count, 'more repeat')}: {what}"
     return f"{SAID.get(decision.kind, decision.kind)}: {what}" if what else SAID.get(decision.kind, decision.kind)

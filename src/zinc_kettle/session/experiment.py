@@ -267,15 +267,28 @@ class Experiment:
             if self._over(started, time_left.of(step.cell)):
                 self._ports.store.decide(self._run_id, Decision("time-up", self._ports.clock.wall_s(), step=step))
                 return False
-            if self._schedule.study.repeats.order == "interleaved":
+            if self._schedule.study.repeats.order == "interleaved" and not self._schedule.first:
                 block = step.block
             began = self._ports.clock.now_ns()
+            failed = self._state.failed
             await self._run_one(step)
+            if self._state.failed > failed:
+                await self._after_failure(step)
             self._settle(step)
             tally = self._state.done[step.cell]
             more = max(0, self._schedule.wanted(step.cell, tally) - len(tally.blocks))
             time_left.repeat_took(step.cell, (self._ports.clock.now_ns() - began) / 1e9, left=more)
             self._tell_progress(time_left)
+
+    async def _after_failure(self, step: Step) -> None:
+        """What is to happen when a repeat has failed, as the person decided."""
+        self._read_decisions()
+        if self._schedule.on_failure == "again":
+            self._state.failures.clear()  # a launch that failed is tried, too
+            await self._run_one(step)
+        elif self._schedule.on_failure == "ask":
+            why = f"{self._study.by_key[step.cell].title} failed"
+            self._ports.store.decide(self._run_id, Decision("pause", self._ports.clock.wall_s(), step=step, text=why))
 
     def _over(self, started_ns: int, needs_s: float) -> bool:
         """True where the next repeat is expected to end after the time the study may take."""

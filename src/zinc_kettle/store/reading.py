@@ -101,6 +101,13 @@ def _run_row(store: KettleStore, db: sa.Connection, row: Any, done: int) -> RunR
     )  # fmt: skip
 
 
+def running(store: KettleStore) -> list[str]:
+    """Ids of the runs that are being measured now."""
+    with store.reading() as db:
+        rows = db.execute(sa.select(s.runs).where(s.runs.c.state == "running")).all()
+        return [row.id for row in rows if _state(store, row) == "running"]
+
+
 def find(store: KettleStore, place: str) -> str:
     """The id of a run: by its own id, or by its study's name or id, `STUDY` (the newest run) or `STUDY:RUN`.
 

@@ -81,6 +81,15 @@ ACTIONS = (
     Action(
         "add_level", "add level", "Add a level to a factor; only what is new is measured.", "a", "map", footer=False
     ),
+    Action("first", "first", "Measure the chosen cell before the others, or all in turn again.", "g", "map", False),
+    Action(
+        "on_failure",
+        "on failure",
+        "Choose what happens when a cell fails: go on, try again, or ask.",
+        "o",
+        "map",
+        footer=False,
+    ),
     Action("end_block", "end block", "Stop when the block that is being measured is done.", "b", "map", footer=False),
     Action("open_cell", "open cell", "Open the sheet of the chosen cell.", "enter", "map"),
     Action("next_measure", "measure", "Show the next measure.", "m", "map"),

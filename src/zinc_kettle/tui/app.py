@@ -30,6 +30,8 @@ if TYPE_CHECKING:
     from zinc_kettle.tui.run_state import RunState
 
 STOP_LIMIT_S = 8.0
+LOOK_S = 0.5
+"""Between two looks at a run that another terminal measures."""
 
 
 class KettleApp(App[int]):
@@ -109,10 +111,19 @@ class KettleApp(App[int]):
         self.theme = DARK.name
         self.runner.listener = self
         self.push_screen(SHELF.screen_class()())
-        if self.runner.active:
+        if self.runner.results is not None:
             self.go("map")
+        self.set_interval(LOOK_S, self._look_elsewhere)
         if self._notice:
             self.notify(self._notice, title="The screen was restarted", severity="error", timeout=20)
+
+    def _look_elsewhere(self) -> None:
+        """Follow the open run where another terminal measures it."""
+        results = self.results
+        if results is None or self.runner.active or results.run.state != "running":
+            return
+        if self.runner.follow(self.desk.glance(results.run.run_id), self.desk.open_run):
+            self._cells_changed()
 
     def on_unmount(self) -> None:
         """The runner may go on without this screen."""
@@ -261,12 +272,15 @@ class KettleApp(App[int]):
     def stop_run(self) -> None:
         """Stop the run cleanly."""
         if not self.runner.active:
-            self.notify("Nothing is running.")
+            state = self.run_state
+            elsewhere = state is not None and state.active and state.elsewhere
+            self.notify("It is measured in another terminal: p pauses it, b ends it after this block." if elsewhere
+                        else "Nothing is running.")  # fmt: skip
             return
         self.runner.stop()
         self._redraw()
 
-    def steer(self, wish: Wish, levels: Mapping[str, Level], count: int = 0) -> None:
+    def steer(self, wish: Wish, levels: Mapping[str, Level], count: int = 0, text: str = "") -> None:
         """Enter a decision into the log of the open run, and show what it changes."""
         from zinc_kettle.core.schedule import Decision
         from zinc_kettle.core.steering import told
@@ -276,7 +290,7 @@ class KettleApp(App[int]):
             self.notify("There is no run to steer yet. Press r to run this study.")
             return
         try:
-            found = self.desk.steer(results, wish, levels, count)
+            found = self.desk.steer(results, wish, levels, count, text)
             if not isinstance(found, Decision):
                 self.refuse(found)
                 return
@@ -285,7 +299,8 @@ class KettleApp(App[int]):
             self.notify(str(error), severity="error", timeout=12)
             return
         said = told(found)
-        later = "" if self.runner.active else " This holds when the run is taken up again (r)."
+        running = self.runner.active or results.run.state == "running"
+        later = "" if running else " This holds when the run is taken up again (r)."
         self.notify(f"{said[:1].upper()}{said[1:]}.{later}")
         self._redraw()
 

@@ -80,6 +80,10 @@ class Desk(Protocol):
         """A kept run."""
         ...
 
+    def glance(self, run_id: str) -> list[Event]:
+        """The newest signs of a run that is measured in another terminal; none where there are none."""
+        ...
+
     def sizes(self, study: Study) -> dict[str, float | None]:
         """Size of the model file of each cell, by key."""
         ...
@@ -125,7 +129,7 @@ class Desk(Protocol):
         ...
 
     def steer(
-        self, results: StudyResults, wish: Wish, levels: Mapping[str, Level], count: int = 0
+        self, results: StudyResults, wish: Wish, levels: Mapping[str, Level], count: int = 0, text: str = ""
     ) -> Decision | Problem:
         """Enter a decision into the log of a run, or say what is wrong with it."""
         ...
@@ -184,7 +188,7 @@ class Host(Protocol):
         """Measure a study file."""
         ...
 
-    def steer(self, wish: Wish, levels: Mapping[str, Level], count: int = 0) -> None:
+    def steer(self, wish: Wish, levels: Mapping[str, Level], count: int = 0, text: str = "") -> None:
         """Enter a decision into the log of the open run, and show what it changes."""
         ...
 

@@ -30,6 +30,8 @@ class RunState:
     cores: float = 0.0
     ended: str = ""
     stopping: bool = False
+    elsewhere: bool = False
+    """True where another terminal measures it."""
     speeds: deque[float] = field(default_factory=lambda: deque(maxlen=TRACE_POINTS))
 
     @property

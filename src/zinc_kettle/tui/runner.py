@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
@@ -60,8 +60,32 @@ class Runner:
 
     @property
     def active(self) -> bool:
-        """True while a study is being measured."""
-        return self.state is not None and self.state.active
+        """True while a study is being measured here."""
+        return self._task is not None and self.state is not None and self.state.active
+
+    def follow(self, events: Sequence[Event], open_run: Callable[[str], StudyResults]) -> bool:
+        """Show how a run stands that is measured in another terminal; true where its cells have changed.
+
+        Args:
+            events: Its newest signs.
+            open_run: Reads a kept run.
+        """
+        from zinc_kettle.tui.run_state import RunState
+
+        results = self.results
+        if self.active or results is None or results.run.state != "running":
+            return False
+        before, self.state = self.state, RunState(elsewhere=True)
+        if before is not None and before.elsewhere:
+            self.state.speeds = before.speeds
+        for event in events:
+            self.state.take(event)
+        moved = before is None or before.done != self.state.done or before.phase != self.state.phase or not events
+        if moved:
+            self.results = open_run(results.run.run_id)
+        if self.results is not None and self.results.run.state != "running":
+            self.state.ended = self.results.run.state
+        return moved
 
     def start(
         self, make: Callable[[Callable[[Event], None]], Running], open_run: Callable[[str], StudyResults]
@@ -108,6 +132,7 @@ class Runner:
             self.listener.run_changed()
 
     def _done(self, task: asyncio.Task[Ended]) -> None:
+        self._task = None
         if self.state is not None and not self.state.ended:
             self.state.ended = "stopped"
         if self.results is not None and self.results.run.run_id and self._open is not None:

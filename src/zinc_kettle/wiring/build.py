@@ -62,6 +62,7 @@ def experiment(
         UsageError: A rig is not known, or cannot be measured as the study wants.
     """
     from zinc_kettle.session.experiment import Experiment, Ports
+    from zinc_kettle.wiring.glance import Glance
 
     leftovers = Leftovers(places.engines)
     leftovers.end_all()
@@ -76,7 +77,8 @@ def experiment(
         clock=SystemClock(),
         test_driver=_test_driver,
     )
-    return Experiment(study, ports, emit, source=source, nonce=secrets.token_hex(4), fresh=fresh)
+    shown = Glance(emit, places.store)
+    return Experiment(study, ports, shown, source=source, nonce=secrets.token_hex(4), fresh=fresh)
 
 
 async def _test_driver(streams: int) -> DriverTest:

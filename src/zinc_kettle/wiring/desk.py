@@ -175,6 +175,12 @@ class RealDesk:
 
         return open_run(self._store_of(run_id), run_id)
 
+    def glance(self, run_id: str) -> list[Event]:
+        """The newest signs of a run that is measured in another terminal."""
+        from zinc_kettle.wiring.glance import read_glance
+
+        return read_glance(self._places.store, run_id)
+
     def sizes(self, study: Study) -> dict[str, float | None]:
         """Size of the model file of each cell; nothing where a model is not to be had."""
         from zinc_kettle.wiring.build import model_sizes
@@ -244,7 +250,7 @@ class RealDesk:
         self._store_of(run_id).add_note(run_id, cell, text, wall_s=time.time())
 
     def steer(
-        self, results: StudyResults, wish: SteerWish, levels: Mapping[str, Level], count: int = 0
+        self, results: StudyResults, wish: SteerWish, levels: Mapping[str, Level], count: int = 0, text: str = ""
     ) -> Decision | Problem:
         """Enter a decision into the log of a run, or say what is wrong with it."""
         from zinc_kettle.core.steering import steer
@@ -252,7 +258,7 @@ class RealDesk:
         run_id = results.run.run_id
         store = self._store_of(run_id)
         step = store.last_step(run_id)
-        found = steer(results, wish, levels, count=count, at_s=time.time(), step=step)
+        found = steer(results, wish, levels, count=count, at_s=time.time(), step=step, text=text)
         if isinstance(found, Decision):
             store.decide(run_id, found)
         return found

@@ -6,10 +6,11 @@ from typing import TYPE_CHECKING
 
 from textual.widgets import Input
 
-from zinc_kettle.core.steering import parse_levels
+from zinc_kettle.core.steering import POLICY_WORDS, parse_levels
 from zinc_kettle.core.validate import Problem
 from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.map_view import MapView
 
 if TYPE_CHECKING:
@@ -44,6 +45,23 @@ class Steering(Station):
         cell = self._chosen
         if cell is not None:
             host(self).steer("more", cell.cell.levels, FURTHER)
+
+    def action_first(self) -> None:
+        """Measure the chosen cell before the others, or all in turn again."""
+        cell, results = self._chosen, host(self).results
+        if cell is not None and results is not None:
+            ahead = cell.cell.key in results.schedule.first
+            host(self).steer("in-turn" if ahead else "first", {} if ahead else cell.cell.levels)
+
+    def action_on_failure(self) -> None:
+        """Choose what happens when a cell fails."""
+        choices = [Choice(policy, words) for policy, words in POLICY_WORDS.items()]
+
+        def chosen(policy: str | None) -> None:
+            if policy is not None:
+                host(self).steer("on-failure", {}, text=policy)
+
+        self.app.push_screen(Chooser("What is to happen when a cell fails?", choices), chosen)
 
     def action_end_block(self) -> None:
         """Stop after this block."""
