@@ -8,6 +8,7 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from rich.cells import cell_len
 from rich.text import Text
 
 from tests.build import repeats_at, study
@@ -256,6 +257,19 @@ def test_simulated_is_said_on_every_chart() -> None:
     results = results_of(FULL, simulated=True)
     assert chart(results).notes[0] == "SIMULATED" and chart(results, "lines").notes[0] == "SIMULATED"
     assert cell_json(results, results.cells[0])["simulated"] is True
+
+
+@pytest.mark.parametrize("height", range(3, 40))
+def test_a_map_is_drawn_in_any_height(height: int) -> None:
+    """Cells say more as they grow: the repeats, then further measures; a strip too; nothing is wider than its room."""
+    results = results_of(FULL)
+    for of in (results, results_of({}, study({"threads": (1, 2)}))):
+        page = MapPage(MapSubject(of, "decode", DARK, further=("prefill_client", "ttft")), 80, height)
+        lines = ["".join(text for text, _ in line) for line in page.lines((0, 0), (0, 0, 0))]
+        assert max(map(cell_len, lines)) <= 80
+    text = "\n".join(lines)
+    whole = MapPage(MapSubject(results, "decode", DARK, further=("ttft",)), 80, 40).lines((0, 0), None)
+    assert "TTFT" in "".join(text for line in whole for text, _ in line) and text
 
 
 def test_a_large_map_is_seen_through_a_window() -> None:

@@ -194,6 +194,37 @@ def watch(
 
 
 @app.command()
+def answers(
+    context: typer.Context,
+    study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],
+    cell: Annotated[str, typer.Option("--cell", help="factor=level,… for one cell only.")] = "",
+    mark: Annotated[
+        str, typer.Option("--mark", help="REQUEST=MARK: cut short, rambling, repeats itself, ignored the ask, fine.")
+    ] = "",
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """List what was written in a run and what is said of it, or mark one answer; marked again it is no longer."""
+    from zinc_kettle.cli.answers import tell_answers
+
+    tell_answers(study, cell, mark, store or context.obj, as_json=as_json)
+
+
+@app.command()
+def note(
+    context: typer.Context,
+    study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],
+    text: Annotated[str, typer.Argument(help="The words to keep.")],
+    cell: Annotated[str, typer.Option("--cell", help="factor=level,… for a note on one cell.")] = "",
+    store: StoreOption = None,
+) -> None:
+    """Keep a note with a run, or with one of its cells."""
+    from zinc_kettle.cli.answers import keep_note
+
+    keep_note(study, text, cell, store or context.obj)
+
+
+@app.command()
 def acknowledge(
     context: typer.Context,
     study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],

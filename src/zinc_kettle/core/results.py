@@ -88,11 +88,12 @@ class CellResults:
         load: Reads its repeats.
         skipped: A person left it out.
         bounded: Gives a value of this cell the bounds it has among the cells of its run.
+        decisions: The log of its run.
     """
 
     def __init__(
         self, cell: Cell, kept: CellKept, wanted: int, setting: Setting, load: Loader, *, skipped: bool,
-        bounded: Bounded | None = None,
+        bounded: Bounded | None = None, decisions: Callable[[], Sequence[Decision]] = tuple,
     ) -> None:  # fmt: skip
         self.cell = cell
         self.kept = kept
@@ -101,6 +102,7 @@ class CellResults:
         self._setting = setting
         self._load = load
         self._bounded = bounded
+        self._decisions = decisions
         self._memories: dict[str, Memory] = {}
         self.ratios: dict[tuple[str, str], tuple[CellResults, Interval | None]] = {}
         """Ratios to other cells by their key and the measure, with the other cell as it was; kept by core.compare."""
@@ -121,6 +123,11 @@ class CellResults:
     def done(self) -> int:
         """How many repeats are measured."""
         return self.kept.done
+
+    @property
+    def decisions(self) -> Sequence[Decision]:
+        """What was decided in its run; marks of its answers are among it."""
+        return self._decisions()
 
     @property
     def state(self) -> CellState:
@@ -245,7 +252,8 @@ class StudyResults:
             values = summary.series.get(self.study.repeats.until_measure, ())
         wanted = self.schedule.wanted(cell.key, Tally(values=values))
         skipped = cell.key in self.schedule.skipped
-        return CellResults(cell, kept, wanted, setting, self._load, skipped=skipped, bounded=self._bounds)
+        return CellResults(cell, kept, wanted, setting, self._load, skipped=skipped, bounded=self._bounds,
+                           decisions=lambda: self.run.decisions)  # fmt: skip
 
     def waves(self, name: str) -> Waves:
         """How a measure wanders over this run, from all its cells."""

@@ -31,11 +31,13 @@ DecisionKind = Literal[
     "settle",
     "time-up",
     "acknowledge",
+    "mark",
 ]
+"""The tool's own are `settle`, where the question needs no more repeats of a cell, and `time-up`, at the cap on time.
+`acknowledge` (a caution is known to be no worry) and `mark` (what an answer is like) change nothing of what is
+measured."""
 FailurePolicy = Literal["go-on", "again", "ask"]
 """What happens when a repeat has failed: the run goes on, tries it once more at once, or pauses and waits."""
-"""The tool's own are `settle`, where the question needs no more repeats of a cell, and `time-up`, at the cap on time.
-`acknowledge`: a caution is known to be no worry; it changes nothing of what is measured, and says why."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,8 +64,11 @@ class Decision:
     """What was being measured when it was taken; new cells and further repeats begin with its block."""
     caution: str = ""
     """Of `acknowledge`: the code of the caution."""
+    request: str = ""
+    """Of `mark`: the id of the request whose answer is meant."""
     text: str = ""
-    """Of `acknowledge`: the person's reason; of `on-failure`: what is to happen; of a pause of the tool: why."""
+    """Of `acknowledge`: the person's reason; of `on-failure`: what is to happen; of a pause of the tool: why;
+    of `mark`: what the answer is marked as."""
 
     def means(self, cell: Cell) -> bool:
         """True where a cell has the levels it names."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import asdict
 from typing import Any
 
@@ -10,6 +11,7 @@ from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.lengths import family_of
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import workload
+from zinc_kettle.core.remarks import marks_of
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.value import CellFigure, Value
 from zinc_kettle.present.breakdown import split_json
@@ -37,8 +39,15 @@ def cell_json(results: StudyResults, cell: CellResults) -> dict[str, Any]:
         "file_cached": None if cell.summary.file_cached is None else rounded(cell.summary.file_cached),
         "driver_test": results.run.facts.get("driver_test"),
         "skipped": cell.skipped,
+        "marks": marks_json(cell),
         "failure": cell.kept.failure.what if cell.kept.failure else None,
     }
+
+
+def marks_json(cell: CellResults) -> dict[str, int]:
+    """How many of a cell's answers a person marked as what."""
+    requests = dict.fromkeys(d.request for d in cell.decisions if d.kind == "mark" and d.levels == cell.cell.levels)
+    return dict(Counter(mark for request in requests for mark in marks_of(cell.decisions, request)))
 
 
 def _cautions(results: StudyResults, cell: CellResults) -> list[dict[str, str]]:

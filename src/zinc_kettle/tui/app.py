@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -234,6 +234,12 @@ class KettleApp(App[int]):
         from zinc_kettle.tui.screens.cell.screen import CellScreen
 
         self.push_screen(CellScreen(key))
+
+    def open_answers(self, keys: Sequence[str]) -> None:
+        """Open the reader on the answers of some cells."""
+        from zinc_kettle.tui.screens.answers.screen import AnswersScreen
+
+        self.push_screen(AnswersScreen(keys))
 
     def action_explain(self) -> None:
         """Explain the station we are in."""

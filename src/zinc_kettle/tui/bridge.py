@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol, cast
@@ -134,6 +134,10 @@ class Desk(Protocol):
         """Enter a decision into the log of a run, or say what is wrong with it."""
         ...
 
+    def mark(self, run_id: str, levels: Mapping[str, Level], request: str, text: str) -> Decision:
+        """Keep what an answer is marked as; the same mark again takes it back."""
+        ...
+
     def acknowledge(self, run_id: str, levels: Mapping[str, Level], caution: str, reason: str) -> Decision:
         """Keep a person's reason why a caution of the cells with these levels is no worry."""
         ...
@@ -198,6 +202,10 @@ class Host(Protocol):
 
     def open_cell(self, key: str) -> None:
         """Go to the sheet of a cell."""
+        ...
+
+    def open_answers(self, keys: Sequence[str]) -> None:
+        """Go to the reader, with the answers of these cells beside each other."""
         ...
 
     def go(self, station: str) -> None:

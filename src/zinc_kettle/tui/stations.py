@@ -70,6 +70,9 @@ STATIONS: tuple[StationKind, ...] = (
     StationKind("plan", "Plan", "PlanScreen", "What exactly will be measured?", key="3", word=_plan_word),
     StationKind("map", "Map", "MapScreen", "What came out?", key="4", word=_map_word, missing=_no_study),
     StationKind(
+        "answers", "Answers", "AnswersScreen", "What did they write, side by side?", within="map", missing=_no_study
+    ),
+    StationKind(
         "cell", "Cell sheet", "CellScreen", "What is known about this one cell?", within="map", missing=_no_study
     ),
 )

@@ -263,6 +263,12 @@ class RealDesk:
             store.decide(run_id, found)
         return found
 
+    def mark(self, run_id: str, levels: Mapping[str, Level], request: str, text: str) -> Decision:
+        """Keep what an answer is marked as."""
+        decision = Decision("mark", time.time(), levels, request=request, text=text)
+        self._store_of(run_id).decide(run_id, decision)
+        return decision
+
     def acknowledge(self, run_id: str, levels: Mapping[str, Level], caution: str, reason: str) -> Decision:
         """Keep a person's reason why a caution of the cells with these levels is no worry."""
         decision = Decision("acknowledge", time.time(), levels, caution=caution, text=reason)

@@ -10,6 +10,7 @@ from zinc_kettle.core.cautions import QUIET_CODES
 from zinc_kettle.core.chart import Axis, Chart, Label, Line, Mark, Panel, Points, Rule, Spans, Steps
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.power import UNTOLD
+from zinc_kettle.core.remarks import marks_of
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.stats import flukes, median, quantile
 from zinc_kettle.core.telemetry import Trace
@@ -76,6 +77,8 @@ def requests_panel(cell: CellResults) -> Panel:
         codes = [c.code for c in cell.request_cautions(t) if c.code not in QUIET_CODES]
         said = f"{digits((t.end_ns - t.sent_ns) / NS_PER_S)} s" if t.usable else "✕"
         warned = f" {CAUTION_MARK} {', '.join(codes)}" if codes else ""
+        given = marks_of(cell.decisions, t.request_id)
+        warned += f" “{', '.join(given)}”" if given else ""
         marks.append(Label(end[i], float(i), said + warned, "caution" if codes else "muted"))
     names = tuple(_name(t) for t in shown)
     more = len(there) - len(shown)

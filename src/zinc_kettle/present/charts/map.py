@@ -34,8 +34,6 @@ class Window:
 
 
 ALL = Window()
-ROOMY = 5
-"""Lines of a cell from which on it says more than its value."""
 LEAST_SPREAD = 0.02
 """Repeats that differ by less are drawn as alike."""
 
@@ -63,7 +61,7 @@ def map_panel(
     rank = rank or Standing()
     tied = {cell.cell.key for cell in rank.tied}
     best = rank.best.cell.key if rank.best else None
-    spread = _spread(results, name) if room > ROOMY else 0.0
+    spread = _spread(results, name) if room else LEAST_SPREAD
     marks = []
     for r, row in enumerate(here.keys[at.top : at.top + at.rows]):
         for c, key in enumerate(row[at.left : at.left + at.columns]):

@@ -113,6 +113,13 @@ class CellScreen(Station):
             self.key = results.cells[(cell.cell.index + step) % len(results.cells)].cell.key
             self.redraw()
 
+    def action_answers(self) -> None:
+        """Read its answers beside those of other cells."""
+        results = host(self).results
+        if results is not None:
+            others = [c.cell.key for c in results.cells if c.done and c.cell.key != self.key]
+            host(self).open_answers([self.key, *others])
+
     def action_note(self) -> None:
         """Write a note."""
         results = host(self).results

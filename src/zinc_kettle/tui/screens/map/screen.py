@@ -254,6 +254,14 @@ class MapScreen(Steering):
         if chosen is not None:
             host(self).open_cell(chosen)
 
+    def action_answers(self) -> None:
+        """Read the answers of the chosen cell and of those beside it."""
+        chosen, results = self.query_one(MapView).chosen, self.results
+        if results is None or chosen is None or not results.done_repeats:
+            self.notify("There are no answers yet.")
+            return
+        host(self).open_answers([chosen, *(c.cell.key for c in results.cells if c.done and c.cell.key != chosen)])
+
     def on_map_view_opened(self, _event: MapView.Opened) -> None:
         """A second click on a cell."""
         self.action_open_cell()

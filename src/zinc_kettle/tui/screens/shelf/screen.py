@@ -91,6 +91,7 @@ class ShelfScreen(Station):
         if self._entries:
             options.highlighted = self._first() if chosen is None else min(chosen, len(self._entries) - 1)
             options.focus()
+            self.call_after_refresh(options.scroll_to_highlight)
         self._title()
         self.query_one(Stations).show(self.palette)
 

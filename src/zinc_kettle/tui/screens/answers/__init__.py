@@ -1,0 +1,1 @@
+"""The reader of answers."""
