@@ -18,7 +18,7 @@ from benchmarks.driver_targets import target
 
 OUT = Path(__file__).parent / "out"
 DOCS = Path(__file__).parent.parent / "docs"
-BENCHES = ("store.py", "screen.py", "headers.py", "large.py")
+BENCHES = ("store.py", "screen.py", "headers.py", "large.py", "planning.py")
 
 
 def read(name: str) -> Any:
@@ -29,6 +29,7 @@ def read(name: str) -> Any:
 def lines() -> list[dict[str, Any]]:
     """All targets with their figures."""
     store, screen, headers, large = read("store"), read("screen"), read("headers"), read("large")
+    planning = read("planning")
     scale = 1_000_000 / store["requests"]
     cores, ends = sorted(screen["observer_cores"]), large["repeat_end_ms"]
     size = f"{large['cells']:,} cells, {large['repeats']:,} repeats"
@@ -38,6 +39,8 @@ def lines() -> list[dict[str, Any]]:
         target("idle screen", screen["idle_cores"], "cores", 0.01),
         target("a key answered while a study runs, median", screen["key_p50_ms"], "ms", 50),
         target("plan of 10,000 cells beyond the start", screen["plan_10000_s"] - screen["start_s"], "s", 1.0),
+        target("a key in a plan of 10,000 cells, beyond one of four", planning["key_beyond_small_ms"], "ms", 50),
+        target("a change of that plan, on the event loop", planning["change_blocks_ms"], "ms", 50),
         target(f"store of {store['requests']:,} requests listed", store["open_s"], "s", 1.0),
         target(f"a study of {size}, opened", large["open_s"], "s", 1.0),
         target("a repeat of it that ends, on the event loop, median", ends[len(ends) // 2], "ms", 20),

@@ -11,6 +11,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from typing import Any
 
 import psutil
 import pytest
@@ -388,3 +389,40 @@ def test_a_new_study_from_a_template(tmp_path: Path) -> None:
     assert file.read_text() == before and len(list(file.parent.iterdir())) == 1
     listed = kettle(tmp_path, "new")
     assert listed.returncode == 0 and "How many threads are the fastest?" in listed.stdout
+
+
+def test_answers_are_read_and_marked(measured: tuple[Path, subprocess.CompletedProcess[str]], home: Path) -> None:
+    """Each answer with what is seen of it; marked by its id, once more takes it back; wrong words are refused."""
+    store, _ = measured
+
+    def told() -> list[dict[str, Any]]:
+        ran = kettle(home, "answers", "quick", "--json", "--store", store)
+        return [json.loads(line) for line in ran.stdout.splitlines()]
+
+    first = told()
+    assert len(first) == 4 and all(a["tokens"] == 8 and a["found"] and a["text"] and not a["marks"] for a in first)
+    mark = f"{first[1]['request']}=rambling"
+    assert kettle(home, "answers", "quick", "--mark", mark, "--store", store).returncode == 0
+    assert [a["marks"] for a in told()] == [[], ["rambling"], [], []]
+    assert "no longer rambling" in kettle(home, "answers", "quick", "--mark", mark, "--store", store).stdout
+    for words in (("--mark", "x=rambling"), ("--mark", "odd"), ("--cell", "quantization=F16")):
+        assert kettle(home, "answers", "quick", *words, "--store", store).returncode == 2
+    one = kettle(home, "answers", "quick", "--cell", "quantization=Q8_0", "--store", store).stdout
+    assert "Q8_0" in one and "Q4_0" not in one
+    assert kettle(home, "note", "quick", "fog on the mole", "--store", store).returncode == 0
+    assert kettle(home, "note", "quick", " ", "--store", store).returncode == 2
+    assert kettle(home, "watch", "quick", "--store", store).returncode == 0
+    assert kettle(home, "watch", "--store", store).returncode == 2
+
+
+def test_a_run_from_a_template_in_one_line(home: Path, tmp_path: Path) -> None:
+    """Written into the studies, measured, and continued by the same line; two ways at once are refused."""
+    mine = tmp_path / "home"
+    mine.mkdir()
+    (mine / "models").symlink_to(home / "models")
+    words = ("run", "--template", "depth", "--hold", "model=brine-15m", "--vary", "depth=64,128", "--hold",
+             "prompt_tokens=64", "--hold", "output_tokens=8", "--hold", "context=256", "--json")  # fmt: skip
+    ran = kettle(mine, *words)
+    assert ran.returncode == 0 and len({json.loads(line)["cell"]["depth"] for line in ran.stdout.splitlines()}) == 2
+    assert (mine / "studies" / "depth-brine-15m.study.toml").is_file()
+    assert kettle(mine, *words, "x.study.toml").returncode == 2

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from zinc_kettle.core.breakdown import TimeSplit, time_split
@@ -45,6 +46,8 @@ class Finding:
 
     tone: Tone
     text: str
+    cell: str = ""
+    """Key of the cell where it is seen; empty where it is of the whole run."""
 
 
 def main_measure(study: Study) -> str:
@@ -113,11 +116,11 @@ def findings(results: StudyResults, name: str | None = None) -> list[Finding]:
     name = name or main_measure(results.study)
     out = [
         *_failures(results),
-        *_decided(results),
-        *_busy_before(results),
-        *_order(results),
-        *_tokenizers(results),
         *_gains(results, name),
+        *_tokenizers(results),
+        *_decided(results),
+        *_order(results),
+        *_busy_before(results),
         *_time(results, name),
         *_slopes(results),
         *_cautions(results),
@@ -130,12 +133,15 @@ def _failures(results: StudyResults) -> list[Finding]:
         return []
     failed = [c for c in results.cells if c.state == "failed"][:MOST_FAILURES]
     why = [c.kept.failure.what if c.kept.failure else "no reason was kept" for c in failed]
-    return [Finding("failure", f"{c.title} could not be measured: {what}") for c, what in zip(failed, why, strict=True)]
+    return [
+        Finding("failure", f"{c.title} could not be measured: {what}", c.cell.key)
+        for c, what in zip(failed, why, strict=True)
+    ]  # fmt: skip
 
 
 def _decided(results: StudyResults) -> list[Finding]:
     """What a person decided while it ran, the last of it."""
-    mine = [d for d in results.run.decisions if d.kind not in {"settle", "acknowledge"}][-MOST_DECISIONS:]
+    mine = [d for d in results.run.decisions if d.kind not in {"settle", "acknowledge", "mark"}][-MOST_DECISIONS:]
     said = [f"{time.strftime('%H:%M', time.localtime(d.at_s))} {told(d)}" for d in mine]
     return [Finding("hint", f"Decided while it ran: {'; '.join(said)}.")] if said else []
 
@@ -164,10 +170,20 @@ def _order(results: StudyResults) -> list[Finding]:
 
 def _gains(results: StudyResults, name: str) -> list[Finding]:
     title, smallest = MEASURES[name].title, _smallest(results)
-    return [
-        _gain(gain, results.study.factors, title, gain_effort(results, gain, smallest=smallest), smallest=smallest)
-        for gain in gains(results, name)[:MOST_GAINS]
-    ]
+    out = []
+    for gain in gains(results, name)[:MOST_GAINS]:
+        effort = gain_effort(results, gain, smallest=smallest)
+        said = _gain(gain, results.study.factors, title, effort, smallest=smallest)
+        out.append(replace(said, cell=_where(results, gain)))
+    return out
+
+
+def _where(results: StudyResults, gain: Gain) -> str:
+    """The cell where a step is largest."""
+    place = max(range(len(gain.ratios)), key=lambda i: abs(math.log(gain.ratios[i].value)))
+    levels = {**gain.where[place], gain.factor: gain.high}
+    found = (c.cell.key for c in results.cells if all(c.cell.levels.get(n) == v for n, v in levels.items()))
+    return next(found, "")
 
 
 def _gain(gain: Gain, factors: Mapping[str, Factor], title: str, effort: Effort | None, *, smallest: float) -> Finding:
@@ -219,7 +235,7 @@ def _tokenizers(results: StudyResults) -> list[Finding]:
     told = f"{pair[0].title} has {digits(a.value)} characters per prompt token, {pair[1].title} {digits(b.value)}"
     rank = standing(results, "chars_rate")
     best = "" if rank.best is None or rank.tied else f". In characters per second {rank.best.title} is the fastest"
-    return [Finding("caution", f"different-tokenizer: {told}{best}.")]
+    return [Finding("caution", f"different-tokenizer: {told}{best}.", pair[0].cell.key)]
 
 
 def _slopes(results: StudyResults) -> list[Finding]:
@@ -228,7 +244,7 @@ def _slopes(results: StudyResults) -> list[Finding]:
         if isinstance(family.slope, PrefillSlope):
             text = slope_text(family.slope)
             said = f"{family.title}: {text}" if family.title else text[:1].upper() + text[1:]
-            out.append(Finding("finding", f"{said}."))
+            out.append(Finding("finding", f"{said}.", family.cells[0].cell.key))
     return out[:MOST_SLOPES]
 
 
@@ -238,7 +254,7 @@ def _time(results: StudyResults, name: str) -> list[Finding]:
     split = None if best is None else time_split(results, best)
     if best is None or not isinstance(split, TimeSplit):
         return []
-    return [Finding("finding", f"{best.title}: {split_sentence(split)}.")]
+    return [Finding("finding", f"{best.title}: {split_sentence(split)}.", best.cell.key)]
 
 
 def _cautions(results: StudyResults) -> list[Finding]:
@@ -252,5 +268,5 @@ def _cautions(results: StudyResults) -> list[Finding]:
         where = plural(len(cells), "cell") if len(cells) > 1 else cells[0].title
         answers = [results.acknowledged(c).get(code) for c in cells]
         known = "" if None in answers else f" Acknowledged: {', '.join(dict.fromkeys(a or '' for a in answers))}."
-        out.append(Finding("caution", f"{code} in {where}: {first.evidence}.{known}"))
+        out.append(Finding("caution", f"{code} in {where}: {first.evidence}.{known}", cells[0].cell.key))
     return out

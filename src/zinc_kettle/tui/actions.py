@@ -94,6 +94,17 @@ ACTIONS = (
     Action("open_cell", "open cell", "Open the sheet of the chosen cell.", "enter", "map"),
     Action("next_measure", "measure", "Show the next measure.", "m", "map"),
     Action("next_slice", "slice", "Show the next slice of a study with three or more factors.", "x", "map"),
+    *(
+        Action(
+            f"finding({place})",
+            f"finding {letter}",
+            "Go to the cell where this finding is seen; again opens it.",
+            letter,
+            "map",
+            footer=False,
+        )
+        for place, letter in enumerate("ABCDEFGH")
+    ),
     Action("swap_axes", "axes", "Span the map by other factors; first the same two swapped.", "y", "map", False),
     Action("further_measure", "besides", "Choose what large cells show below the value.", "f", "map", footer=False),
     Action("export", "export", "Write the charts of this study as SVG and PDF.", "e", "map"),
@@ -113,6 +124,14 @@ ACTIONS = (
     Action("mark('fine')", "fine", "Mark it: as it should be.", "f", "answers"),
     Action("note", "note", "Write a note on this answer.", "w", "answers", footer=False),
     Action("answers", "answers", "Read its answers beside those of other cells.", "v", "cell"),
+    Action(
+        "remedy",
+        "make it fit",
+        "Choose what would make a cell load that failed, and plan that.",
+        "f",
+        "cell",
+        footer=False,
+    ),
     Action("back", "back to map", "Go back to the map.", "escape", "cell"),
     Action("next_cell", "next cell", "Open the next cell.", "n", "cell"),
     Action("previous_cell", "previous", "Open the previous cell.", "p", "cell"),

@@ -23,6 +23,7 @@ from zinc_kettle.tui.theme import DARK, LIGHT, theme
 
 if TYPE_CHECKING:
     from zinc_kettle.core.factors import Level
+    from zinc_kettle.core.plan import Cell
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.steering import Wish
     from zinc_kettle.core.validate import Problem
@@ -198,6 +199,21 @@ class KettleApp(App[int]):
         while len(self.screen_stack) > 2:
             self.pop_screen()
         self.push_screen(PlanScreen((start, dict(hold))))
+
+    def plan_change(self, cell: Cell, changes: Mapping[str, Level]) -> None:
+        """Go to Plan with a copy of the open study in which settings are changed."""
+        results = self.results
+        if results is None:
+            return
+        try:
+            plan = self.desk.planner.copy_of(results, self.runner.file)
+            plan = self.desk.planner.with_change(plan, cell, changes)
+        except KettleError as error:
+            self.notify(str(error), severity="error", timeout=12)
+            return
+        self.runner.plan = plan
+        self.desk.planner.keep(plan)
+        self.go("plan")
 
     def measure_file(self, file: Path) -> None:
         """Measure a study file."""

@@ -11,8 +11,9 @@ if TYPE_CHECKING:
     from textual.screen import Screen
 
     from zinc_kettle.core.factors import Level
+    from zinc_kettle.core.fit.remedies import Remedy
     from zinc_kettle.core.fit.sizing import Wish as FitWish
-    from zinc_kettle.core.plan import Study
+    from zinc_kettle.core.plan import Cell, Study
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.core.schedule import Decision
@@ -120,6 +121,10 @@ class Desk(Protocol):
         """What fits on a rig; answers at once after the first time."""
         ...
 
+    def remedies(self, cell: Cell) -> tuple[str, list[Remedy]]:
+        """Why a cell does not load, as far as Fit can tell, and what would make it load."""
+        ...
+
     def predicted(self, study: Study) -> dict[str, FitRow]:
         """What is predicted of each cell, by key; nothing for cells of which too little is known."""
         ...
@@ -186,6 +191,10 @@ class Host(Protocol):
 
     def plan_from(self, start: str, hold: Mapping[str, str]) -> None:
         """Go to Plan with a new plan from one of its beginnings; `ask` lets the person choose it."""
+        ...
+
+    def plan_change(self, cell: Cell, changes: Mapping[str, Level]) -> None:
+        """Go to Plan with a copy of the open study in which a cell's settings, by role, are changed."""
         ...
 
     def measure_file(self, file: Path) -> None:

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any, Protocol
 from zinc_kettle.core.history import History
 
 if TYPE_CHECKING:
-    from zinc_kettle.core.factors import Factor
-    from zinc_kettle.core.plan import Study
+    from zinc_kettle.core.factors import Factor, Level
+    from zinc_kettle.core.plan import Cell, Study
     from zinc_kettle.core.plan_fields import Plain, Section
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.validate import Problem
@@ -80,6 +80,10 @@ class Planner(Protocol):
 
     def copy_of(self, results: StudyResults, file: Path | None) -> OpenPlan:
         """A plan that says what a study says."""
+        ...
+
+    def with_change(self, plan: OpenPlan, cell: Cell, changes: Mapping[str, Level]) -> OpenPlan:
+        """The plan with other settings than a cell has, by their role; a level that varies is replaced."""
         ...
 
     def check(self, text: str, folder: Path, before: Checked) -> Checked:

@@ -19,8 +19,9 @@ from zinc_kettle.tui.bridge import RunEntry, ShelfEntry
 
 if TYPE_CHECKING:
     from zinc_kettle.core.factors import Level
+    from zinc_kettle.core.fit.remedies import Remedy
     from zinc_kettle.core.fit.sizing import Wish
-    from zinc_kettle.core.plan import Study
+    from zinc_kettle.core.plan import Cell, Study
     from zinc_kettle.core.results import RunInfo, StudyResults
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.core.steering import Wish as SteerWish
@@ -226,6 +227,13 @@ class RealDesk:
     def fit(self, name: str, wish: Wish, threads: int) -> list[FitRow]:
         """What fits on a rig."""
         return self._rigs.fit(name, wish, threads)
+
+    def remedies(self, cell: Cell) -> tuple[str, list[Remedy]]:
+        """Why a cell does not load, and what would make it load."""
+        try:
+            return self._rigs.remedies(cell)
+        except KettleError:
+            return "", []
 
     def predicted(self, study: Study) -> dict[str, FitRow]:
         """What is predicted of each cell; nothing where the rig file cannot be read, which Rigs tells."""

@@ -14,9 +14,9 @@ import msgspec
 
 from zinc_kettle.config import Places
 from zinc_kettle.core.doubts import doubts
-from zinc_kettle.core.factors import HERE
+from zinc_kettle.core.factors import HERE, Level
 from zinc_kettle.core.history import History
-from zinc_kettle.core.plan import Study, rigs_of
+from zinc_kettle.core.plan import Cell, Study, rigs_of
 from zinc_kettle.core.plan_fields import Plain
 from zinc_kettle.core.recipe import BUILT_IN, OPEN_PROTOCOL, factors_of
 from zinc_kettle.core.results import RunInfo, StudyResults
@@ -123,6 +123,21 @@ class PlanDesk:
         if not text:
             raise UsageError("the text of this study was not kept", remedy="begin with a template")
         return OpenPlan(History((text,)), folder, file, text if file is not None else "")
+
+    def with_change(self, plan: OpenPlan, cell: Cell, changes: Mapping[str, Level]) -> OpenPlan:
+        """The plan with other settings than a cell has, by their role; under a name of its own."""
+        raw, text = parse_toml(plan.text, file="the plan"), plan.text
+        for role, level in changes.items():
+            setting = next((s for s in cell.engine.settings if s.role == role), None)
+            name = setting.name if setting is not None else role
+            varied = raw.get("vary", {}).get(name)
+            if isinstance(varied, list):
+                levels = dict.fromkeys(level if v == cell.levels.get(name) else v for v in varied)
+                text = study_edit.with_value(text, ("vary", name), list(levels))
+            else:
+                text = study_edit.with_value(text, ("hold", name), level)
+        text = study_edit.with_value(text, ("name",), f"{str(raw.get('name', 'study'))[:50]}-fits")
+        return OpenPlan(plan.history.changed(text), plan.folder)
 
     # what it says
     def check(self, text: str, folder: Path, before: Checked) -> Checked:

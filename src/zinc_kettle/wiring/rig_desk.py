@@ -9,11 +9,14 @@ from functools import cache
 from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
+from zinc_kettle.core.fit.placement import place
 from zinc_kettle.core.fit.predict import Calibration
+from zinc_kettle.core.fit.remedies import GOOD, Remedy, remedies
 from zinc_kettle.core.fit.sizing import Wish, wish_of
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.plan import LaunchSpec, Study
+from zinc_kettle.core.plan import Cell, LaunchSpec, Study
 from zinc_kettle.core.rig import Rig
+from zinc_kettle.core.units import byte_size
 from zinc_kettle.core.validate import most_tokens
 from zinc_kettle.errors import KettleError, RigError, UsageError
 from zinc_kettle.formats.gguf_model import read_gguf
@@ -135,6 +138,21 @@ class RigDesk:
             if row is not None:
                 out[cell.key] = row
         return out
+
+    def remedies(self, cell: Cell) -> tuple[str, list[Remedy]]:
+        """Why a cell does not load, as far as Fit can tell, and what would make it load; empty where it cannot."""
+        spec = cell.launch
+        if not cell.engine.fits:
+            return "", []
+        shape, rig = self._shape(spec.rig, spec.model, spec.quantization), self._known_rig(spec.rig)
+        if shape is None or rig is None or not rig.devices():
+            return "", []
+        wish = wish_of(spec.roles)
+        found = remedies(shape, wish, rig.devices())
+        placement = place(shape, wish, rig.devices())
+        if placement.state in GOOD:
+            return "", []
+        return f"it needs {byte_size(-min(0, placement.headroom_bytes))} more memory than there is", found
 
     def _row(self, spec: LaunchSpec, shape: ModelShape | None, rig: Rig | None, depth: float | None) -> FitRow | None:
         if shape is None or rig is None:

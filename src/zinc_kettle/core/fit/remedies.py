@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Literal
 
+from zinc_kettle.core.factors import Level
 from zinc_kettle.core.fit.placement import Device, Placement, place
 from zinc_kettle.core.fit.sizing import CONTEXT_STEP, Wish
 from zinc_kettle.core.model_shape import ModelShape
+from zinc_kettle.core.recipe import Role
 from zinc_kettle.core.storage_types import CACHE_TYPES, LADDER, STORAGE_TYPES
 
 GOOD = frozenset({"fits", "split"})
@@ -24,6 +27,8 @@ class Remedy:
     """What it costs, in plain words."""
     shape: ModelShape
     placement: Placement
+    changes: Mapping[Role | Literal["quantization"], Level] = field(default_factory=dict)
+    """The settings that change, by what they mean."""
 
 
 def best_quantization(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> tuple[str, Placement] | None:
@@ -56,7 +61,8 @@ def _cache(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy |
     for name in below:
         found = _good(shape, replace(wish, cache=name), devices)
         if found:
-            return Remedy(f"KV cache at {name} instead of {wish.cache}", "answers may differ slightly", shape, found)
+            return Remedy(f"KV cache at {name} instead of {wish.cache}", "answers may differ slightly", shape, found,
+                          {"cache-precision": name})  # fmt: skip
     return None
 
 
@@ -72,8 +78,9 @@ def _context(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy
         return None
     found = place(shape, replace(wish, context=low * CONTEXT_STEP), devices)
     return Remedy(
-        f"context {low * CONTEXT_STEP:,} instead of {wish.context:,}", "longer conversations are cut", shape, found
-    )
+        f"context {low * CONTEXT_STEP:,} instead of {wish.context:,}", "longer conversations are cut", shape, found,
+        {"context": low * CONTEXT_STEP},
+    )  # fmt: skip
 
 
 def _slots(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy | None:
@@ -81,7 +88,7 @@ def _slots(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy |
         found = _good(shape, replace(wish, slots=slots), devices)
         if found:
             return Remedy(f"{slots} slot{'s' if slots > 1 else ''} instead of {wish.slots}", "others wait in a queue",
-                          shape, found)  # fmt: skip
+                          shape, found, {"slots": slots})  # fmt: skip
     return None
 
 
@@ -90,7 +97,8 @@ def _micro_batch(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Re
         return None
     found = _good(shape, replace(wish, micro_batch=SMALLER_MICRO_BATCH), devices)
     what = f"micro-batch {SMALLER_MICRO_BATCH} instead of {wish.micro_batch}"
-    return Remedy(what, "prefill may be slower", shape, found) if found else None
+    change: Mapping[Role | Literal["quantization"], Level] = {"micro-batch": SMALLER_MICRO_BATCH}
+    return Remedy(what, "prefill may be slower", shape, found, change) if found else None
 
 
 def _quantization(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy | None:
@@ -99,7 +107,8 @@ def _quantization(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> R
             smaller = shape.at(name)
             found = _good(smaller, wish, devices)
             if found:
-                return Remedy(f"{name} instead of {shape.main_type}", "answers lose some quality", smaller, found)
+                return Remedy(f"{name} instead of {shape.main_type}", "answers lose some quality", smaller, found,
+                              {"quantization": name})  # fmt: skip
     return None
 
 
@@ -110,4 +119,4 @@ def _experts(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy
     if placement.state != "shared":
         return None
     return Remedy("experts in main memory, all else on the device", "slower than all on the device, faster than whole "
-                  "layers in main memory", shape, placement)  # fmt: skip
+                  "layers in main memory", shape, placement, {"experts-in-main": True})  # fmt: skip

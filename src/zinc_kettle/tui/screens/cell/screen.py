@@ -17,6 +17,7 @@ from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.screens.cell.provenance import driver, engine
 from zinc_kettle.tui.screens.cell.sections import cautions, family, figures, strips
 from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
 
@@ -112,6 +113,26 @@ class CellScreen(Station):
         if results is not None and cell is not None:
             self.key = results.cells[(cell.cell.index + step) % len(results.cells)].cell.key
             self.redraw()
+
+    def action_remedy(self) -> None:
+        """What would make a cell load that failed or will not fit: choose a change, and plan it."""
+        cell = self.cell
+        if cell is None:
+            return
+        why, found = host(self).desk.remedies(cell.cell)
+        if not found:
+            words = (
+                f"{why}, and no single change makes it fit." if why else "Fit sees no reason why it should not load."
+            )
+            self.notify(f"{words[:1].upper()}{words[1:]} The engine's last words stand on the right.")
+            return
+        choices = [Choice(str(i), remedy.what, remedy.cost) for i, remedy in enumerate(found)]
+
+        def chosen(key: str | None) -> None:
+            if key is not None:
+                host(self).plan_change(cell.cell, {str(role): level for role, level in found[int(key)].changes.items()})
+
+        self.app.push_screen(Chooser(f"{why[:1].upper()}{why[1:]}. What is to change?", choices), chosen)
 
     def action_answers(self) -> None:
         """Read its answers beside those of other cells."""

@@ -16,6 +16,8 @@ from zinc_kettle.tui.screens.map.digest import Digest
 from zinc_kettle.tui.theme import Palette
 
 TAIL_LINES = 3
+LETTERS = "ABCDEFGH"
+"""Keys that go to where a finding is seen."""
 MARKS = {"finding": "●", "hint": "○", "caution": "▲", "failure": "✕"}
 
 
@@ -115,7 +117,9 @@ def beside(results: StudyResults, said: Digest, plan: str, palette: Palette) -> 
     out.append(f"{said.answer or 'Finding the answer …'}\n", palette.ink)
     if said.findings:
         out.append("\nfindings\n", palette.muted)
-    for finding in said.findings:
+    for letter, finding in zip(LETTERS, said.findings, strict=False):
+        if finding.cell:
+            out.append(f"{letter} ", f"bold {palette.ink}")
         out.append(f"{MARKS[finding.tone]} ", _colour(finding, palette))
         out.append(finding.text + "\n", palette.ink)
     return out

@@ -254,6 +254,14 @@ class MapScreen(Steering):
         if chosen is not None:
             host(self).open_cell(chosen)
 
+    def action_finding(self, place: int) -> None:
+        """Go to the cell where a finding is seen; once more opens it."""
+        found, view = self._digest.findings, self.query_one(MapView)
+        if place < len(found) and found[place].cell:
+            if view.chosen == found[place].cell:
+                self.action_open_cell()
+            view.choose(found[place].cell)
+
     def action_answers(self) -> None:
         """Read the answers of the chosen cell and of those beside it."""
         chosen, results = self.query_one(MapView).chosen, self.results
