@@ -32,7 +32,7 @@ def stations() -> str:
 def keys() -> str:
     """Every key and what it does."""
     titles = {s.name: s.title for s in STATIONS} | {EVERYWHERE: EVERYWHERE}
-    rows = ((titles[a.place], f"`{a.shown_key or a.key}`", a.title, a.help) for a in ACTIONS)
+    rows = ((titles[a.place], f"`{a.shown_key or a.key}`", a.title, a.help) for a in ACTIONS if a.listed)
     return table(("where", "key", "action", "what it does"), rows)
 
 

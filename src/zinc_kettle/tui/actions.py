@@ -24,6 +24,8 @@ class Action:
     """`everywhere`, or the station where it is at home."""
     footer: bool = True
     shown_key: str | None = None
+    listed: bool = True
+    """False for one of a row of keys of which another stands for all in the docs."""
 
 
 JUMPS = tuple(
@@ -69,7 +71,15 @@ ACTIONS = (
     Action("next_slice", "slice", "Show the next slice of the map.", "x", "plan", footer=False),
     Action("unfold", "unfold", "Show the fields a sentence is made of, or hide them.", "right", "plan", footer=False),
     *(
-        Action(f"doubt({place})", f"doubt {letter}", "Go to this problem or doubt.", letter, "plan", footer=False)
+        Action(
+            f"doubt({place})",
+            f"doubt {letter}",
+            "Go to this problem or doubt; B to H to the others.",
+            letter,
+            "plan",
+            footer=False,
+            listed=place == 0,
+        )
         for place, letter in enumerate("ABCDEFGH")
     ),
     Action("back", "back", "Stop typing, or go back.", "escape", "plan", footer=False),
@@ -98,7 +108,7 @@ ACTIONS = (
         Action(
             f"finding({place})",
             f"finding {letter}",
-            "Go to the cell where this finding is seen; again opens it.",
+            "Go to the cell where this finding is seen; again opens it. B to H: the others.",
             letter,
             "map",
             footer=False,
