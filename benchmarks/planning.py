@@ -46,7 +46,7 @@ async def measure(count: int) -> dict[str, float]:
         await pilot.pause(0.5)
         screen = app.screen
         assert isinstance(screen, PlanScreen) and app.plan is not None
-        screen._take(text)
+        screen.take_text(text)
         for _ in range(600):
             await pilot.pause(0.1)
             if screen._costs is not None:
@@ -60,12 +60,12 @@ async def measure(count: int) -> dict[str, float]:
             keys.append((time.perf_counter() - began) * 1e3)
         await pilot.press("escape")
         began = time.perf_counter()
-        screen._change(("repeats", "count"), 6)
+        screen.change(("repeats", "count"), 6)
         blocked = (time.perf_counter() - began) * 1e3
         while screen._costs is None and time.perf_counter() - began < 60:
             await pilot.pause(0.05)
         whole = time.perf_counter() - began
-        cells = 0 if screen._checked.results is None else len(screen._checked.results.cells)
+        cells = 0 if screen.checked.results is None else len(screen.checked.results.cells)
     keys.sort()
     return {"cells": cells, "key_p50_ms": keys[len(keys) // 2], "key_max_ms": keys[-1], "change_blocks_ms": blocked,
             "change_whole_s": whole}  # fmt: skip

@@ -12,7 +12,7 @@ from tests.build import MS, S, repeat, timeline, trace
 from zinc_kettle.core.energy import IDLE, WALL
 from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.repeat import Missing, Repeat
-from zinc_kettle.core.telemetry import Trace
+from zinc_kettle.core.telemetry import Trace, watts_between
 
 REQUEST = timeline((1000.0, 1500.0, 2000.0), end_ns=2000 * MS)
 """Prefill for a second, then two tokens in another."""
@@ -100,3 +100,17 @@ def test_columns_must_be_as_long() -> None:
     """Energy and device memory too."""
     with pytest.raises(ValueError, match="differ"):
         dataclasses.replace(trace(), energy_uj=np.array([1], dtype=np.int64))
+
+
+@pytest.mark.parametrize(
+    ("then", "now", "watts"),
+    [
+        ((0, 0), (2_000_000_000, 30_000_000), 15.0),
+        ((0, -1), (1_000_000_000, 5), None),
+        ((0, 7), (1_000_000_000, 5), None),
+        ((5, 1), (5, 2), None),
+    ],
+)
+def test_power_now_is_energy_over_time(then: tuple[int, int], now: tuple[int, int], watts: float | None) -> None:
+    """Thirty joules in two seconds are 15 W; nothing where a reading is missing, went back, or no time has passed."""
+    assert watts_between(*then, *now) == watts

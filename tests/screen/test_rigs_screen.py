@@ -40,6 +40,27 @@ def test_rigs_are_asked_and_told(home: Path, tmp_path: Path) -> None:
     assert "price" in (mine / "rigs.toml").read_text()
 
 
+def test_an_address_is_typed_in_tested_and_planned(home: Path, tmp_path: Path, paced: str) -> None:
+    """A running engine by its address: in the rig file, asked at once, and a plan of it that can be measured."""
+    mine = own_home(home, tmp_path)
+    with open_app(mine) as t:
+        t.wait("ready to run")
+        t.keys("1").wait("this machine")
+        t.keys("n").wait("a name, its address")
+        for key in f"desk = {paced}".replace(" ", "~"):
+            t.keys("Space" if key == "~" else key)
+        t.keys("Enter").wait_re(r"desk\b")
+        t.wait("2 machines")
+        t.keys("m").wait("What exactly will be measured?")
+        plan = t.wait_re(r"rig +desk")
+        assert "context" not in plan and "concurrency" in plan
+        t.wait("cells,")
+        t.keys("C-s").wait("saved")
+        t.keys("q")
+        assert t.wait_exit() == 0
+    assert f'url = "{paced}"' in (mine / "rigs.toml").read_text()
+
+
 def test_what_if_controls_answer(home: Path, tmp_path: Path) -> None:
     """Fit of this machine's files; a larger context takes more; another rig has its own verdicts; small screens too."""
     mine = own_home(home, tmp_path)

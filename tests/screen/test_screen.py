@@ -186,7 +186,7 @@ def test_help_palette_theme_mouse_and_resize(finished: Path) -> None:
         assert "not usable" in first and "question is missing" in first
         t.keys("?").wait("escape closes this")
         t.keys("Escape").gone("escape closes this")
-        t.keys("End", "Enter")
+        t.keys("Home", "Enter")
         shown = t.wait("4 of 4 repeats")
         dark = t.text(colours=True)
         t.keys("t")
@@ -217,7 +217,7 @@ def test_a_broken_study_file_is_explained(finished: Path) -> None:
     """Choosing it says what is wrong, and the screen goes on."""
     with open_app(finished) as t:
         t.wait("not usable")
-        t.keys("Home", "Enter")
+        t.keys("Home", "Down", "Enter")
         t.wait("cannot be used")
         t.keys("4").wait("Open a study on the shelf first")
         t.keys("q")
@@ -228,7 +228,7 @@ def test_small_terminal_from_the_start(finished: Path) -> None:
     """100 by 30: nothing of the map and the sheet is cut that matters."""
     with open_app(finished, columns=100, rows=30) as t:
         t.wait("1 measured or begun")
-        t.keys("End", "Enter")
+        t.keys("Home", "Enter")
         wanted = ("Q8_0", "Q4_0", "tok/s", "4 of 4 repeats ━", "quit")
         t.until(lambda s: all(w in s for w in wanted), "the whole map")
         t.keys("Enter")
@@ -240,7 +240,7 @@ def test_without_colours_states_still_have_words(finished: Path) -> None:
     """NO_COLOR: marks and words carry the state."""
     with open_app(finished, NO_COLOR="1") as t:
         t.wait("1 measured or begun")
-        t.keys("End", "Enter")
+        t.keys("Home", "Enter")
         t.wait("4 of 4 repeats")
         seen = t.text(colours=True)
         colours = [tuple(found.split(";")) for found in re.findall(r"[34]8;2;(\d+;\d+;\d+)", seen)]
@@ -250,7 +250,9 @@ def test_without_colours_states_still_have_words(finished: Path) -> None:
 def test_an_empty_shelf_says_what_to_do(tmp_path: Path) -> None:
     """The very first start."""
     with open_app(tmp_path / "new") as t:
-        assert "zinc-kettle demo" in t.wait("The shelf is empty")
+        shown = t.wait("5 finished examples")
+        assert "EXAMPLE" in shown and "m finds the model files" in shown
+        t.keys("Enter").wait("72 of 72 repeats")
         t.keys("q")
         assert t.wait_exit() == 0
 

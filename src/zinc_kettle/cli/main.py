@@ -240,6 +240,37 @@ def acknowledge(
 
 
 @app.command()
+def duel(
+    context: typer.Context,
+    a: Annotated[str, typer.Argument(help="STUDY[:RUN][@factor=level,…]: what the other is held against.")],
+    b: Annotated[str, typer.Argument(help="The same, of the other side.")],
+    measure: Annotated[
+        str, typer.Option("--measure", help="What the verdict is about; the study's own without it.")
+    ] = "",
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Hold B against A: what differs, and what it made of each measure."""
+    from zinc_kettle.cli.duel import tell_duel
+
+    tell_duel(a, b, measure, store or context.obj, as_json=as_json)
+
+
+@app.command()
+def ladder(
+    context: typer.Context,
+    rungs: Annotated[list[str], typer.Argument(help="STUDY[:RUN][@factor=level,…], two or more.")],
+    measure: Annotated[str, typer.Option("--measure", help="What the verdicts are about.")] = "",
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Hold each of a chain of changes against the one before it, and against the first."""
+    from zinc_kettle.cli.duel import tell_ladder
+
+    tell_ladder(rungs, measure, store or context.obj, as_json=as_json)
+
+
+@app.command()
 def chart(
     context: typer.Context,
     study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -72,6 +73,22 @@ class Trace:
         seen = [max(start_ns, int(self.at_ns[0])), min(end_ns, int(self.at_ns[-1]))]
         first, last = np.interp(seen, self.at_ns, self.energy_uj)
         return float(last - first) / 1e6 * (end_ns - start_ns) / (seen[1] - seen[0])
+
+
+class Latest(NamedTuple):
+    """What an engine takes right now; for eyes, never for figures."""
+
+    resident_bytes: int = 0
+    cores: float = 0.0
+    watts: float | None = None
+    """Of the machine; None where nothing tells it."""
+
+
+def watts_between(then_ns: int, then_uj: int, now_ns: int, now_uj: int) -> float | None:
+    """Mean power between two readings of an energy counter; None where one of them told nothing."""
+    if min(then_uj, now_uj) < 0 or now_ns <= then_ns or now_uj < then_uj:
+        return None
+    return (now_uj - then_uj) / (now_ns - then_ns) * 1e3
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,15 +5,15 @@ from __future__ import annotations
 from typing import Protocol
 
 from zinc_kettle.core.facts import RunFacts
-from zinc_kettle.core.telemetry import Machine, Trace
+from zinc_kettle.core.telemetry import Latest, Machine, Trace
 from zinc_kettle.ports.engines import RunningEngine
 
 
 class Watch(Protocol):
     """Telemetry of one episode, running until it is ended."""
 
-    def latest(self) -> tuple[int, float]:
-        """Resident bytes and cores in use right now, for eyes."""
+    def latest(self) -> Latest:
+        """What it takes right now, for eyes."""
         ...
 
     def end(self, *, driver_cpu_ns: int) -> tuple[Trace, Machine]:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from zinc_kettle.core.stats import median
-from zinc_kettle.core.telemetry import Machine, Trace
+from zinc_kettle.core.telemetry import Latest, Machine, Trace, watts_between
 from zinc_kettle.rigs.telemetry import PERIOD_S, UNTOLD, trace_from
 
 if TYPE_CHECKING:
@@ -58,7 +58,7 @@ class ScrapeWatch:
     def __init__(self, url: str, names: Names) -> None:
         self._url, self._names = url, names
         self._columns = tuple(array("q") for _ in range(8))
-        self._latest = (0, 0.0)
+        self._latest = Latest()
         self._cpu_ns = 0
         self._joules = 0.0
         self._last_watts: tuple[float, float] | None = None
@@ -67,7 +67,7 @@ class ScrapeWatch:
         self._thread = threading.Thread(target=self._run, name="scrape", daemon=True)
         self._thread.start()
 
-    def latest(self) -> tuple[int, float]:
+    def latest(self) -> Latest:
         """Memory, and 0 cores: an endpoint's processor time is no live figure."""
         return self._latest
 
@@ -112,7 +112,9 @@ class ScrapeWatch:
             UNTOLD if energy is None else int(energy * 1e6), UNTOLD if device is None else int(device),
             UNTOLD if percent is None else round(100 * percent),
         )  # fmt: skip
-        self._latest = (int((memory or 0) + (device or 0)), 0.0)
+        times, spent = self._columns[0], self._columns[5]
+        watts = watts_between(times[-1], spent[-1], row[0], row[5]) if len(times) else None
+        self._latest = Latest(int((memory or 0) + (device or 0)), 0.0, watts)
         for column, value in zip(self._columns, row, strict=True):
             column.append(value)
 

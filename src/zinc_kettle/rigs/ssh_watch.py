@@ -9,7 +9,7 @@ import time
 from importlib import resources
 from typing import Any
 
-from zinc_kettle.core.telemetry import Machine, Trace
+from zinc_kettle.core.telemetry import Latest, Machine, Trace, watts_between
 from zinc_kettle.errors import RigError
 from zinc_kettle.ports.remote import RemoteProcess, Shell
 from zinc_kettle.rigs.telemetry import UNTOLD, trace_from
@@ -118,13 +118,15 @@ class RemoteWatch:
         self._from = max(0, len(sampler.samples) - 1)
         self._start_ns = time.monotonic_ns()
 
-    def latest(self) -> tuple[int, float]:
-        """Resident bytes and cores in use there, as last sampled."""
+    def latest(self) -> Latest:
+        """What it takes there, as last sampled."""
         seen = self._sampler.samples[-6:]
         if len(seen) < 2:
-            return 0, 0.0
+            return Latest()
         span = seen[-1]["t"] - seen[0]["t"]
-        return int(seen[-1]["rss"]), (seen[-1]["cpu"] - seen[0]["cpu"]) / max(1, span)
+        first, last = (-1 if s.get("uj") is None else int(s["uj"]) for s in (seen[0], seen[-1]))
+        watts = watts_between(int(seen[0]["t"]), first, int(seen[-1]["t"]), last)
+        return Latest(int(seen[-1]["rss"]), (seen[-1]["cpu"] - seen[0]["cpu"]) / max(1, span), watts)
 
     def end(self, *, driver_cpu_ns: int) -> tuple[Trace, Machine]:
         """What was seen; the driver runs on this machine and is no part of that one."""

@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 import psutil
 
-from zinc_kettle.core.telemetry import Machine, Trace
+from zinc_kettle.core.telemetry import Latest, Machine, Trace, watts_between
 from zinc_kettle.rigs.agent.watch import Power, peak_anew
 
 PERIOD_S = 0.08
@@ -53,7 +53,7 @@ class TreeWatch:
         self._pid = pid
         self._columns = tuple(array("q") for _ in range(8))
         self._power = Power()
-        self._latest = (0, 0.0)
+        self._latest = Latest()
         self._highest = -1
         self._anew: dict[int, bool] = {}
         """Processes by their number, and whether the record of their highest memory began with this watch."""
@@ -69,8 +69,8 @@ class TreeWatch:
             self._thread = threading.Thread(target=self._sample_until_stopped, name="telemetry", daemon=True)
             self._thread.start()
 
-    def latest(self) -> tuple[int, float]:
-        """Resident bytes and cores in use, as last sampled."""
+    def latest(self) -> Latest:
+        """What it takes, as last sampled."""
         return self._latest
 
     def end(self, *, driver_cpu_ns: int) -> tuple[Trace, Machine]:
@@ -144,9 +144,10 @@ class TreeWatch:
     def _keep(self, at: int, memory: list[int], cpu_ns: int) -> None:
         times, cpu = self._columns[0], self._columns[4]
         if len(times) >= 6:
-            back = max(0, len(times) - 12)
+            back, energy = max(0, len(times) - 12), self._columns[5]
             cores = (cpu_ns - cpu[back]) / max(1, at - times[back])
-            self._latest = (memory[0], cores)
+            watts = watts_between(times[back], energy[back], times[-1], energy[-1])
+            self._latest = Latest(memory[0], cores, watts)
         told = (self._power.microjoules(), self._power.device_bytes(), self._power.device_percent())
         further = (UNTOLD if value is None else value for value in told)
         for column, value in zip(self._columns, (at, *memory, cpu_ns, *further), strict=True):

@@ -16,6 +16,7 @@ from zinc_kettle.core.measures.traffic import TPOT_LIMIT, TTFT_LIMIT
 from zinc_kettle.core.plan import Cell, Study, shape_of
 from zinc_kettle.core.recipe import request_fields
 from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.telemetry import Latest
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.workload import salt
 from zinc_kettle.errors import MeasureError
@@ -182,7 +183,7 @@ class EpisodeRunner:
         orders: Sequence[RequestOrder],
         concurrency: int,
         *,
-        latest: Callable[[], tuple[int, float]] = lambda: (0, 0.0),
+        latest: Callable[[], Latest] = Latest,
         shape: str = "closed",
         drivers: int = 1,
     ) -> EpisodeDone:
@@ -199,8 +200,9 @@ class EpisodeRunner:
         )
 
         def on_tick(tick: Tick) -> None:
-            resident, cores = latest()
-            self.emit(p.Live(self.cell.key, self.block, role == "warmup", tick, resident, cores))
+            now = latest()
+            warm = role == "warmup"
+            self.emit(p.Live(self.cell.key, self.block, warm, tick, now.resident_bytes, now.cores, now.watts))
 
         return await self.driver.run(episode, on_tick=on_tick, on_timeline=self._received)
 

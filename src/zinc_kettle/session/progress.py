@@ -56,6 +56,8 @@ class Live:
     tick: Tick
     resident_bytes: int
     cores: float
+    watts: float | None = None
+    """None where nothing tells it."""
 
 
 @dataclass(frozen=True, slots=True)

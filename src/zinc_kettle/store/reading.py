@@ -108,6 +108,13 @@ def running(store: KettleStore) -> list[str]:
         return [row.id for row in rows if _state(store, row) == "running"]
 
 
+def is_running(store: KettleStore, run_id: str) -> bool:
+    """True while a run is being measured, by a tool that still lives."""
+    with store.reading() as db:
+        row = db.execute(sa.select(s.runs).where(s.runs.c.id == run_id)).first()
+        return row is not None and _state(store, row) == "running"
+
+
 def find(store: KettleStore, place: str) -> str:
     """The id of a run: by its own id, or by its study's name or id, `STUDY` (the newest run) or `STUDY:RUN`.
 

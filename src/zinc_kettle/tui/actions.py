@@ -117,6 +117,7 @@ ACTIONS = (
     ),
     Action("swap_axes", "axes", "Span the map by other factors; first the same two swapped.", "y", "map", False),
     Action("further_measure", "besides", "Choose what large cells show below the value.", "f", "map", footer=False),
+    Action("note", "note", "Write a note on this run.", "w", "map", footer=False),
     Action("export", "export", "Write the charts of this study as SVG and PDF.", "e", "map"),
     Action("side_down", "read on", "Scroll the findings down.", "pagedown", "map", footer=False),
     Action("side_up", "read back", "Scroll the findings up.", "pageup", "map", footer=False),

@@ -70,7 +70,7 @@ class Desk(Protocol):
     """The rest of the tool, as the screen sees it."""
 
     def shelf(self) -> list[ShelfEntry]:
-        """All studies, those that are ready first."""
+        """All studies, the one measured last first."""
         ...
 
     def open(self, entry: ShelfEntry, run: int = 0) -> StudyResults:

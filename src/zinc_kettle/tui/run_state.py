@@ -28,6 +28,7 @@ class RunState:
     requests: int = 0
     resident_bytes: int = 0
     cores: float = 0.0
+    watts: float | None = None
     ended: str = ""
     stopping: bool = False
     elsewhere: bool = False
@@ -76,7 +77,7 @@ class RunState:
         self.cell, self.block = event.cell, event.block
         self.tick, self.streams = event.tick, tuple(event.tick.streams)
         self.request, self.requests = event.tick.finished, event.tick.total
-        self.resident_bytes, self.cores = event.resident_bytes, event.cores
+        self.resident_bytes, self.cores, self.watts = event.resident_bytes, event.cores, event.watts
         decoding = event.tick.decode > 0
         self.phase = "warming up" if event.warmup else ("decode" if decoding else "prefill")
         self.speeds.append(self.rate)

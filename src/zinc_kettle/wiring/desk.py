@@ -59,7 +59,7 @@ class RealDesk:
         return self._opened
 
     def shelf(self) -> list[ShelfEntry]:
-        """Studies that are ready first, then those with runs, the one measured last first; each once."""
+        """Studies with runs, the one measured last first, then those that are ready; examples where there is no run."""
         from zinc_kettle.store.plans import plan_key
         from zinc_kettle.store.reading import shelf
         from zinc_kettle.wiring.build import read_study
@@ -80,7 +80,7 @@ class RealDesk:
             except KettleError as error:
                 ready.append(ShelfEntry(str(path), path.name, file=path, trouble=str(error)))
         examples = [] if kept else [self._kept(row, None, example=True) for row in self._examples.values()]
-        return [*ready, *(self._kept(row, files.get(key)) for key, row in kept.items()), *examples]
+        return [*(self._kept(row, files.get(key)) for key, row in kept.items()), *ready, *examples]
 
     def _sample_rows(self) -> list[StudyRow]:
         """Finished studies that come with the tool, for someone who has none yet."""
@@ -178,9 +178,11 @@ class RealDesk:
 
     def glance(self, run_id: str) -> list[Event]:
         """The newest signs of a run that is measured in another terminal."""
+        from zinc_kettle.store.reading import is_running
         from zinc_kettle.wiring.glance import read_glance
 
-        return read_glance(self._places.store, run_id)
+        # A run that was killed while it was paused leaves its last sign behind; the lease knows better.
+        return read_glance(self._places.store, run_id) if is_running(self._store, run_id) else []
 
     def sizes(self, study: Study) -> dict[str, float | None]:
         """Size of the model file of each cell; nothing where a model is not to be had."""

@@ -16,8 +16,6 @@ import msgspec
 from zinc_kettle.session import progress as p
 
 SIGNS_PER_S = 2.0
-STALE_S = 20.0
-"""A sign older than this is of a run that has died: the lease of the store says the same."""
 MAX_BYTES = 1 << 20
 _KINDS: dict[str, type[Any]] = {
     kind.__name__: kind for kind in (p.Making, p.Loading, p.Warming, p.Live, p.Progress, p.Paused)
@@ -78,13 +76,11 @@ def glance_file(store: Path, run_id: str) -> Path:
 
 
 def read_glance(store: Path, run_id: str) -> list[p.Event]:
-    """The newest events of a run that is measured elsewhere; none where there is no fresh sign of it."""
+    """The newest events of a run that is measured elsewhere; whether it still is, its lease in the store tells."""
     file = glance_file(store, run_id)
     with contextlib.suppress(OSError, msgspec.MsgspecError, KeyError):
         if file.stat().st_size > MAX_BYTES:
             return []
-        at_s, body = msgspec.json.decode(file.read_bytes(), type=tuple[float, list[tuple[str, dict[str, Any]]]])
-        if time.time() - at_s > STALE_S and not any(name == "Paused" for name, _ in body):
-            return []
+        _at_s, body = msgspec.json.decode(file.read_bytes(), type=tuple[float, list[tuple[str, dict[str, Any]]]])
         return [msgspec.convert(event, _KINDS[name]) for name, event in body]
     return []

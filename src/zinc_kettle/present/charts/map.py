@@ -159,7 +159,7 @@ def _planned_lines(cell: CellResults, planned: Planned, *, running: bool) -> lis
         lines[0] = f"{STATE_MARKS[cell.state] if row.placement.works else '⊘'} {row.placement.state}"
         if row.decode is not None:
             low, high = (digits(v, significant=2) for v in (row.decode.low, row.decode.high))
-            lines.append(f"predicted {low}–{high} tok/s")
+            lines += [f"{low}–{high} tok/s", "predicted"]
     if planned.size_bytes is not None:
         lines.append(f"file {byte_size(planned.size_bytes)}")
     if planned.seconds is not None:

@@ -141,8 +141,10 @@ def _box(cell: Cell, width: int, height: int, palette: Palette, *, chosen: bool)
     if cell.tied:
         styles[-1] = Style(color=palette.on_zinc, bgcolor=background, bold=True)
     bars = Style(color=palette.ink, bgcolor=background)
-    styles += [soft] * len(cell.further)
-    return tuple(_framed((*cell.lines, *cell.further), styles, width, height, bars, chosen=chosen))
+    # A figure without its unit says nothing, so what does not fit is not begun.
+    further = tuple(line for line in cell.further if cell_len(line) <= width - 2)
+    styles += [soft] * len(further)
+    return tuple(_framed((*cell.lines, *further), styles, width, height, bars, chosen=chosen))
 
 
 def _framed(

@@ -6,6 +6,7 @@ from rich.text import Text
 
 from zinc_kettle.core.plan import rigs_of
 from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.units import byte_size, digits, duration
 from zinc_kettle.present.findings import Finding
 from zinc_kettle.present.values import STATE_MARKS
@@ -16,6 +17,8 @@ from zinc_kettle.tui.screens.map.digest import Digest
 from zinc_kettle.tui.theme import Palette
 
 TAIL_LINES = 3
+MOST_STREAMS = 6
+"""Streams whose text has a line of its own."""
 LETTERS = "ABCDEFGH"
 """Keys that go to where a finding is seen."""
 MARKS = {"finding": "●", "hint": "○", "caution": "▲", "failure": "✕"}
@@ -48,17 +51,35 @@ def lane(results: StudyResults, run: RunState, width: int, palette: Palette) -> 
     out.append(columns_of(run.speeds, width) + "\n", palette.high)
     memory = byte_size(run.resident_bytes) if run.resident_bytes else "–"
     cores = f"{run.cores:.1f} cores" if run.resident_bytes else "–"
-    told = (
+    told = [
         (("memory ", palette.muted), (memory.rjust(8), palette.ink)),
         (("engine ", palette.muted), (cores, palette.ink)),
-    )
+    ]
+    if run.watts is not None:
+        told.append((("power ", palette.muted), (f"{digits(run.watts, significant=2)} W", palette.ink)))
     out.append_text(fold([Text.assemble(*piece) for piece in told], width, gap=3))
     out.append("\n")
     out.append_text(crowd(run, width, palette))
-    tail = run.streams[0].tail.replace("\n", " ") if run.streams else ""
-    shown = tail[-(width - 1) * TAIL_LINES + width // 2 :]
     out.append("\n")
-    out.append((f"…{shown}" if shown else "no text yet") + "\n", palette.muted)
+    out.append_text(_streams(run, width, palette))
+    return out
+
+
+def _streams(run: RunState, width: int, palette: Palette) -> Text:
+    """The text of each stream as it comes; of many streams some, with a line each and their speed before it."""
+    out = Text()
+    if not run.streams:
+        return out.append("no text yet\n", palette.muted)
+    if len(run.streams) == 1:
+        tail = neutralise(run.streams[0].tail, keep_newlines=False)
+        shown = tail[-(width - 1) * TAIL_LINES + width // 2 :]
+        return out.append((f"…{shown}" if shown else "no text yet") + "\n", palette.muted)
+    for stream in run.streams[:MOST_STREAMS]:
+        speed = f"{digits(stream.rate)}" if stream.phase == "decode" and stream.rate else stream.phase
+        head = f"{stream.stream + 1} {speed[:7].rjust(7)} "
+        tail = neutralise(stream.tail, keep_newlines=False)[-(width - len(head) - 1) :]
+        out.append(head, palette.ink)
+        out.append(f"{tail}\n", palette.muted)
     return out
 
 
@@ -115,6 +136,8 @@ def beside(results: StudyResults, said: Digest, plan: str, palette: Palette) -> 
     if not results.done_repeats and not results.failed_cells:
         return _before(plan, palette, "on its rigs" if rigs_of(results.study) else "on this machine")
     out.append(f"{said.answer or 'Finding the answer …'}\n", palette.ink)
+    for note in (text for key, text in results.run.notes if key is None):
+        out.append(f"note: {note}\n", palette.muted)
     if said.findings:
         out.append("\nfindings\n", palette.muted)
     for letter, finding in zip(LETTERS, said.findings, strict=False):

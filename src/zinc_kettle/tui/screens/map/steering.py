@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from textual.widgets import Input
 
 from zinc_kettle.core.steering import POLICY_WORDS, parse_levels
+from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.validate import Problem
 from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.station import Station
@@ -22,6 +23,9 @@ FURTHER = 2
 
 class Steering(Station):
     """The actions of a station that shows a run; it has a map and a line to write in."""
+
+    _noting = False
+    """True while the line takes a note."""
 
     @property
     def _chosen(self) -> CellResults | None:
@@ -73,16 +77,33 @@ class Steering(Station):
         if results is None:
             return
         name, levels = list(results.study.vary.items())[-1]
+        self._open_line(f"a new level, such as {name}={levels[-1]}; enter adds it, escape cancels", noting=False)
+
+    def action_note(self) -> None:
+        """Write a note on the run."""
+        results = host(self).results
+        if results is None or not results.run.run_id:
+            self.notify("Notes are kept with measured studies. Press r to run this one.")
+            return
+        self._open_line("a note on this run; enter keeps it, escape cancels", noting=True)
+
+    def _open_line(self, placeholder: str, *, noting: bool) -> None:
+        self._noting = noting
         line = self.query_one("#line", Input)
-        line.placeholder = f"a new level, such as {name}={levels[-1]}; enter adds it, escape cancels"
-        line.display = True
+        line.placeholder, line.display = placeholder, True
         line.focus()
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Take the new level."""
-        results = host(self).results
+        results, words = host(self).results, event.value.strip()
         self.close_line()
-        if results is None or not event.value.strip():
+        if results is None or not words:
+            return
+        if self._noting:
+            said = neutralise(words, keep_newlines=False)
+            host(self).desk.add_note(results.run.run_id, None, said)
+            results.add_note(None, said)
+            self.redraw()
             return
         levels = parse_levels(results, event.value)
         if isinstance(levels, Problem):

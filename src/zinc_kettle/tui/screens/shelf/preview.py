@@ -59,12 +59,9 @@ def preview(results: StudyResults, width: int, height: int, palette: Palette) ->
     subject = MapSubject(results, name, palette)
     if len(results.cells) <= MOST_CELLS:
         subject = MapSubject(results, name, palette, rank=standing(results, name))
-    parts = subject.grid.slices
     out = Text(no_wrap=True, overflow="ellipsis")
     if len(results.cells) <= MOST_CELLS:
         out.append(measure_line(results, name) + "\n\n", palette.muted)
     page = MapPage(subject, min(width, MAX_WIDTH), height - 2)
     out.append_text(Text("\n").join(Text.assemble(*line) for line in page.lines((0, 0), None)))
-    if not page.whole:
-        out.append(f"and {len(parts) - 1} more slices", palette.muted)
     return out
