@@ -10,6 +10,7 @@ from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.schedule import Decision, Step
 from zinc_kettle.core.steering import Wish, parse_levels, steer, told
 from zinc_kettle.core.validate import Problem
+from zinc_kettle.present.charts.subtitle import notes
 from zinc_kettle.present.findings import findings
 
 PLAN = study({"threads": (1, 2), "salt": (True, False)})
@@ -77,5 +78,7 @@ def test_decisions_are_told_beside_the_map() -> None:
     """The last ones, with their time; those of the tool itself are not a person's."""
     decisions = (Decision("skip", 0.0, {"threads": 2}), Decision("settle", 1.0, PLAN.cells[0].levels, count=3))
     kept = {PLAN.cells[0].key: [KeptRepeat("measured", r) for r in repeats_at(10.0, 11.0)]}
-    texts = [f.text for f in findings(StudyResults.of_repeats(PLAN, kept, RunInfo("r", decisions=decisions)))]
+    results = StudyResults.of_repeats(PLAN, kept, RunInfo("r", decisions=decisions))
+    texts = [f.text for f in findings(results)]
     assert any(t.startswith("Decided while it ran:") and t.endswith("skipped: threads 2.") for t in texts)
+    assert notes(results)[-1] == "decided while it ran: skipped: threads 2", "and on every chart"

@@ -8,14 +8,15 @@ from pathlib import Path
 
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
-from zinc_kettle.core.budget import launches
+from zinc_kettle.core.doubts import doubts
 from zinc_kettle.core.factors import HERE
 from zinc_kettle.core.plan import rigs_of
 from zinc_kettle.core.results import RunInfo, StudyResults
 from zinc_kettle.present.json import cell_json
-from zinc_kettle.present.planned import planned_cells, whole_seconds
+from zinc_kettle.present.planned import costs_of, dropped_text, planned_cells
 from zinc_kettle.present.table import plan_line, plan_rows
 from zinc_kettle.wiring.build import model_sizes, open_store, read_study
+from zinc_kettle.wiring.planning import cores_here
 from zinc_kettle.wiring.rig_desk import RigDesk
 
 
@@ -38,7 +39,12 @@ def plan_study(file: Path, store_path: Path | None, *, as_json: bool) -> None:
         asyncio.run(desk.ready(HERE))
     planned = planned_cells(study, sizes, desk.predicted(study))
     output.line(study.question)
-    output.line(plan_line(results, launches(study), whole_seconds(study, planned)))
+    costs = costs_of(study, planned)
+    output.line(plan_line(results, costs.launches, costs.seconds))
+    if costs.dropped is not None:
+        output.line(f"▲ {dropped_text(results, costs)}")
+    for doubt in doubts(study, None if rigs_of(study) else cores_here()):
+        output.line(f"▲ {doubt.what}: {doubt.why}. Try: {doubt.remedy}")
     output.line()
     output.table(*plan_rows(results, planned))
 

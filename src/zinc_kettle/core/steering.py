@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Literal, get_args
 
 from zinc_kettle.core.factors import Level, label
@@ -17,6 +17,8 @@ Wish = Literal[
 ]
 ABOUT_ALL: tuple[Wish, ...] = ("pause", "resume", "stop-after", "in-turn", "on-failure")
 MOST_MORE = 1_000
+NOT_ABOUT_MEASURING = frozenset({"settle", "acknowledge", "mark"})
+"""Decisions that changed nothing of what a person planned."""
 POLICY_WORDS: dict[str, str] = {"go-on": "go on", "again": "try once more", "ask": "pause and ask"}
 SAID: dict[str, str] = {
     "pause": "paused", "resume": "went on", "stop-after": "to stop after its block", "skip": "skipped",
@@ -99,6 +101,11 @@ def parse_levels(results: StudyResults, text: str) -> dict[str, Level] | Problem
             return Problem((), f"{said!r} is no level of {name}", remedy=f"as in {_example(results)}")
         out[name] = level
     return out
+
+
+def told_of_run(decisions: Sequence[Decision]) -> list[str]:
+    """What was decided about the measuring of a run, in words, the newest last."""
+    return [told(d) for d in decisions if d.kind not in NOT_ABOUT_MEASURING]
 
 
 def told(decision: Decision) -> str:

@@ -20,7 +20,7 @@ from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Study, shape_of
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval, median
-from zinc_kettle.core.steering import told
+from zinc_kettle.core.steering import NOT_ABOUT_MEASURING, told
 from zinc_kettle.core.units import digits, duration, plural
 from zinc_kettle.core.value import Value
 from zinc_kettle.present.breakdown import sentence as split_sentence
@@ -141,7 +141,7 @@ def _failures(results: StudyResults) -> list[Finding]:
 
 def _decided(results: StudyResults) -> list[Finding]:
     """What a person decided while it ran, the last of it."""
-    mine = [d for d in results.run.decisions if d.kind not in {"settle", "acknowledge", "mark"}][-MOST_DECISIONS:]
+    mine = [d for d in results.run.decisions if d.kind not in NOT_ABOUT_MEASURING][-MOST_DECISIONS:]
     said = [f"{time.strftime('%H:%M', time.localtime(d.at_s))} {told(d)}" for d in mine]
     return [Finding("hint", f"Decided while it ran: {'; '.join(said)}.")] if said else []
 

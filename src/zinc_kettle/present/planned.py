@@ -7,7 +7,9 @@ from dataclasses import dataclass, field
 
 from zinc_kettle.core.budget import Speeds, TimeLeft, guess_cell_s, launches
 from zinc_kettle.core.plan import Study, rigs_of
+from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.schedule import whole_order
+from zinc_kettle.core.units import duration, plural
 from zinc_kettle.present.fit_rows import FitRow
 
 
@@ -115,3 +117,16 @@ def dropped_by(study: Study, planned: Mapping[str, Planned]) -> Dropped | None:
         spent += needs
         done[step.cell] += 1
     return None
+
+
+def dropped_text(results: StudyResults, costs: Costs) -> str:
+    """What the cap on time leaves out, in a sentence; empty where it leaves nothing out."""
+    dropped, cap = costs.dropped, duration(results.study.limits.total_s)
+    if dropped is None:
+        return ""
+    said = f"the cap of {cap} drops about {dropped.repeats:,} of {plural(dropped.of, 'repeat')}"
+    if dropped.cells:
+        first = results.cell(dropped.cells[0]).title
+        more = f" and {len(dropped.cells) - 1} more" if len(dropped.cells) > 1 else ""
+        return f"{said}; never measured: {first}{more}"
+    return f"{said}; each cell keeps {dropped.fewest} or more"

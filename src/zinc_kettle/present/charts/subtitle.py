@@ -9,6 +9,7 @@ from zinc_kettle.core.factors import label
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.kinds import OverRequests
 from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.steering import told_of_run
 from zinc_kettle.core.units import plural, scale
 from zinc_kettle.core.value import Value
 from zinc_kettle.present.values import CAUTION_MARK, bound_name, scope
@@ -72,4 +73,7 @@ def notes(results: StudyResults) -> tuple[str, ...]:
     codes = sorted(found)
     if codes:
         out.append(f"{CAUTION_MARK} " + ", ".join(codes))
+    decided = told_of_run(results.run.decisions)
+    if decided:
+        out.append("decided while it ran: " + ", ".join(decided))
     return tuple(out)

@@ -9,7 +9,7 @@ from rich.text import Text
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.units import byte_size, duration, plural
 from zinc_kettle.core.validate import Problem
-from zinc_kettle.present.planned import Costs
+from zinc_kettle.present.planned import Costs, dropped_text
 from zinc_kettle.tui.theme import Palette
 
 LETTERS = "ABCDEFGH"
@@ -48,19 +48,8 @@ def cost_text(results: StudyResults, costs: Costs | None, palette: Palette) -> T
     if costs.not_fitting:
         out.append(f"\n⊘ {plural(costs.not_fitting, 'cell')} will not fit", palette.failure)
     if costs.dropped is not None:
-        out.append(f"\n▲ {_dropped(results, costs)}", palette.caution)
+        out.append(f"\n▲ {dropped_text(results, costs)}", palette.caution)
     return out
-
-
-def _dropped(results: StudyResults, costs: Costs) -> str:
-    dropped, cap = costs.dropped, duration(results.study.limits.total_s)
-    assert dropped is not None
-    said = f"the cap of {cap} drops about {dropped.repeats:,} of {plural(dropped.of, 'repeat')}"
-    if dropped.cells:
-        first = results.cell(dropped.cells[0]).title
-        more = f" and {len(dropped.cells) - 1} more" if len(dropped.cells) > 1 else ""
-        return f"{said}; never measured: {first}{more}"
-    return f"{said}; each cell keeps {dropped.fewest} or more"
 
 
 def doubts_text(problems: Sequence[Problem], doubts: Sequence[Problem], palette: Palette) -> Text:
