@@ -123,7 +123,7 @@ def shares(counts: list[int], width: int) -> list[int]:
     return cells
 
 
-def beside(results: StudyResults, said: Digest, plan: str, palette: Palette) -> Text:
+def beside(results: StudyResults, said: Digest, plan: str, palette: Palette, *, running: bool = False) -> Text:
     """The answer so far, then findings and cautions in plain sentences.
 
     Args:
@@ -131,9 +131,12 @@ def beside(results: StudyResults, said: Digest, plan: str, palette: Palette) -> 
         said: Answer and findings.
         plan: What the study holds and how long it may take, in a sentence.
         palette: The theme's colours.
+        running: It is being measured.
     """
     out = Text()
     if not results.done_repeats and not results.failed_cells:
+        if running:
+            return out.append(f"The first repeat is being measured.\n\n{plan}", palette.ink)
         return _before(plan, palette, "on its rigs" if rigs_of(results.study) else "on this machine")
     out.append(f"{said.answer or 'Finding the answer …'}\n", palette.ink)
     for note in (text for key, text in results.run.notes if key is None):

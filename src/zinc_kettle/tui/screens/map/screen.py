@@ -166,7 +166,7 @@ class MapScreen(Steering):
         self._say("measure", Text(self._digest.line, self.palette.muted))
         self._headline()
         plan = "" if results.done_repeats else self._plan
-        self._say("findings", beside(results, self._digest, plan, self.palette))
+        self._say("findings", beside(results, self._digest, plan, self.palette, running=self._measuring))
 
     def _digest_later(self, *, soon: bool = True) -> None:
         """Find the answer in a thread, one at a time; what came meanwhile is looked at after it.
@@ -226,6 +226,11 @@ class MapScreen(Steering):
         rank = self._digest.rank if self._digest.measure == measure else Standing()
         return MapSubject(results, measure, self.palette, self._part, rank, self._planned, running, self._by(results),
                           host(self).further)  # fmt: skip
+
+    @property
+    def _measuring(self) -> bool:
+        run = host(self).run_state
+        return run is not None and run.active
 
     def _by(self, results: StudyResults) -> Axes:
         choices = axes_choices(results.study)
