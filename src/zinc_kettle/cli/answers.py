@@ -45,7 +45,7 @@ def tell_answers(place: str, cell: str, mark: str, store_path: Path | None, *, a
         if only is not None and there is not only:
             continue
         t = answer.timeline
-        speed = t.decode_tokens / (t.decode_ns / 1e9) if t.decode_ns > 0 and t.decode_tokens > 0 else None
+        speed = t.decode_rate
         if as_json:
             output.json_line({
                 "study": results.study.name, "run": results.run.number, "cell": dict(there.cell.levels),

@@ -59,8 +59,7 @@ def tell_ladder(rungs: Sequence[str], measure: str, store_path: Path | None, *, 
         raise UsageError("a ladder needs two rungs or more", remedy="zinc-kettle ladder A B C")
     sides = _sides(rungs, store_path)
     name = _measure(measure, sides[0])
-    output_lines = not as_json
-    if output_lines:
+    if not as_json:
         output.line(f"A {side_title(sides[0])}")
     for place, side in enumerate(sides[1:], start=1):
         step, whole = duel(sides[place - 1], side, [name]), duel(sides[0], side, [name])

@@ -50,11 +50,6 @@ class Grid:
 
     slices: tuple[Slice, ...]
 
-    @property
-    def strip(self) -> bool:
-        """True where it is of one factor with numbers for levels, or several such beside each other."""
-        return all(len(part.rows.labels) == 1 for part in self.slices)
-
 
 def axes(study: Study) -> Axes:
     """Which factors span the map: rows and columns.

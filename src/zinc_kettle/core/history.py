@@ -29,8 +29,8 @@ class History:
 
     def undone(self) -> History:
         """One state back; the same at the first."""
-        return replace(self, at=max(0, self.at - 1))
+        return replace(self, at=self.at - 1) if self.at else self
 
     def redone(self) -> History:
         """One state forth; the same at the last."""
-        return replace(self, at=min(len(self.texts) - 1, self.at + 1))
+        return replace(self, at=self.at + 1) if self.at + 1 < len(self.texts) else self

@@ -144,6 +144,12 @@ class Timeline:
         return "user" if self.kernel_ns is None else "kernel"
 
     @property
+    def decode_rate(self) -> float | None:
+        """Tokens per second after the first output; None where nothing came behind it."""
+        counted = self.decode_ns > 0 and self.decode_tokens > 0
+        return self.decode_tokens / self.decode_ns * 1e9 if counted else None
+
+    @property
     def first_chunk_tokens(self) -> int:
         """Tokens produced by the first output chunk; 1 where the engine does not count by chunk."""
         known = int(self.chunk_tokens[0]) if len(self.chunk_tokens) else 0

@@ -57,15 +57,6 @@ def without_value(text: str, path: Sequence[str]) -> str:
     return tomlkit.dumps(document)
 
 
-def moved_value(text: str, old: Sequence[str], new: Sequence[str], value: Plain) -> str:
-    """The text with a value at another path: from `[hold]` to `[vary]`, for instance.
-
-    Raises:
-        StudyFileError: The text is no TOML.
-    """
-    return with_value(without_value(text, old), new, value)
-
-
 def _parsed(text: str) -> tomlkit.TOMLDocument:
     try:
         return tomlkit.parse(text)

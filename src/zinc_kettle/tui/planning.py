@@ -86,6 +86,10 @@ class Planner(Protocol):
         """The plan with other settings than a cell has, by their role; a level that varies is replaced."""
         ...
 
+    def values(self, text: str, before: Mapping[str, Any]) -> Mapping[str, Any]:
+        """The values of a text, whether they are right or not; those of before where it is no TOML."""
+        ...
+
     def check(self, text: str, folder: Path, before: Checked) -> Checked:
         """What a text says, and what is wrong or doubtful about it."""
         ...

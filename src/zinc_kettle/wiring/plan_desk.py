@@ -8,7 +8,7 @@ import shutil
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
@@ -140,6 +140,13 @@ class PlanDesk:
         return OpenPlan(plan.history.changed(text), plan.folder)
 
     # what it says
+    def values(self, text: str, before: Mapping[str, Any]) -> Mapping[str, Any]:
+        """The values of a text; those of before where it is no TOML."""
+        try:
+            return parse_toml(text, file="the plan")
+        except StudyFileError:
+            return before
+
     def check(self, text: str, folder: Path, before: Checked) -> Checked:
         """What a text says, and what is wrong or doubtful about it; of a text that is no TOML what it said before."""
         try:

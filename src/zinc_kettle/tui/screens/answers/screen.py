@@ -189,8 +189,8 @@ def answer_text(cell: CellResults, answer: Answer | None, notes: Sequence[str], 
     said = [f"{t.total_tokens:,} tokens"]
     if t.ttft_ns is not None:
         said.append(f"first after {with_unit(t.ttft_ns / NS, 's')}")
-    if t.decode_ns > 0 and t.decode_tokens > 0:
-        said.append(f"{digits(t.decode_tokens / (t.decode_ns / NS))} tok/s")
+    if t.decode_rate is not None:
+        said.append(f"{digits(t.decode_rate)} tok/s")
     out.append(" · ".join(said) + "\n", palette.ink)
     out.append(f"ended: {t.finish or ('not told' if t.usable else t.error or 'broken off')}\n", palette.muted)
     for found in answer.found:

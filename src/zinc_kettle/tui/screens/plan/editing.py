@@ -19,6 +19,7 @@ from zinc_kettle.tui.widgets.plan_text import PlanText
 
 if TYPE_CHECKING:
     from zinc_kettle.core.factors import Factor
+    from zinc_kettle.core.history import History
 
 
 class Editing(Station):
@@ -315,11 +316,11 @@ class Editing(Station):
         """Make it again."""
         self._travel(lambda plan: plan.history.redone())
 
-    def _travel(self, to: Callable[[OpenPlan], object]) -> None:
+    def _travel(self, to: Callable[[OpenPlan], History]) -> None:
         plan = self.open_plan
         if plan is None:
             return
-        before, plan.history = plan.history, to(plan)  # type: ignore[assignment]
+        before, plan.history = plan.history, to(plan)
         if plan.history is before:
             self.notify("There is nothing more to undo or redo.")
             return

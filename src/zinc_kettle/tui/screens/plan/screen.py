@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import math
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from rich.text import Text
@@ -108,8 +109,11 @@ class PlanScreen(Editing):
         plan = self.open_plan
         if plan is None:
             return
+        planner = host(self).desk.planner
+        # What it says is known at once, whatever its size: the next change may build on it.
+        self.checked = replace(self.checked, raw=planner.values(plan.text, self.checked.raw))
         if self._cells_planned() <= AT_ONCE:
-            self.checked = host(self).desk.planner.check(plan.text, plan.folder, self.checked)
+            self.checked = planner.check(plan.text, plan.folder, self.checked)
         self._costs = None
         self.redraw()
         self._stale = True
