@@ -5,11 +5,13 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from tests.build import repeats_at, study
+from tests.build import decode_timeline, repeat, repeats_at, study
+from zinc_kettle.core.chart import Ranges
 from zinc_kettle.core.compare import Side
-from zinc_kettle.core.duel import duel, effort
+from zinc_kettle.core.duel import duel, effort, ladder, prompt_by_prompt
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
-from zinc_kettle.present.duel import duel_json, duel_rows, verdict
+from zinc_kettle.present.charts.duel import duel_chart, ladder_chart
+from zinc_kettle.present.duel import duel_json, duel_rows, ladder_sum, verdict
 
 
 def run(name: str, rates: dict[tuple[str, int], list[float]], **changes: object) -> StudyResults:
@@ -44,7 +46,7 @@ def test_one_change_in_one_run_is_the_clean_case() -> None:
     assert found.paired and len(found.alignment.pairs) == 2 and not found.cautions
     assert [d.name for d in found.alignment.differences] == ["quantization"]
     assert contest.ratio is not None and contest.ratio.low < 1.05 < contest.ratio.high < 1.07
-    assert contest.verdict == "b" and "B has" in verdict(found, "decode") and "more decode" in verdict(found, "decode")
+    assert contest.verdict == "b" and verdict(found, "decode").startswith("B's decode is 4.7% faster, between")
     told = duel_json(found, "decode")
     assert told["measures"]["decode"]["verdict"] == "b" and told["differences"][0]["b"] == "Q4_0"
     assert duel_rows(found)[0][4] == "B is better"
@@ -85,3 +87,47 @@ def test_equal_sides_are_told_apart_in_few_of_many_runs() -> None:
         for seed in range(100)
     )
     assert claimed <= 12  # 5 are expected; more than 12 has a chance of one in a thousand
+
+
+def test_a_ladder_adds_up() -> None:
+    """Steps of known size: each is told, and they multiply to the last over the first."""
+    results = run("r", rates(1.3))
+    sides = [Side(results, dict(zip(("quantization", "threads"), levels, strict=True)))
+             for levels in (("Q8_0", 1), ("Q8_0", 2), ("Q4_0", 2))]  # fmt: skip
+    steps = ladder(sides, ["decode"])
+    found = [rung.step.contests[0].ratio for rung in steps]
+    whole = steps[-1].whole.contests[0].ratio
+    assert all(found) and whole is not None
+    first, second = (r.value for r in found if r is not None)
+    assert first == pytest.approx(2.0, rel=0.03) and second == pytest.approx(1.3, rel=0.03)
+    assert first * second == pytest.approx(whole.value, rel=1e-9)
+    assert ladder_sum(steps, "decode").startswith("the steps multiply to 2.")
+    chart = ladder_chart(steps, "decode")
+    assert chart.panels[0].y.labels == ("threads 1 → 2", "quantization Q8_0 → Q4_0")
+
+
+def test_a_bar_lies_on_the_side_of_the_one_it_favours() -> None:
+    """More tokens and less waiting both favour B: both bars lie right of the line, whatever the ratio says."""
+    found = duel(*sides(run("r", rates(1.5))), ["decode", "latency_p95"])
+    (panel,) = duel_chart(found, "decode").panels
+    (bars,) = (mark for mark in panel.marks if isinstance(mark, Ranges))
+    assert [found.contests[1].ratio is not None and found.contests[1].ratio.value < 1] == [True]
+    assert min(bars.value) > 1 and min(bars.low) > 1 and bars.tones[0] == "best"
+
+
+def test_prompt_by_prompt_matches_requests_by_their_place() -> None:
+    """Two prompts of which only the second is slower on the other side: that is where the difference is found."""
+    study_ = study()
+    kept = {}
+    for cell in study_.cells:
+        slow = cell.levels["quantization"] == "Q4_0"
+        kept[cell.key] = [
+            KeptRepeat("measured", repeat(
+                decode_timeline(20.0 + block, request_id=f"x-{1 + 2 * block}"),
+                decode_timeline((5.0 if slow else 10.0) + block, sent_ms=9000, request_id=f"x-{2 + 2 * block}"),
+                block=block)) for block in range(5)
+        ]  # fmt: skip
+    results = StudyResults.of_repeats(study_, kept, RunInfo("r"))
+    rows = prompt_by_prompt(duel(*sides(results), ["decode"]), "decode")
+    assert [row.place for row in rows] == [0, 1, 0, 1]
+    assert [row.verdict for row in rows] == ["open", "a", "open", "a"] and rows[0].ratio.value == 1.0

@@ -8,11 +8,12 @@ from typing import Any
 
 from zinc_kettle.charts.marks import draw_marks
 from zinc_kettle.charts.style import INK, MUTED, PAPER, safe
-from zinc_kettle.core.chart import Axis, Cell, Chart, Panel, Spans, extent, positions
-from zinc_kettle.core.units import scale
+from zinc_kettle.core.chart import Axis, Cell, Chart, Panel, Ranges, Spans, extent, positions, ticks
+from zinc_kettle.core.units import plain, scale
 
 TITLE_CHARACTERS, NOTE_CHARACTERS = 15, 20
 """Characters to an inch at the sizes used; DejaVu Sans is a wide face."""
+MOST_TICKS = 8
 
 
 def draw(chart: Chart, kind: str) -> bytes:
@@ -63,6 +64,8 @@ def _size(panel: Panel) -> tuple[float, float]:
         return max(6.4, 1.5 + 1.45 * len(panel.x.labels)), 0.4 + 0.72 * len(panel.y.labels)
     if any(isinstance(mark, Spans) for mark in panel.marks):
         return 7.2, 0.8 + 0.28 * len(panel.y.labels)
+    if any(isinstance(mark, Ranges) for mark in panel.marks):
+        return 9.0, 0.8 + 0.3 * len(panel.y.labels)
     if panel.y.hidden:
         return 7.2, 0.9
     return 7.2, 2.0 if panel.x.hidden else 3.4
@@ -91,6 +94,8 @@ def _panel(ax: Any, panel: Panel) -> None:
 
 def _axis(ax: Any, panel: Panel, which: str) -> float:
     """Set one axis up; returns the factor from its values to what is shown."""
+    from matplotlib.ticker import NullLocator
+
     axis: Axis = panel.x if which == "x" else panel.y
     values = positions(panel, "x" if which == "x" else "y")
     set_limits, set_ticks = getattr(ax, f"set_{which}lim"), getattr(ax, f"set_{which}ticks")
@@ -104,7 +109,7 @@ def _axis(ax: Any, panel: Panel, which: str) -> float:
         return 1.0
     low, high = extent(values, axis.low, axis.high)
     factor, unit = 1.0, ""
-    if axis.unit:
+    if axis.unit and axis.unit != "×":
         _, unit, factor = scale(high, axis.unit)
     if axis.hidden:
         set_ticks([])
@@ -113,5 +118,10 @@ def _axis(ax: Any, panel: Panel, which: str) -> float:
     if axis.scale == "log" and bottom > 0:
         getattr(ax, f"set_{which}scale")("log")
     set_limits(bottom * factor, top * factor)
+    if not axis.hidden:
+        log = axis.scale == "log" and bottom > 0
+        at = ticks(bottom * factor, top * factor, MOST_TICKS, log=log)
+        set_ticks(at, [f"{max(v, 1 / v):.3g}×" if axis.unit == "×" else plain(v) for v in at])
+        getattr(ax, f"{which}axis").set_minor_locator(NullLocator())
     set_label(safe(f"{axis.title} ({unit})" if axis.title and unit else axis.title or unit) if not axis.hidden else "")
     return factor

@@ -6,10 +6,12 @@ from collections.abc import Sequence
 from typing import Any
 
 from zinc_kettle.charts.style import COPPER, EMPTY, INK, MARKERS, MUTED, ZINC, colour, safe, text_colour
-from zinc_kettle.core.chart import Band, Bars, Cell, Label, Line, Panel, Points, Rule, Spans, Steps
+from zinc_kettle.core.chart import Band, Bars, Cell, Label, Line, Panel, Points, Ranges, Rule, Spans, Steps
 
 SIDE_STEP = 0.03
 """Lines over categories stand so far beside each other, so that bounds of lines that meet stay readable."""
+HATCHES = ("", "//", "", "\\\\", "..", "xx")
+"""Parts of a bar, told apart without colour."""
 LINE_STEP = 0.28
 """Between two lines of text in a cell."""
 
@@ -29,7 +31,10 @@ def draw_marks(ax: Any, panel: Panel, fx: float, fy: float) -> None:
         shift = 0.0
         if beside and isinstance(mark, (Line, Points)):
             shift = (series.index(mark.series) - (len(series) - 1) / 2) * SIDE_STEP
-        _draw(ax, mark, fx, fy, shift)
+        if isinstance(mark, Ranges):
+            _ranges(ax, mark, fx)
+        else:
+            _draw(ax, mark, fx, fy, shift)
     named = {m.name for m in panel.marks if isinstance(m, (Line, Points, Bars, Steps, Spans)) and m.name}
     if named:
         ax.legend(frameon=False, fontsize=8, loc="best", ncols=min(len(named), 4))
@@ -41,7 +46,9 @@ def _draw(ax: Any, mark: object, fx: float, fy: float, shift: float) -> None:
     elif isinstance(mark, Points):
         _points(ax, mark, fx, fy, shift)
     elif isinstance(mark, Line):
-        ax.plot(_times(mark.x, fx, shift), _times(mark.y, fy), color=colour(mark.tone, mark.series), linewidth=1.6)
+        ax.plot(_times(mark.x, fx, shift), _times(mark.y, fy), color=colour(mark.tone, mark.series),
+                linewidth=1.1 if mark.dashed else 1.6, linestyle=(0, (5, 3)) if mark.dashed else "-",
+                label=(safe(mark.name) or None) if mark.dashed else None)  # fmt: skip
     elif isinstance(mark, Steps):
         ax.step(
             _times(mark.x, fx), _times(mark.y, fy), where="post", color=colour(mark.tone, mark.series), linewidth=1.2
@@ -54,8 +61,9 @@ def _draw(ax: Any, mark: object, fx: float, fy: float, shift: float) -> None:
                         color=colour("series", mark.series))  # fmt: skip
     elif isinstance(mark, Spans):
         lengths = [(end - start) * fx for start, end in zip(mark.start, mark.end, strict=True)]
-        ax.barh(mark.row, lengths, left=_times(mark.start, fx), height=0.6, color=colour(mark.tone, 0),
-                label=safe(mark.name) or None)  # fmt: skip
+        ax.barh(mark.row, lengths, left=_times(mark.start, fx), height=0.6, color=colour(mark.tone, mark.series),
+                label=safe(mark.name) or None, edgecolor="#ffffff" if mark.tone == "series" else "none",
+                hatch=HATCHES[mark.series % len(HATCHES)] if mark.tone == "series" else None)  # fmt: skip
     elif isinstance(mark, Rule):
         (ax.axvline if mark.axis == "x" else ax.axhline)(
             mark.at * (fx if mark.axis == "x" else fy), color=colour(mark.tone, 0), linewidth=1.0, linestyle=(0, (4, 2))
@@ -91,6 +99,16 @@ def _points(ax: Any, mark: Points, fx: float, fy: float, shift: float) -> None:
             linestyle="none",
             clip_on=False,
         )
+
+
+def _ranges(ax: Any, mark: Ranges, fx: float) -> None:
+    for row, value, low, high, tone in zip(mark.row, mark.value, mark.low, mark.high, mark.tones, strict=True):
+        tint = colour(tone, 0)
+        ax.plot([low * fx, high * fx], [row, row], color=tint, linewidth=2.2, solid_capstyle="butt", clip_on=True)
+        ax.plot([value * fx], [row], color=tint, marker="o", markersize=5, clip_on=True)
+    for row, text in zip(mark.row, mark.after, strict=False):
+        ax.annotate(safe(text), (1.0, row), xycoords=("axes fraction", "data"), xytext=(8, 0),
+                    textcoords="offset points", va="center", fontsize=8, annotation_clip=False)  # fmt: skip
 
 
 def _rule_label(ax: Any, mark: Rule, fx: float, fy: float) -> None:

@@ -8,81 +8,112 @@ from pathlib import Path
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
 from zinc_kettle.core.compare import Side
-from zinc_kettle.core.duel import Duel, duel
+from zinc_kettle.core.duel import Duel, duel, ladder, prompt_by_prompt, request_measure
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.steering import parse_levels
-from zinc_kettle.core.validate import Problem, nearest
+from zinc_kettle.core.units import with_unit
+from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import UsageError
+from zinc_kettle.present.charts.duel import duel_chart, ladder_chart, prompts_chart
 from zinc_kettle.present.duel import (
     CAUTIONS,
+    VERDICTS,
     difference_line,
+    differs_line,
     duel_json,
     duel_rows,
     effort_line,
+    ladder_json,
+    ladder_sum,
+    pairs_line,
+    prompts_json,
+    ratio_text,
     side_title,
     verdict,
 )  # fmt: skip
 from zinc_kettle.present.findings import main_measure
-from zinc_kettle.store.reading import find, open_run
-from zinc_kettle.store.store import KettleStore
 from zinc_kettle.wiring.build import open_store
+from zinc_kettle.wiring.export import write
+from zinc_kettle.wiring.sides import Sides
 
 HEADS = ("measure", "A", "B", "B over A", "")
+PROMPT_HEADS = ("request", "cell", "A", "B", "B over A", "")
 
 
-def tell_duel(a: str, b: str, measure: str, store_path: Path | None, *, as_json: bool) -> None:
-    """Hold B against A, and say what came of it.
+def tell_duel(
+    a: str, b: str, measure: str, store_path: Path | None, *, as_json: bool, prompts: bool = False,
+    out: Sequence[Path] = (),
+) -> None:  # fmt: skip
+    """Hold B against A, and say what came of it, or draw it.
 
     Raises:
-        UsageError: No such study, run, level or measure.
+        UsageError: No such study, run, level or measure, or a file that cannot be written.
     """
     sides = _sides((a, b), store_path)
     name = _measure(measure, sides[0])
     found = duel(sides[0], sides[1])
+    rows = prompt_by_prompt(found, name) if prompts else []
+    if out:
+        chart = prompts_chart(found, name, rows) if prompts else duel_chart(found, name)
+        for file in write(chart, out):
+            output.line(str(file))
+        return
     if as_json:
-        output.json_line(duel_json(found, name))
+        output.json_line({**duel_json(found, name), **({"prompts": prompts_json(rows)} if prompts else {})})
         return
     output.line(f"A {side_title(found.a)}")
     output.line(f"B {side_title(found.b)}")
     _tell(found, name)
     output.line()
     output.table(HEADS, duel_rows(found))
+    if prompts:
+        unit = MEASURES[request_measure(name)].unit
+        output.line()
+        output.line(f"{MEASURES[request_measure(name)].title}, prompt by prompt:")
+        output.table(PROMPT_HEADS, [
+            (str(r.place + 1), r.pair.a.title, with_unit(r.a, unit), with_unit(r.b, unit), ratio_text(r.ratio),
+             VERDICTS[r.verdict]) for r in rows
+        ])  # fmt: skip
 
 
-def tell_ladder(rungs: Sequence[str], measure: str, store_path: Path | None, *, as_json: bool) -> None:
+def tell_ladder(
+    rungs: Sequence[str], measure: str, store_path: Path | None, *, as_json: bool, out: Sequence[Path] = ()
+) -> None:
     """Hold each of a chain of changes against the one before it and against the first.
 
     Raises:
-        UsageError: Fewer than two, or no such study, run, level or measure.
+        UsageError: Fewer than two, or no such study, run, level or measure, or a file that cannot be written.
     """
     if len(rungs) < 2:
         raise UsageError("a ladder needs two rungs or more", remedy="zinc-kettle ladder A B C")
     sides = _sides(rungs, store_path)
     name = _measure(measure, sides[0])
-    if not as_json:
-        output.line(f"A {side_title(sides[0])}")
-    for place, side in enumerate(sides[1:], start=1):
-        step, whole = duel(sides[place - 1], side, [name]), duel(sides[0], side, [name])
-        if as_json:
-            output.json_line({"step": duel_json(step, name), "whole": duel_json(whole, name)})
-            continue
+    steps = ladder(sides, [name])
+    if out:
+        for file in write(ladder_chart(steps, name), out):
+            output.line(str(file))
+        return
+    if as_json:
+        for row in ladder_json(steps, name):
+            output.json_line(row)
+        return
+    output.line(f"A {side_title(sides[0])}")
+    for place, rung in enumerate(steps, start=2):
         output.line()
-        output.line(f"rung {place + 1}: {side_title(side)}")
-        changed = ", ".join(difference_line(d) for d in step.alignment.differences) or "nothing that is known"
+        output.line(f"rung {place}: {side_title(rung.side)}")
+        changed = ", ".join(difference_line(d) for d in rung.step.alignment.differences) or "nothing that is known"
         output.line(f"  changed: {changed}")
-        output.line(f"  against the one before: {verdict(step, name)}.")
-        if place > 1:
-            output.line(f"  against the first: {verdict(whole, name)}.")
+        output.line(f"  against the one before: {verdict(rung.step, name)}.")
+        if place > 2:
+            output.line(f"  against the first: {verdict(rung.whole, name)}.")
+    total = ladder_sum(steps, name)
+    if total:
+        output.line()
+        output.line(f"{total[:1].upper()}{total[1:]}.")
 
 
 def _tell(found: Duel, name: str) -> None:
-    differences = found.alignment.differences
-    clean = " (the clean case: exactly one thing)" if len(differences) == 1 else ""
-    what = ", ".join(difference_line(d) for d in differences) or "nothing that is known"
-    output.line(f"differs: {what}{clean}")
-    pairs = len(found.alignment.pairs)
-    how = "block by block" if found.paired else "unpaired"
-    output.line(f"{verdict(found, name)}; {pairs} pair{'s' if pairs != 1 else ''} of cells, {how}.")
+    output.line(f"differs: {differs_line(found)}")
+    output.line(f"{verdict(found, name)}; {pairs_line(found)}.")
     more = effort_line(found, name, smallest=found.a.results.study.repeats.smallest_percent / 100)
     if more:
         output.line(f"{more}.")
@@ -98,22 +129,7 @@ def _measure(said: str, side: Side) -> str:
 
 
 def _sides(named: Sequence[str], store_path: Path | None) -> list[Side]:
-    store = open_store(places(store_path))
-    opened: dict[str, Side] = {}
-    return [_side(store, name, opened) for name in named]
-
-
-def _side(store: KettleStore, named: str, opened: dict[str, Side]) -> Side:
-    """A side of `STUDY[:RUN][@factor=level,…]`; two of one run share its results, so that they can be paired."""
-    place, _, levels = named.partition("@")
-    run_id = find(store, place)
-    if run_id not in opened:
-        opened[run_id] = Side(open_run(store, run_id))
-    results = opened[run_id].results
-    found = parse_levels(results, levels)
-    if isinstance(found, Problem):
-        raise UsageError(found.what, why=found.why, remedy=f"{place}@{found.remedy.removeprefix('as in ')}")
-    side = Side(results, found)
-    if not side.cells():
-        raise UsageError(f"no cell of {place} has {levels}", remedy="zinc-kettle show lists its cells")
-    return side
+    where = places(store_path)
+    store = open_store(where)
+    finder = Sides(where, lambda: store)
+    return [finder.side(name) for name in named]

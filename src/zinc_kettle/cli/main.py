@@ -8,7 +8,8 @@ from typing import Annotated, Optional
 import typer
 
 from zinc_kettle import __version__
-from zinc_kettle.cli import output
+from zinc_kettle.cli import answering, output
+from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.errors import UsageError
 
 app = typer.Typer(
@@ -19,12 +20,6 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     rich_markup_mode=None,
 )
-
-StoreOption = Annotated[
-    Optional[Path],  # noqa: UP045 - typer reads the annotation at run time
-    typer.Option("--store", metavar="PATH", help="The store to use instead of the one in the data folder."),
-]
-JsonOption = Annotated[bool, typer.Option("--json", help="JSON Lines on standard output; see docs/output.md.")]
 
 
 @app.callback(invoke_without_command=True)
@@ -239,52 +234,8 @@ def acknowledge(
     acknowledge_caution(study, caution, note, cell, store or context.obj)
 
 
-@app.command()
-def duel(
-    context: typer.Context,
-    a: Annotated[str, typer.Argument(help="STUDY[:RUN][@factor=level,…]: what the other is held against.")],
-    b: Annotated[str, typer.Argument(help="The same, of the other side.")],
-    measure: Annotated[
-        str, typer.Option("--measure", help="What the verdict is about; the study's own without it.")
-    ] = "",
-    store: StoreOption = None,
-    as_json: JsonOption = False,
-) -> None:
-    """Hold B against A: what differs, and what it made of each measure."""
-    from zinc_kettle.cli.duel import tell_duel
-
-    tell_duel(a, b, measure, store or context.obj, as_json=as_json)
-
-
-@app.command()
-def ladder(
-    context: typer.Context,
-    rungs: Annotated[list[str], typer.Argument(help="STUDY[:RUN][@factor=level,…], two or more.")],
-    measure: Annotated[str, typer.Option("--measure", help="What the verdicts are about.")] = "",
-    store: StoreOption = None,
-    as_json: JsonOption = False,
-) -> None:
-    """Hold each of a chain of changes against the one before it, and against the first."""
-    from zinc_kettle.cli.duel import tell_ladder
-
-    tell_ladder(rungs, measure, store or context.obj, as_json=as_json)
-
-
-@app.command()
-def chart(
-    context: typer.Context,
-    study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],
-    out: Annotated[Optional[Path], typer.Option("--out", "-o", help="File to write; .svg or .pdf.")] = None,  # noqa: UP045
-    folder: Annotated[Optional[Path], typer.Option("--all", help="Write every chart as SVG and PDF into it.")] = None,  # noqa: UP045
-    measure: Annotated[str, typer.Option("--measure", help="Which measure; see docs/output.md.")] = "decode",
-    kind: Annotated[str, typer.Option("--kind", help="Which kind; see docs/charts.md.")] = "map",
-    cell: Annotated[str, typer.Option("--cell", help="factor=level,… for kinds that show one cell.")] = "",
-    store: StoreOption = None,
-) -> None:
-    """Draw a study as SVG or PDF."""
-    from zinc_kettle.cli.chart import draw_chart
-
-    draw_chart(study, out, folder, measure=measure, kind=kind, cell=cell, store=store or context.obj)
+for _command in (answering.duel, answering.ladder, answering.chart):
+    app.command()(_command)
 
 
 @app.command()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal, TypeAlias
@@ -57,6 +58,8 @@ class Line:
     series: int = 0
     """Marks of one series have one colour."""
     tone: Tone = "series"
+    dashed: bool = False
+    """True for what was not measured: an ideal, a fit, a prediction."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,6 +96,25 @@ class Spans:
     end: tuple[float, ...]
     tone: Tone
     name: str = ""
+    series: int = 0
+    """Of spans whose tone is `series`: parts of one bar, each with a colour and a shape of its own."""
+
+
+@dataclass(frozen=True, slots=True)
+class Ranges:
+    """Lying intervals with a point, each in a row of the y axis."""
+
+    row: tuple[int, ...]
+    value: tuple[float, ...]
+    low: tuple[float, ...]
+    high: tuple[float, ...]
+    tones: tuple[Tone, ...]
+    before: tuple[str, ...] = ()
+    """Said left of each row, behind its name."""
+    after: tuple[str, ...] = ()
+    """Said right of each row."""
+    keys: tuple[str, ...] = ()
+    """What each row stands for, where it leads somewhere."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +158,7 @@ class Label:
     tone: Tone = "muted"
 
 
-Mark: TypeAlias = Cell | Line | Points | Bars | Spans | Band | Steps | Rule | Label
+Mark: TypeAlias = Cell | Line | Points | Bars | Spans | Ranges | Band | Steps | Rule | Label
 
 
 @dataclass(frozen=True, slots=True)
@@ -173,6 +195,32 @@ def extent(values: Sequence[float], low: float | None, high: float | None) -> tu
     return (bottom, top) if top > bottom else (bottom, bottom + (abs(bottom) or 1.0))
 
 
+def ticks(low: float, high: float, most: int, *, log: bool = False) -> tuple[float, ...]:
+    """Round numbers of an axis, ascending, all within it.
+
+    Args:
+        low: Where it begins.
+        high: Where it ends.
+        most: How many there is room for.
+        log: True for a logarithmic axis: powers of ten with 2 and 5 between; over less than that as on a linear one.
+    """
+    if not high > low or most < 1:
+        return (low,)
+    if log and low > 0 and high / low >= 8:
+        for steps in ((1, 2, 5), (1, 3), (1,)):
+            found = [m * 10.0**e for e in range(math.floor(math.log10(low)), math.ceil(math.log10(high)) + 1)
+                     for m in steps]  # fmt: skip
+            inside = tuple(v for v in found if low * 0.999 <= v <= high * 1.001)
+            if len(inside) <= most:
+                return inside
+        return inside[:: math.ceil(len(inside) / most)]
+    rough = (high - low) / most
+    base = 10.0 ** math.floor(math.log10(rough))
+    step = next(m * base for m in (1, 2, 5, 10) if m * base >= rough * 0.999)
+    first = math.ceil(low / step - 1e-9)
+    return tuple(round(i * step, 12) for i in range(first, math.floor(high / step + 1e-9) + 1)) or (low,)
+
+
 def positions(panel: Panel, axis: Literal["x", "y"]) -> list[float]:
     """Every position the marks of a panel take on an axis, bounds of intervals included."""
     out: list[float] = []
@@ -186,6 +234,8 @@ def _along_x(mark: Mark) -> list[float]:
         return [float(mark.column)]
     if isinstance(mark, Spans):
         return [*mark.start, *mark.end]
+    if isinstance(mark, Ranges):
+        return [*mark.low, *mark.value, *mark.high]
     if isinstance(mark, Rule):
         return [mark.at] if mark.axis == "x" else []
     return [mark.x] if isinstance(mark, Label) else [*mark.x]
@@ -194,7 +244,7 @@ def _along_x(mark: Mark) -> list[float]:
 def _along_y(mark: Mark) -> list[float]:
     if isinstance(mark, Cell):
         return [float(mark.row)]
-    if isinstance(mark, Spans):
+    if isinstance(mark, Spans | Ranges):
         return [float(row) for row in mark.row]
     if isinstance(mark, Rule):
         return [mark.at] if mark.axis == "y" else []

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -19,8 +19,11 @@ from zinc_kettle.core.compare import (
     samples,
 )  # fmt: skip
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
+from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.stats.ratios import ALPHA, holm, repeats_to_tell
+from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.units import NS_PER_S
 from zinc_kettle.core.value import Value
 
 Verdict = Literal["a", "b", "open", "range", "none"]
@@ -114,13 +117,9 @@ def _together(each: Sequence[Samples]) -> Samples | None:
 def _judged(contest: Contest, p: float) -> Contest:
     ratio = contest.ratio
     assert ratio is not None
-    if ratio.bound != "interval95":
-        return replace(contest, verdict="range")
-    if p >= ALPHA:
-        ruled = max(ratio.high, 1 / ratio.low) - 1 if ratio.low > 0 else None
-        return replace(contest, verdict="open", ruled_out=ruled)
-    more = MEASURES[contest.measure].better == "more"
-    return replace(contest, verdict="b" if (ratio.value > 1) == more else "a")
+    said = told(ratio, p, more=MEASURES[contest.measure].better == "more")
+    ruled = max(ratio.high, 1 / ratio.low) - 1 if said == "open" and ratio.low > 0 else None
+    return replace(contest, verdict=said, ruled_out=ruled)
 
 
 def _cautions(found: Alignment, *, paired: bool) -> list[CautionCode]:
@@ -157,3 +156,111 @@ def effort(found: Duel, measure: str, *, smallest: float) -> Effort | None:
     further = max(1, repeats_to_tell(contest.ratio, share, pairs=1) - contest.ratio.n)
     took = [c.summary.took_s for p in found.alignment.pairs for c in (p.a, p.b)]
     return Effort(share, further, further * sum(took) if all(took) else None)
+
+
+# a chain of changes
+@dataclass(frozen=True)
+class Rung:
+    """A step of a ladder: what it is to the one before, and to the first."""
+
+    side: Side
+    step: Duel
+    whole: Duel
+
+
+def ladder(sides: Sequence[Side], measures: Sequence[str]) -> list[Rung]:
+    """Hold each side of a chain against the one before it, and against the first.
+
+    Args:
+        sides: Two or more, the first is where the chain begins.
+        measures: What to look at.
+    """
+    return [
+        Rung(side, step := duel(sides[place], side, measures), step if place == 0 else duel(sides[0], side, measures))
+        for place, side in enumerate(sides[1:])
+    ]
+
+
+# prompt by prompt
+REQUEST_VALUES: dict[str, Callable[[Timeline], float | None]] = {
+    "decode": lambda t: t.decode_rate,
+    "ttft": lambda t: None if t.ttft_ns is None else t.ttft_ns / NS_PER_S,
+    "latency": lambda t: (t.end_ns - t.sent_ns) / NS_PER_S,
+}
+"""What can be said of one request, by measure; of others the decode rate is shown."""
+
+
+@dataclass(frozen=True, slots=True)
+class PromptContest:
+    """One prompt of one pair of cells, over the blocks both have."""
+
+    place: int
+    """The request of a repeat, from 0; in every block it is the same prompt."""
+    pair: Pair
+    a: float
+    """Median over blocks."""
+    b: float
+    ratio: Interval
+    """B over A."""
+    verdict: Verdict
+
+
+def request_measure(measure: str) -> str:
+    """The measure of single requests that a measure of repeats is nearest to."""
+    return next((name for name in REQUEST_VALUES if measure == name or measure.startswith(f"{name}_")), "decode")
+
+
+def prompt_by_prompt(found: Duel, measure: str) -> list[PromptContest]:
+    """Each prompt of each pair of cells held against the same prompt on the other side; all are one family (Holm).
+
+    Reads the requests of the cells. Sides of one run are paired by block.
+
+    Args:
+        found: The duel.
+        measure: The measure asked about; see `request_measure`.
+    """
+    value = REQUEST_VALUES[request_measure(measure)]
+    rows: list[PromptContest] = []
+    for pair in found.alignment.pairs:
+        mine, its = _by_place(pair.a, value), _by_place(pair.b, value)
+        for place in sorted(mine.keys() & its.keys()):
+            x, y = mine[place], its[place]
+            blocks = sorted(x.keys() & y.keys()) if found.paired else []
+            both = [[side[b] for b in blocks] for side in (x, y)] if blocks else [[*x.values()], [*y.values()]]
+            numbers = tuple(blocks)
+            ratio = RATIO(Samples(tuple(both[1]), numbers), Samples(tuple(both[0]), numbers))
+            rows.append(PromptContest(place, pair, median(both[0]), median(both[1]), ratio, "open"))
+    adjusted = holm([r.ratio.p if r.ratio.bound == "interval95" else 1.0 for r in rows])
+    more = MEASURES[request_measure(measure)].better == "more"
+    return [replace(row, verdict=told(row.ratio, p, more=more)) for row, p in zip(rows, adjusted, strict=True)]
+
+
+def told(ratio: Interval, p: float, *, more: bool) -> Verdict:
+    """What a ratio says.
+
+    Args:
+        ratio: B over A.
+        p: Its chance, adjusted for those looked at with it.
+        more: True where more is better.
+    """
+    if ratio.bound != "interval95":
+        return "range"
+    return "open" if p >= ALPHA else ("b" if (ratio.value > 1) == more else "a")
+
+
+def _by_place(cell: CellResults, value: Callable[[Timeline], float | None]) -> dict[int, dict[int, float]]:
+    """A value of each request by its place in its repeat, and by block; only of requests that may be counted."""
+    out: dict[int, dict[int, float]] = {}
+    for repeat in cell.repeats:
+        asked = [t for t in repeat.timelines if t.role == "measured" and t.attempt == 0]
+        for place, t in enumerate(sorted(asked, key=_number)):
+            found = value(t) if t.usable and not t.cold else None
+            if found is not None and found > 0:
+                out.setdefault(place, {})[repeat.block] = found
+    return out
+
+
+def _number(t: Timeline) -> int:
+    """The request's number within its repeat, which its id ends with."""
+    tail = t.request_id.rpartition("-")[2]
+    return int(tail) if tail.isdigit() else t.sent_ns

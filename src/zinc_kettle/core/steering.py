@@ -103,6 +103,12 @@ def parse_levels(results: StudyResults, text: str) -> dict[str, Level] | Problem
     return out
 
 
+def place_of(results: StudyResults, levels: Mapping[str, Level]) -> str:
+    """How cells with these levels are named: `STUDY:RUN@factor=level,…`; the opposite of `parse_levels`."""
+    said = ",".join(f"{name}={label(v).replace(',', '') if isinstance(v, int) else v}" for name, v in levels.items())
+    return f"{results.study.name}:{results.run.number}" + (f"@{said}" if said else "")
+
+
 def told_of_run(decisions: Sequence[Decision]) -> list[str]:
     """What was decided about the measuring of a run, in words, the newest last."""
     return [told(d) for d in decisions if d.kind not in NOT_ABOUT_MEASURING]

@@ -59,6 +59,11 @@ def scale(value: float, unit: str) -> tuple[float, str, float]:
     return value * factor, label, factor
 
 
+def plain(value: float) -> str:
+    """A round number along an axis: `0.5`, `20`, `1,500`."""
+    return f"{value:,.6g}" if abs(value) < 1e6 else f"{value:.3g}"
+
+
 def duration(seconds: float) -> str:
     """Say a length of time the way a person would: `40 s`, `6 min 40 s`, `2 h 05 min`."""
     if not math.isfinite(seconds) or seconds < 0:

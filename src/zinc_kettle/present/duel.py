@@ -2,14 +2,25 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
 from typing import Any
 
 from zinc_kettle.core.compare import Difference, Side
-from zinc_kettle.core.duel import Contest, Duel, effort
+from zinc_kettle.core.duel import Contest, Duel, PromptContest, Rung, effort
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.units import digits, duration, with_unit
+from zinc_kettle.core.stats import Interval
+from zinc_kettle.core.units import digits, duration, plural, with_unit
 from zinc_kettle.present.values import rounded
 
+WORDS = {
+    "tokens/s": ("faster", "slower", "fast"), "chars/s": ("faster", "slower", "fast"),
+    "requests/s": ("faster", "slower", "fast"), "s": ("longer", "shorter", "long"),
+    "bytes": ("larger", "smaller", "large"),
+}  # fmt: skip
+"""More, less and much of a measure, by its unit."""
+VERDICTS = {"a": "A is better", "b": "B is better", "open": "no clear difference", "range": "too few repeats",
+            "none": "–"}  # fmt: skip
 CAUTIONS: dict[str, str] = {
     "two-changes": "More than one thing differs, so the difference is not the doing of one of them.",
     "different-workload": "Some cells have no counterpart that did the same work, and are left out.",
@@ -41,21 +52,21 @@ def verdict(found: Duel, measure: str) -> str:
     if contest.verdict == "open":
         ruled = "" if contest.ruled_out is None else f"; a difference over {100 * contest.ruled_out:.2g}% is ruled out"
         return f"no clear difference in {title}{ruled}"
-    return f"B {_said(contest)}"
+    return f"B's {_said(contest)}"
 
 
 def _said(contest: Contest) -> str:
-    """`has 5.1% more decode, between 3.2% and 7.0%`: by how much B stands over A."""
+    """`decode is 5.1% faster, between 3.2 and 7.0%`: how B stands to A; no full stop."""
     ratio, measure = contest.ratio, MEASURES[contest.measure]
     assert ratio is not None
-    low, high = sorted((abs(ratio.low - 1), abs(ratio.high - 1)))
-    if ratio.value > 2:
-        return (
-            f"has {digits(ratio.value)} times the {measure.title}, between {digits(ratio.low)} and {digits(ratio.high)}"
-        )
-    word = "more" if ratio.value > 1 else "less"
-    between = f"between {100 * low:.2g} and {100 * high:.2g}%"
-    return f"has {100 * abs(ratio.value - 1):.2g}% {word} {measure.title} than A, {between}"
+    up, down, as_much = WORDS.get(measure.unit, ("higher", "lower", "high"))
+    if not 0.5 <= ratio.value <= 2:
+        low, high = digits(ratio.low, significant=2), digits(ratio.high, significant=2)
+        times = digits(ratio.value, significant=2)
+        return f"{measure.title} is {times} times as {as_much} as A's, between {low} and {high}"
+    low, high = (digits(100 * v, significant=2) for v in sorted((abs(ratio.low - 1), abs(ratio.high - 1))))
+    by = digits(100 * abs(ratio.value - 1), significant=2)
+    return f"{measure.title} is {by}% {up if ratio.value > 1 else down}, between {low} and {high}%"
 
 
 def _percent(ratio: float) -> str:
@@ -78,16 +89,53 @@ def effort_line(found: Duel, measure: str, *, smallest: float) -> str:
 
 def duel_rows(found: Duel) -> list[tuple[str, str, str, str, str]]:
     """Measure, A, B, B over A with its interval, and what that says."""
-    words = {"a": "A is better", "b": "B is better", "open": "no clear difference", "range": "too few repeats",
-             "none": "–"}  # fmt: skip
     out = []
     for contest in found.contests:
         unit = MEASURES[contest.measure].unit
         a, b = ("–" if v is None else with_unit(v, unit) for v in (contest.a, contest.b))
-        ratio = contest.ratio
-        over = "–" if ratio is None else f"{ratio.value:.3f} ({ratio.low:.3f}–{ratio.high:.3f})"
-        out.append((MEASURES[contest.measure].title, a, b, over, words[contest.verdict]))
+        out.append((MEASURES[contest.measure].title, a, b, ratio_text(contest.ratio), VERDICTS[contest.verdict]))
     return out
+
+
+def ratio_text(ratio: Interval | None) -> str:
+    """`1.052 (1.032–1.070)`; a dash where there is none."""
+    return "–" if ratio is None else f"{ratio.value:.3f} ({ratio.low:.3f}–{ratio.high:.3f})"
+
+
+def pairs_line(found: Duel) -> str:
+    """`4 pairs of cells, block by block`."""
+    return f"{plural(len(found.alignment.pairs), 'pair')} of cells, {'block by block' if found.paired else 'unpaired'}"
+
+
+def differs_line(found: Duel) -> str:
+    """What differs in all pairs; no full stop."""
+    differences = found.alignment.differences
+    clean = " (the clean case: exactly one thing)" if len(differences) == 1 else ""
+    return (", ".join(difference_line(d) for d in differences) or "nothing that is known") + clean
+
+
+def ladder_json(rungs: Sequence[Rung], measure: str) -> list[dict[str, Any]]:
+    """A ladder: for each step what it is to the one before, and to the first."""
+    return [{"step": duel_json(r.step, measure), "whole": duel_json(r.whole, measure)} for r in rungs]
+
+
+def ladder_sum(rungs: Sequence[Rung], measure: str) -> str:
+    """Whether the steps multiply to the whole: `steps multiply to 2.11, the last over the first is 2.11`."""
+    steps = [c.ratio.value for r in rungs if (c := r.step.contest(measure)) is not None and c.ratio is not None]
+    last = rungs[-1].whole.contest(measure) if rungs else None
+    if len(steps) != len(rungs) or last is None or last.ratio is None:
+        return ""
+    return f"the steps multiply to {digits(math.prod(steps))}, the last over the first is {digits(last.ratio.value)}"
+
+
+def prompts_json(rows: Sequence[PromptContest]) -> list[dict[str, Any]]:
+    """Each prompt of each pair."""
+    return [
+        {"request": row.place + 1, "cell": row.pair.a.title, "a": rounded(row.a), "b": rounded(row.b),
+         "ratio": rounded(row.ratio.value), "low": rounded(row.ratio.low), "high": rounded(row.ratio.high),
+         "n": row.ratio.n, "verdict": row.verdict}
+        for row in rows
+    ]  # fmt: skip
 
 
 def duel_json(found: Duel, measure: str) -> dict[str, Any]:

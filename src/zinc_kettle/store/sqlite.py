@@ -6,6 +6,8 @@ The only module of the store that another dialect would not share.
 from __future__ import annotations
 
 import os
+import sqlite3
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -38,6 +40,23 @@ def open_engine(path: Path) -> sa.Engine:
     sa.event.listen(engine, "connect", _on_connect)
     sa.event.listen(engine, "begin", _on_begin)
     return engine
+
+
+def copy_database(source: Path, to: Path) -> None:
+    """Copy a store into a new file, with what its write-ahead log holds; the source is only read.
+
+    Raises:
+        StoreError: The source cannot be read, or is no store.
+    """
+    if not source.is_file():
+        raise StoreError(f"there is no file {source}", remedy="name a store, as in FILE.db::STUDY")
+    to.touch(mode=0o600)
+    try:
+        only_read = sqlite3.connect(f"{source.as_uri()}?mode=ro", uri=True, timeout=BUSY_LIMIT_MS / 1e3)
+        with closing(only_read) as old, closing(sqlite3.connect(to)) as new:
+            old.backup(new)
+    except sqlite3.Error as error:
+        raise StoreError(f"{source.name} cannot be read as a store", why=str(error)) from error
 
 
 def _on_connect(connection: Any, _record: Any) -> None:

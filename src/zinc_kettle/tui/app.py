@@ -13,6 +13,8 @@ from textual import events
 from textual.app import App, SystemCommand
 from textual.screen import Screen
 
+from zinc_kettle.core.units import plural
+from zinc_kettle.core.validate import Problem
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import ACTIONS, EVERYWHERE, JUMPS, bindings
 from zinc_kettle.tui.bridge import Desk, ShelfEntry
@@ -22,11 +24,11 @@ from zinc_kettle.tui.stations import SHELF, STATIONS, station
 from zinc_kettle.tui.theme import DARK, LIGHT, theme
 
 if TYPE_CHECKING:
+    from zinc_kettle.core.compare import Side
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.plan import Cell
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.steering import Wish
-    from zinc_kettle.core.validate import Problem
     from zinc_kettle.tui.planning import OpenPlan
     from zinc_kettle.tui.run_state import RunState
 
@@ -105,6 +107,15 @@ class KettleApp(App[int]):
     def plan(self, plan: OpenPlan | None) -> None:
         self.runner.plan = plan
 
+    @property
+    def rungs(self) -> tuple[str, ...]:
+        """Names of the sides Duel shows."""
+        return self.runner.rungs
+
+    @rungs.setter
+    def rungs(self, names: tuple[str, ...]) -> None:
+        self.runner.rungs = names
+
     def on_mount(self) -> None:
         """Themes, then the shelf; the map over it where a run goes on."""
         for palette in (DARK, LIGHT):
@@ -171,6 +182,8 @@ class KettleApp(App[int]):
             return
         if name == "plan":
             self._ready_plan()
+        if name == "duel" and not self.rungs:
+            self.rungs = self._usual_sides()
         wanted = kind.screen_class()
         while len(self.screen_stack) > 2 and not isinstance(self.screen, wanted):
             self.pop_screen()
@@ -250,6 +263,71 @@ class KettleApp(App[int]):
         from zinc_kettle.tui.screens.cell.screen import CellScreen
 
         self.push_screen(CellScreen(key))
+
+    def _usual_sides(self) -> tuple[str, ...]:
+        """What a person most likely wants to compare: the two newest runs of the open study, else its first factor's
+        first level and its last."""
+        results = self.results
+        if results is None or not results.run.run_id:
+            return ()
+        name, number = results.study.name, results.run.number
+        if number > 1:
+            return f"{name}:{number - 1}", f"{name}:{number}"
+        named = [side.place for side in self.desk.named_sides(results)]
+        leading = next((f for f in results.study.leading if len(results.study.vary[f]) > 1), "")
+        levels = [place for place in named if place.startswith(f"{name}:{number}@{leading}=") and "," not in place]
+        return (levels[0], levels[-1]) if len(levels) > 1 else (f"{name}:{number}",)
+
+    def open_duel(self, rungs: Sequence[str]) -> None:
+        """Go to Duel with these sides."""
+        self.rungs = tuple(rungs)
+        self.go("duel")
+
+    def open_results(self, side: Side) -> None:
+        """Go to the map of a side's run, on its first cell."""
+        from zinc_kettle.present.findings import main_measure
+
+        if self.runner.active and side.results is not self.results:
+            self.notify("A study is running; stop it before opening another one.", severity="warning")
+            return
+        if side.results is not self.results:
+            self.runner.state, self.runner.results, self.runner.file = None, side.results, None
+            self.measure = main_measure(side.results.study)
+        self.go("map")
+        key = side.cells()[0].cell.key
+        self.call_after_refresh(lambda: self.screen.show_cell(key) if isinstance(self.screen, Station) else None)
+
+    def more_repeats(self, sides: Sequence[Side], count: int) -> None:
+        """Enter further repeats of the cells of some sides into the logs of their runs."""
+        try:
+            for side in sides:
+                study = side.results.study
+                whole = [{study.leading[0]: level} for level in study.vary[study.leading[0]]]
+                for levels in [side.levels] if side.levels else whole:
+                    found = self.desk.steer(side.results, "more", levels, count)
+                    if isinstance(found, Problem):
+                        self.refuse(found)
+                        return
+            if self.results is not None and any(side.results is self.results for side in sides):
+                self.runner.results = self.desk.open_run(self.results.run.run_id)
+        except KettleError as error:
+            self.notify(str(error), severity="error", timeout=12)
+            return
+        self.notify(f"{plural(count, 'more repeat')} of each side planned. Press r on the map to measure them.")
+        self._redraw()
+
+    def copy(self, text: str) -> None:
+        """Copy a text to the clipboard, and keep it in a file where the terminal has none."""
+        if not text.strip():
+            self.notify("There is nothing to copy here.")
+            return
+        self.copy_to_clipboard(text)
+        try:
+            kept = self.desk.keep_copy(text)
+        except KettleError as error:
+            self.notify(str(error), severity="warning")
+            return
+        self.notify(f"Copied, {plural(len(text.splitlines()), 'line')}; also in {kept}", timeout=4)
 
     def open_answers(self, keys: Sequence[str]) -> None:
         """Open the reader on the answers of some cells."""

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Protocol, cast
 if TYPE_CHECKING:
     from textual.screen import Screen
 
+    from zinc_kettle.core.compare import Side
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.fit.remedies import Remedy
     from zinc_kettle.core.fit.sizing import Wish as FitWish
@@ -64,6 +65,17 @@ class ShelfEntry:
     def ready(self) -> bool:
         """True for a study file that has not been run."""
         return not self.runs and not self.trouble
+
+
+@dataclass(frozen=True, slots=True)
+class NamedSide:
+    """Something that may be a side of a comparison."""
+
+    place: str
+    """Its name: `STUDY[:RUN][@factor=level,…]`."""
+    title: str
+    what: str
+    about: str = ""
 
 
 class Desk(Protocol):
@@ -152,6 +164,22 @@ class Desk(Protocol):
         """Plans."""
         ...
 
+    def named_sides(self, results: StudyResults | None) -> list[NamedSide]:
+        """What a side of a comparison may be: parts of the open study, then every run on the shelf."""
+        ...
+
+    def side(self, place: str, shown: StudyResults | None) -> Side:
+        """A side by its name; `shown` is the open study, used as it is."""
+        ...
+
+    def keep_copy(self, text: str) -> Path:
+        """Write a copied text into a file of the exports."""
+        ...
+
+    async def draw(self, command: Sequence[str], stem: str) -> list[Path]:
+        """Write what a command draws as SVG and PDF into the exports, in a process of its own."""
+        ...
+
     async def export(self, run_id: str, measure: str) -> list[Path]:
         """Write the charts of a run as SVG and PDF, in a process of their own."""
         ...
@@ -174,6 +202,8 @@ class Host(Protocol):
     """Name of the rig that Rigs and Fit show."""
     plan: OpenPlan | None
     """The plan that is being edited."""
+    rungs: tuple[str, ...]
+    """Names of the sides Duel shows; three or more are a ladder."""
 
     @property
     def results(self) -> StudyResults | None:
@@ -211,6 +241,22 @@ class Host(Protocol):
 
     def open_cell(self, key: str) -> None:
         """Go to the sheet of a cell."""
+        ...
+
+    def open_duel(self, rungs: Sequence[str]) -> None:
+        """Go to Duel with these sides, by their names; three or more are a ladder."""
+        ...
+
+    def open_results(self, side: Side) -> None:
+        """Go to the map of a side's run, on its first cell."""
+        ...
+
+    def copy(self, text: str) -> None:
+        """Copy a text to the clipboard, and keep it in a file where the terminal has none."""
+        ...
+
+    def more_repeats(self, sides: Sequence[Side], count: int) -> None:
+        """Enter further repeats of the cells of some sides into the logs of their runs."""
         ...
 
     def open_answers(self, keys: Sequence[str]) -> None:

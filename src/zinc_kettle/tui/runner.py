@@ -54,6 +54,8 @@ class Runner:
         """The rig that Rigs and Fit show."""
         self.plan: OpenPlan | None = None
         """The plan that is being edited."""
+        self.rungs: tuple[str, ...] = ()
+        """Names of the sides Duel shows."""
         self.listener: Listener | None = None
         self._task: asyncio.Task[Ended] | None = None
         self._open: Callable[[str], StudyResults] | None = None

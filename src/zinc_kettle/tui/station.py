@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import inspect
+import re
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -11,7 +12,16 @@ from textual.geometry import Size
 from textual.screen import Screen
 from textual.widgets import Static
 
+from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.theme import PALETTES, Palette
+
+MOST_NAME = 80
+
+
+def file_name(text: str) -> str:
+    """A name for a file: letters, digits, dots, - and _ of a text."""
+    return re.sub(r"[^\w.-]+", "-", text)[:MOST_NAME].strip("-.")
+
 
 LEAST = Size(50, 14)
 """Under this nothing of ours can be read, and drawing libraries meet widths of nothing."""
@@ -75,6 +85,43 @@ class Station(Screen[None]):
     def redraw(self) -> None:
         """Draw everything as it stands now; also after a change of theme."""
         raise NotImplementedError
+
+    def show_cell(self, key: str) -> None:
+        """Stand on a cell; for a station that shows cells."""
+
+    def copied(self) -> str:
+        """What is shown, as text; empty for a station that has nothing to copy."""
+        return ""
+
+    def drawn(self) -> tuple[list[str], str] | None:
+        """The command that draws what is shown, and a name for its files; None where there is nothing to draw."""
+        return None
+
+    def action_copy(self) -> None:
+        """Copy what is shown as text."""
+        from zinc_kettle.tui.bridge import host
+
+        host(self).copy(self.copied())
+
+    def action_export(self) -> None:
+        """Write what is shown as SVG and PDF."""
+        self.run_worker(self._export(), exclusive=True, group="export")
+
+    async def _export(self) -> None:
+        from zinc_kettle.tui.bridge import host
+
+        wanted = self.drawn()
+        if wanted is None:
+            self.notify("There is nothing to draw yet.", severity="warning")
+            return
+        self.notify("Drawing …", timeout=2)
+        command, name = wanted
+        try:
+            written = await host(self).desk.draw(command, file_name(name))
+        except KettleError as error:
+            self.notify(str(error), title="The chart was not written", severity="error")
+            return
+        self.notify("\n".join(str(path) for path in written), title="Exported", timeout=8)
 
     def cells_changed(self) -> None:
         """A cell of the running study has changed; a station that draws much may draw less than all of it."""

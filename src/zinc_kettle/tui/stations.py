@@ -56,6 +56,10 @@ def _map_word(app: Host) -> str:
     return f"running, {done}" if run is not None and run.active else done
 
 
+def _duel_word(app: Host) -> str:
+    return "ladder" if len(app.rungs) > 2 else ""
+
+
 def _no_study(app: Host) -> str:
     return "" if app.results is not None else "Open a study on the shelf first: choose one and press enter."
 
@@ -69,6 +73,9 @@ STATIONS: tuple[StationKind, ...] = (
     StationKind("fit", "Fit", "FitScreen", "What fits here, and would it be fast enough?", key="2"),
     StationKind("plan", "Plan", "PlanScreen", "What exactly will be measured?", key="3", word=_plan_word),
     StationKind("map", "Map", "MapScreen", "What came out?", key="4", word=_map_word, missing=_no_study),
+    StationKind(
+        "duel", "Duel", "DuelScreen", "Is B better than A, and what made the difference?", key="5", word=_duel_word
+    ),
     StationKind(
         "answers", "Answers", "AnswersScreen", "What did they write, side by side?", within="map", missing=_no_study
     ),

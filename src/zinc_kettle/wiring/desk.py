@@ -3,21 +3,23 @@
 from __future__ import annotations
 
 import asyncio
+import os
 import sys
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zinc_kettle.config import Places
+from zinc_kettle.config import HOME_VARIABLE, Places
 from zinc_kettle.core.facts import MachineFacts, RunFacts
 from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.units import byte_size, plural
 from zinc_kettle.errors import KettleError, UsageError
-from zinc_kettle.tui.bridge import RunEntry, ShelfEntry
+from zinc_kettle.tui.bridge import NamedSide, RunEntry, ShelfEntry
 
 if TYPE_CHECKING:
+    from zinc_kettle.core.compare import Side
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.fit.remedies import Remedy
     from zinc_kettle.core.fit.sizing import Wish
@@ -33,6 +35,7 @@ if TYPE_CHECKING:
     from zinc_kettle.store.store import KettleStore
     from zinc_kettle.wiring.plan_desk import PlanDesk
     from zinc_kettle.wiring.rig_desk import RigDesk
+    from zinc_kettle.wiring.sides import Sides
 
 EXPORT_LIMIT_S = 120.0
 
@@ -48,6 +51,7 @@ class RealDesk:
         self._plan_desk: PlanDesk | None = None
         self._sample: KettleStore | None = None
         self._examples: dict[str, StudyRow] = {}
+        self._sides: Sides | None = None
 
     @property
     def _store(self) -> KettleStore:
@@ -285,17 +289,67 @@ class RealDesk:
         self._store_of(run_id).decide(run_id, decision)
         return decision
 
+    def named_sides(self, results: StudyResults | None) -> list[NamedSide]:
+        """What a side of a comparison may be."""
+        from zinc_kettle.store.reading import shelf
+        from zinc_kettle.wiring.sides import named_sides
+
+        return named_sides([*shelf(self._store), *self._examples.values()], results)
+
+    def side(self, place: str, shown: StudyResults | None) -> Side:
+        """A side by its name.
+
+        Raises:
+            UsageError: There is none.
+        """
+        from zinc_kettle.wiring.sides import Sides
+
+        if self._sides is None:
+            # A newcomer's store is empty: the examples are what there is to compare.
+            self._sides = Sides(self._places, lambda: self._sample if self._examples and self._sample else self._store)
+        self._sides.shown = shown
+        return self._sides.side(place)
+
+    def keep_copy(self, text: str) -> Path:
+        """Write a copied text into a file of the exports.
+
+        Raises:
+            UsageError: It cannot be written.
+        """
+        out = self._places.exports / "copied.txt"
+        try:
+            out.parent.mkdir(parents=True, exist_ok=True)
+            out.write_text(text, encoding="utf-8")
+        except OSError as error:
+            raise UsageError(f"{out} cannot be written", why=str(error.strerror)) from error
+        return out
+
+    async def draw(self, command: Sequence[str], stem: str) -> list[Path]:
+        """Write what a command draws as SVG and PDF.
+
+        Raises:
+            UsageError: It could not be drawn.
+        """
+        store = self._places.examples if self._examples else self._places.store
+        files = [str(self._places.exports / f"{stem}{ending}") for ending in (".svg", ".pdf")]
+        outs = [word for file in files for word in ("--out", file)]
+        return await self._drawn([*command, "--store", str(store), *outs])
+
     async def export(self, run_id: str, measure: str) -> list[Path]:
-        """Write every chart the run allows as SVG and PDF, in one process of its own: drawing would hold the screen up.
+        """Write every chart the run allows as SVG and PDF.
 
         Raises:
             UsageError: The charts could not be drawn.
         """
         own = self._store_of(run_id) is self._store
         store = self._places.store if own else self._places.examples
+        command = ["chart", run_id, "--store", str(store), "--measure", measure, "--all", str(self._places.exports)]
+        return await self._drawn(command)
+
+    async def _drawn(self, command: Sequence[str]) -> list[Path]:
+        """In one process of its own: drawing would hold the screen up."""
         process = await asyncio.create_subprocess_exec(
-            sys.executable, "-m", "zinc_kettle", "chart", run_id, "--store", str(store),
-            "--measure", measure, "--all", str(self._places.exports),
+            sys.executable, "-m", "zinc_kettle", *command, env={**os.environ, HOME_VARIABLE: str(self._places.home)},
             stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, stdin=asyncio.subprocess.DEVNULL,
         )  # fmt: skip
         try:

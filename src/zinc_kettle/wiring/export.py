@@ -2,25 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from zinc_kettle.core.chart import Chart
 from zinc_kettle.errors import UsageError
-from zinc_kettle.present.charts import build, offered
+from zinc_kettle.present.charts import offered
 from zinc_kettle.present.charts.kinds import Subject
 
 FORMATS = (".svg", ".pdf")
-
-
-def write_chart(subject: Subject, out: Path, *, kind: str) -> None:
-    """Draw one chart into a file; the same figures give the same bytes.
-
-    Raises:
-        UsageError: No such measure, kind or format, data that do not allow it, or a folder that cannot be written.
-    """
-    if out.suffix.lower() not in FORMATS:
-        raise UsageError(f"{out.name} is neither .svg nor .pdf", remedy="choose one of these endings")
-    _write(build(kind, subject), out)
 
 
 def write_all(subject: Subject, folder: Path, stem: str) -> list[Path]:
@@ -33,10 +23,21 @@ def write_all(subject: Subject, folder: Path, stem: str) -> list[Path]:
     for kind in offered(subject):
         chart = kind.build(subject)
         for ending in FORMATS:
-            out = folder / f"{stem}-{kind.name}{ending}"
-            _write(chart, out)
-            written.append(out)
+            written += write(chart, [folder / f"{stem}-{kind.name}{ending}"])
     return written
+
+
+def write(chart: Chart, files: Sequence[Path]) -> list[Path]:
+    """Draw a chart into one or more files; their endings say the formats.
+
+    Raises:
+        UsageError: Another ending than .svg or .pdf, or a folder that cannot be written.
+    """
+    for out in files:
+        if out.suffix.lower() not in FORMATS:
+            raise UsageError(f"{out.name} is neither .svg nor .pdf", remedy="choose one of these endings")
+        _write(chart, out)
+    return list(files)
 
 
 def _write(chart: Chart, out: Path) -> None:

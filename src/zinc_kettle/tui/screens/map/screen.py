@@ -18,6 +18,7 @@ from zinc_kettle.core.grid import Axes, axes_choices, grid_of
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.plan import rigs_of
 from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.steering import place_of
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.planned import Planned, planned_cells, whole_seconds
 from zinc_kettle.present.table import plan_line
@@ -244,6 +245,10 @@ class MapScreen(Steering):
             return self.results is not None and len(axes_choices(self.results.study)) > 1
         return super().check_action(action, parameters)
 
+    def show_cell(self, key: str) -> None:
+        """Stand on a cell."""
+        self.query_one(MapView).choose(key)
+
     # actions
     def action_run(self) -> None:
         """Measure what is missing."""
@@ -310,9 +315,15 @@ class MapScreen(Steering):
 
         self.app.push_screen(Chooser("Which measure is to stand below the value in large cells?", choices), chosen)
 
-    def action_export(self) -> None:
-        """Write the charts."""
-        self.run_worker(self._export(), exclusive=True, group="export")
+    def action_compare(self) -> None:
+        """Hold the chosen cell against the best."""
+        results, chosen = self.results, self.query_one(MapView).chosen
+        if results is None or chosen is None or not results.run.run_id:
+            self.notify("There is nothing to compare yet.")
+            return
+        best = self._digest.rank.best or results.cells[0]
+        rungs = [results.cell(key).cell for key in (best.cell.key, chosen)]
+        host(self).open_duel([place_of(results, cell.levels) for cell in rungs])
 
     async def _export(self) -> None:
         results = self.results

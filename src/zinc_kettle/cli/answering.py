@@ -1,0 +1,58 @@
+"""Commands that answer: duel, ladder, chart."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
+
+from zinc_kettle.cli.options import JsonOption, MeasureOption, OutOption, StoreOption
+
+PLACE = "STUDY[:RUN][@factor=level,…]"
+
+
+def duel(
+    context: typer.Context,
+    a: Annotated[str, typer.Argument(help=f"{PLACE}: what the other is held against; FILE.db::STUDY of other stores.")],
+    b: Annotated[str, typer.Argument(help="The same, of the other side.")],
+    measure: MeasureOption = "",
+    prompts: Annotated[bool, typer.Option("--prompts", help="Prompt by prompt, too.")] = False,
+    out: OutOption = None,
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Hold B against A: what differs, and what it made of each measure."""
+    from zinc_kettle.cli.duel import tell_duel
+
+    tell_duel(a, b, measure, store or context.obj, as_json=as_json, prompts=prompts, out=out or ())
+
+
+def ladder(
+    context: typer.Context,
+    rungs: Annotated[list[str], typer.Argument(help=f"{PLACE}, two or more.")],
+    measure: MeasureOption = "",
+    out: OutOption = None,
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Hold each of a chain of changes against the one before it, and against the first."""
+    from zinc_kettle.cli.duel import tell_ladder
+
+    tell_ladder(rungs, measure, store or context.obj, as_json=as_json, out=out or ())
+
+
+def chart(
+    context: typer.Context,
+    study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],
+    out: OutOption = None,
+    folder: Annotated[Optional[Path], typer.Option("--all", help="Write every chart as SVG and PDF into it.")] = None,  # noqa: UP045
+    measure: Annotated[str, typer.Option("--measure", help="Which measure; see docs/output.md.")] = "decode",
+    kind: Annotated[str, typer.Option("--kind", help="Which kind; see docs/charts.md.")] = "map",
+    cell: Annotated[str, typer.Option("--cell", help="factor=level,… for kinds that show one cell.")] = "",
+    store: StoreOption = None,
+) -> None:
+    """Draw a study as SVG or PDF."""
+    from zinc_kettle.cli.chart import draw_chart
+
+    draw_chart(study, out or (), folder, measure=measure, kind=kind, cell=cell, store=store or context.obj)

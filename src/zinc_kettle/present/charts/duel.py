@@ -1,0 +1,174 @@
+"""One side against another as a chart: ratios around a line at 1, each to the side of the one it favours."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from zinc_kettle.core.chart import Axis, Chart, Panel, Ranges, Rule, Tone
+from zinc_kettle.core.compare import Pair, ratio
+from zinc_kettle.core.duel import Contest, Duel, PromptContest, Rung, Verdict, request_measure, told
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.stats import Interval
+from zinc_kettle.core.stats.ratios import holm
+from zinc_kettle.core.units import digits, with_unit
+from zinc_kettle.present.charts.subtitle import notes
+from zinc_kettle.present.duel import VERDICTS, differs_line, pairs_line, ratio_text, side_title, verdict
+from zinc_kettle.present.values import value_text
+
+LEAST, MOST = 1.1, 8.0
+"""An axis that zooms into a tremble would make it look like a storm; one row far off would flatten all others."""
+AXIS = "← A is better      B is better →"
+
+
+def duel_chart(found: Duel, measure: str) -> Chart:
+    """Every measure of a duel; the one asked about stands out.
+
+    Args:
+        found: The duel.
+        measure: The one the verdict is about.
+    """
+    rows = [c for c in found.contests if c.ratio is not None and MEASURES[c.measure].better != "neither"]
+    panel = _panel(
+        [(MEASURES[c.measure].title, *_values(c), c.ratio, c.measure, c.verdict, c.measure == measure) for c in rows]
+    )
+    said = verdict(found, measure)
+    return Chart(
+        f"{said[:1].upper()}{said[1:]}.",
+        f"A {side_title(found.a)} · B {side_title(found.b)} · differs: {differs_line(found)} · {pairs_line(found)}",
+        (panel,), (*_notes(found), *found.cautions),
+    )  # fmt: skip
+
+
+def _notes(found: Duel) -> tuple[str, ...]:
+    both = *notes(found.a.results), *notes(found.b.results)
+    return ("bars: 95% interval of B over A; a range below three repeats", *dict.fromkeys(both))
+
+
+_Row = tuple[str, str, str, "Interval | None", str, Verdict, bool]
+"""Name, A, B, ratio, measure, verdict, whether it is the one asked about."""
+
+
+def _values(contest: Contest) -> tuple[str, str]:
+    unit = MEASURES[contest.measure].unit
+    a, b = ("–" if v is None else with_unit(v, unit) for v in (contest.a, contest.b))
+    return a, b
+
+
+def _panel(rows: Sequence[_Row], title: str = "", keys: Sequence[str] = ()) -> Panel:
+    told = [(row, _advantage(row[3], row[4])) for row in rows if row[3] is not None]
+    if not told:
+        return Panel(Axis(), Axis(scale="categories"), title=title,
+                     empty="a comparison needs three repeats of both sides")  # fmt: skip
+    far = max([LEAST, *(max(high, 1 / low) for _, (_, low, high) in told if low > 0)])
+    edge = min(MOST, far * 1.05)
+    value, low, high = (tuple(min(edge, max(1 / edge, bounds[i])) for _, bounds in told) for i in (0, 1, 2))
+    marks = Ranges(
+        tuple(range(len(told))),
+        value,
+        low,
+        high,
+        tones=tuple(_tone(row[5], asked=row[6]) for row, _ in told),
+        before=tuple(row[1] for row, _ in told),
+        after=tuple(f"{row[2]:>11}  {ratio_text(row[3])}  {VERDICTS[row[5]]}" for row, _ in told),
+        keys=tuple(keys),
+    )
+    names = tuple(row[0] for row, _ in told)
+    return Panel(Axis(AXIS, "log", low=1 / edge, high=edge, unit="×"), Axis(scale="categories", labels=names),
+                 (Rule(1.0, "x", tone="muted"), marks), title)  # fmt: skip
+
+
+def _tone(said: Verdict, *, asked: bool) -> Tone:
+    if asked:
+        return "best"
+    return "ink" if said in {"a", "b"} else "muted"
+
+
+def _advantage(ratio: Interval | None, measure: str) -> tuple[float, float, float]:
+    """How many times B is better: B over A, or A over B where less is better."""
+    assert ratio is not None
+    low = max(ratio.low, 1e-9)
+    if MEASURES[measure].better == "more":
+        return ratio.value, low, ratio.high
+    return 1 / ratio.value, 1 / max(ratio.high, 1e-9), 1 / low
+
+
+def _shared(pair: Pair) -> str:
+    """The levels both cells have."""
+    both = pair.a.cell.levels.items() & pair.b.cell.levels.items()
+    return " · ".join(pair.a.cell.factors[n].says(v) for n, v in pair.a.cell.levels.items() if (n, v) in both)
+
+
+def pairs_chart(found: Duel, measure: str) -> Chart:
+    """Each pair of cells by itself: is the difference the same everywhere?
+
+    Args:
+        found: The duel.
+        measure: The one asked about.
+    """
+    pairs = found.alignment.pairs
+    ratios = [ratio(pair.b, pair.a, measure, paired=found.paired) for pair in pairs]
+    adjusted = holm([r.p if r is not None and r.bound == "interval95" else 1.0 for r in ratios])
+    rows: list[_Row] = []
+    for pair, interval, p in zip(pairs, ratios, adjusted, strict=True):
+        said = told(interval, p, more=MEASURES[measure].better == "more") if interval is not None else "none"
+        a, b = (" ".join(value_text(cell.value(measure))) for cell in (pair.a, pair.b))
+        rows.append((_shared(pair) or pair.b.title, a, b, interval, measure, said, False))
+    panel = _panel(rows, f"{MEASURES[measure].title}, pair by pair", [pair.b.cell.key for pair in pairs])
+    return Chart(
+        f"{MEASURES[measure].title}, pair by pair",
+        f"A {side_title(found.a)} · B {side_title(found.b)}", (panel,),
+        (*_notes(found), "all pairs are one family (Holm)"),
+    )  # fmt: skip
+
+
+def prompts_chart(found: Duel, measure: str, rows: Sequence[PromptContest]) -> Chart:
+    """Prompt by prompt.
+
+    Args:
+        found: The duel.
+        measure: The one asked about.
+        rows: Its prompts.
+    """
+    name = request_measure(measure)
+    unit = MEASURES[name].unit
+    many = len(found.alignment.pairs) > 1
+    panel = _panel(
+        [
+            (f"{row.place + 1}" + (f" · {_shared(row.pair)}" if many else ""), with_unit(row.a, unit),
+             with_unit(row.b, unit), row.ratio, name, row.verdict, False)
+            for row in rows
+        ],
+        f"{MEASURES[name].title}, prompt by prompt", [row.pair.b.cell.key for row in rows],
+    )  # fmt: skip
+    clear = sum(row.verdict in {"a", "b"} for row in rows)
+    return Chart(
+        f"{MEASURES[name].title}, prompt by prompt: {clear} of {len(rows)} clearly differ",
+        f"A {side_title(found.a)} · B {side_title(found.b)} · {pairs_line(found)}", (panel,),
+        (*_notes(found), "all prompts are one family (Holm)"),
+    )  # fmt: skip
+
+
+def ladder_chart(rungs: Sequence[Rung], measure: str) -> Chart:
+    """Each step against the one before it, and each against the first.
+
+    Args:
+        rungs: The steps.
+        measure: The one asked about.
+    """
+    panels = []
+    for title, pick in (("each against the one before", "step"), ("each against the first", "whole")):
+        rows: list[_Row] = []
+        for rung in rungs:
+            found: Duel = getattr(rung, pick)
+            contest = found.contest(measure) or Contest(measure, None, None, None)
+            name = differs_line(found).split(" (")[0] if pick == "step" else side_title(rung.side)
+            rows.append((name, *_values(contest), contest.ratio, measure, contest.verdict, False))
+        panels.append(_panel(rows, title))
+    first, last = side_title(rungs[0].step.a), side_title(rungs[-1].side)
+    whole = rungs[-1].whole.contest(measure)
+    times = "" if whole is None or whole.ratio is None else f": {digits(whole.ratio.value)} times"
+    return Chart(
+        f"{MEASURES[measure].title}, from {first} to {last}{times}",
+        f"{len(rungs)} steps; A is the one before, or the first; B the one named",
+        tuple(panels), _notes(rungs[-1].whole),
+    )  # fmt: skip

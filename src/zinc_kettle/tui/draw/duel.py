@@ -1,0 +1,100 @@
+"""What stands around a duel: its sides, its verdict, what differs, cautions, what would settle it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.text import Text
+
+from zinc_kettle.core.compare import Side
+from zinc_kettle.core.duel import Duel, Rung
+from zinc_kettle.present.duel import (
+    CAUTIONS,
+    difference_line,
+    effort_line,
+    ladder_sum,
+    pairs_line,
+    side_title,
+    verdict,
+)  # fmt: skip
+from zinc_kettle.tui.theme import Palette
+
+NOTHING = "Choose two sides with a and b: levels, cells or whole runs."
+
+
+def sides_text(sides: Sequence[Side], names: Sequence[str], trouble: str, palette: Palette) -> Text:
+    """The sides by their letters; what is wrong where one cannot be found.
+
+    Args:
+        sides: Those found.
+        names: As they were named.
+        trouble: What is wrong.
+        palette: The theme's colours.
+    """
+    out = Text(overflow="ellipsis")
+    if trouble:
+        out.append(f"✕ {trouble}", palette.failure)
+        return out
+    if not sides:
+        return out.append(NOTHING, palette.muted)
+    for letter, side in zip("ABCDEFGHIJKL", sides, strict=False):
+        out.append(f"{letter} ", f"bold {palette.ink}")
+        out.append(f"{side_title(side)}   ", palette.ink)
+    if len(sides) == 1:
+        out.append("choose the other side with b", palette.muted)
+    if any(side.results.run.simulated for side in sides):
+        out.append("SIMULATED", f"bold {palette.caution}")
+    return out
+
+
+def verdict_text(found: Duel | None, rungs: Sequence[Rung], measure: str, palette: Palette) -> Text:
+    """The answer in a sentence."""
+    said = ""
+    if rungs:
+        said = f"from first to last: {verdict(rungs[-1].whole, measure)}"
+    elif found is not None:
+        said = verdict(found, measure)
+    return Text(f"{said[:1].upper()}{said[1:]}." if said else "", f"bold {palette.copper}")
+
+
+def beside_duel(found: Duel | None, measure: str, palette: Palette) -> Text:
+    """What differs, how they were paired, what would settle it, and cautions: a line each."""
+    out = Text()
+    if found is None:
+        return out
+    differences = found.alignment.differences
+    out.append("differs: ", palette.muted)
+    out.append(", ".join(difference_line(d) for d in differences) or "nothing that is known", palette.ink)
+    if len(differences) == 1:
+        out.append(", the one thing: it is what made the difference", palette.muted)
+    out.append(f" · {pairs_line(found)}", palette.muted)
+    reasons = dict.fromkeys(u.reason for u in found.alignment.without)
+    if reasons:
+        out.append(f" · {len(found.alignment.without)} without a counterpart: {'; '.join(reasons)}", palette.muted)
+    more = effort_line(found, measure, smallest=found.a.results.study.repeats.smallest_percent / 100)
+    if more:
+        out.append("\nto settle it: ", palette.muted)
+        out.append(more, palette.ink)
+        out.append("; + adds them to the plan", palette.muted)
+    for code in found.cautions:
+        out.append("\n▲ ", palette.caution)
+        out.append(code, palette.ink)
+        out.append(f": {CAUTIONS[code]}", palette.muted)
+    return out
+
+
+def beside_ladder(rungs: Sequence[Rung], measure: str, palette: Palette) -> Text:
+    """Each change with its verdict, and whether the steps multiply to the whole."""
+    out = Text()
+    for rung in rungs:
+        changed = ", ".join(difference_line(d) for d in rung.step.alignment.differences) or "nothing that is known"
+        out.append(f"{changed}: ", palette.muted)
+        out.append(verdict(rung.step, measure), palette.ink)
+        if len(rung.step.alignment.differences) > 1:
+            out.append("  ▲ ", palette.caution)
+            out.append("two-changes", palette.muted)
+        out.append("\n")
+    total = ladder_sum(rungs, measure)
+    if total:
+        out.append(f"{total[:1].upper()}{total[1:]}.", palette.muted)
+    return out

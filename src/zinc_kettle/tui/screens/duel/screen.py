@@ -1,0 +1,241 @@
+"""One side against another, or a chain of changes."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import dataclass, replace
+
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.containers import VerticalScroll
+from textual.widgets import Footer, Static
+
+from zinc_kettle.core.chart import Chart
+from zinc_kettle.core.compare import Side
+from zinc_kettle.core.duel import Duel, PromptContest, Rung, duel, effort, ladder, prompt_by_prompt
+from zinc_kettle.core.measures import MAP_MEASURES
+from zinc_kettle.core.results import StudyResults
+from zinc_kettle.errors import KettleError
+from zinc_kettle.present.charts.duel import duel_chart, ladder_chart, pairs_chart, prompts_chart
+from zinc_kettle.present.duel import side_title
+from zinc_kettle.tui.actions import bindings
+from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.draw.chart import draw_panel
+from zinc_kettle.tui.draw.duel import beside_duel, beside_ladder, sides_text, verdict_text
+from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.widgets.chooser import Choice, Chooser
+from zinc_kettle.tui.widgets.station_line import Stations
+
+
+@dataclass(frozen=True)
+class Found:
+    """What came of the sides that are shown."""
+
+    names: tuple[str, ...] = ()
+    sides: tuple[Side, ...] = ()
+    measure: str = ""
+    duel: Duel | None = None
+    rungs: tuple[Rung, ...] = ()
+    prompts: tuple[PromptContest, ...] | None = None
+    trouble: str = ""
+
+
+class DuelScreen(Station):
+    """Holds sides against each other."""
+
+    BINDINGS = bindings("duel")
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._found = Found()
+        self._by_prompt = False
+
+    def widgets(self) -> ComposeResult:
+        """Question, sides, verdict; measures around a line at 1, and what must be said with them."""
+        yield Stations("duel")
+        yield Static(id="question")
+        yield Static(id="sides")
+        yield Static(id="verdict")
+        yield Static(id="beside")
+        with VerticalScroll(id="body", can_focus=False):
+            yield Static(id="rows")
+            yield Static(id="more")
+        yield Footer()
+
+    def on_mount(self) -> None:
+        """Compare."""
+        self.redraw()
+        self._compare()
+
+    def on_screen_resume(self) -> None:
+        """A run may have gone on."""
+        self._compare()
+
+    def on_resize(self) -> None:
+        """Bars are drawn to the width."""
+        self.call_after_refresh(self.redraw)
+
+    def cells_changed(self) -> None:
+        """A repeat has ended."""
+        self._compare()
+
+    def _compare(self) -> None:
+        self.run_worker(self._now(), exclusive=True, group="duel", exit_on_error=False)
+
+    async def _now(self) -> None:
+        """In a thread: a run of ten thousand cells is aligned in seconds."""
+        app = host(self)
+        names, shown, measure = app.rungs, app.results, app.measure
+        self._found = await asyncio.to_thread(self._look, names, shown, measure)
+        if self.is_attached:
+            self.redraw()
+
+    def _look(self, names: tuple[str, ...], results: StudyResults | None, measure: str) -> Found:
+        desk = host(self).desk
+        try:
+            sides = tuple(desk.side(name, results) for name in names)
+        except KettleError as error:
+            return Found(names, trouble=str(error))
+        if len(sides) < 2:
+            return Found(names, sides, measure)
+        if len(sides) > 2:
+            whole = duel(sides[0], sides[-1])
+            return Found(names, sides, measure, duel=whole, rungs=tuple(ladder(sides, [measure])))
+        found = duel(sides[0], sides[1])
+        rows = tuple(prompt_by_prompt(found, measure)) if self._by_prompt else None
+        return Found(names, sides, measure, duel=found, prompts=rows)
+
+    @property
+    def chart(self) -> Chart | None:
+        """Every measure of a duel, or the steps of a ladder."""
+        found = self._found
+        if found.rungs:
+            return ladder_chart(found.rungs, found.measure)
+        if found.duel is None or not found.duel.alignment.pairs:
+            return None
+        return duel_chart(found.duel, found.measure)
+
+    @property
+    def _closer(self) -> Chart | None:
+        """A duel looked at closer: pair by pair, or prompt by prompt; of a ladder all measures of its ends."""
+        found = self._found
+        if found.duel is None or not found.duel.alignment.pairs:
+            return None
+        if found.rungs:
+            chart = duel_chart(found.duel, found.measure)
+            return replace(chart, panels=tuple(replace(p, title="the last against the first") for p in chart.panels))
+        if found.prompts is not None:
+            return prompts_chart(found.duel, found.measure, found.prompts)
+        return pairs_chart(found.duel, found.measure)
+
+    def redraw(self) -> None:
+        """Draw everything."""
+        p, found = self.palette, self._found
+        self.query_one(Stations).show(p)
+        question = "What did each change bring?" if len(host(self).rungs) > 2 else "Is B better than A, and why?"
+        self.query_one("#question", Static).update(Text(question, f"bold {p.ink}"))
+        self.query_one("#sides", Static).update(sides_text(found.sides, found.names, found.trouble, p))
+        self.query_one("#verdict", Static).update(
+            verdict_text(found.duel, found.rungs, found.measure, p) if found.sides else Text()
+        )
+        self._draw(self.chart, "rows")
+        self._draw(self._closer, "more")
+        name = found.measure
+        beside = beside_ladder(found.rungs, name, p) if found.rungs else beside_duel(found.duel, name, p)
+        self.query_one("#beside", Static).update(beside)
+
+    def _draw(self, chart: Chart | None, where: str) -> None:
+        area = self.query_one(f"#{where}", Static)
+        out = Text(no_wrap=True)
+        for place, panel in enumerate(chart.panels if chart is not None else ()):
+            out.append("\n\n" if place else "")
+            out.append_text(draw_panel(panel, max(40, area.content_size.width), 1, self.palette))
+        area.update(out)
+
+    # actions
+    def action_choose(self, place: int) -> None:
+        """Choose a side."""
+        self._ask(("Which is A, what the other is held against?", "Which is B?")[place], place)
+
+    def action_add_rung(self) -> None:
+        """A further change."""
+        self._ask("Which is the next rung of the ladder?", len(host(self).rungs))
+
+    def _ask(self, title: str, place: int) -> None:
+        app = host(self)
+        try:
+            named = app.desk.named_sides(app.results)
+        except KettleError as error:
+            self.notify(str(error), severity="error")
+            return
+        choices = [Choice(n.place, n.title, n.what, n.about or n.place) for n in named]
+
+        def chosen(key: str | None) -> None:
+            if key is not None:
+                rungs = [*app.rungs]
+                rungs[place : place + 1] = [key]
+                app.rungs = tuple(rungs)
+                self._compare()
+
+        self.app.push_screen(Chooser(title, choices, free=True), chosen)
+
+    def action_swap(self) -> None:
+        """The other way round."""
+        host(self).rungs = tuple(reversed(host(self).rungs))
+        self._compare()
+
+    def action_remove_rung(self) -> None:
+        """Without the last rung."""
+        if len(host(self).rungs) > 2:
+            host(self).rungs = host(self).rungs[:-1]
+            self._compare()
+
+    def action_next_measure(self) -> None:
+        """A verdict on the next measure."""
+        app = host(self)
+        position = MAP_MEASURES.index(app.measure) if app.measure in MAP_MEASURES else -1
+        app.measure = MAP_MEASURES[(position + 1) % len(MAP_MEASURES)]
+        self._compare()
+
+    def action_by_prompt(self) -> None:
+        """Prompt by prompt, or pair by pair."""
+        self._by_prompt = not self._by_prompt
+        self._compare()
+
+    def action_settle(self) -> None:
+        """Add the repeats that would settle it."""
+        found = self._found
+        if found.duel is None or found.rungs:
+            self.notify("Repeats are added to a duel of two sides.")
+            return
+        smallest = found.sides[0].results.study.repeats.smallest_percent / 100
+        more = effort(found.duel, found.measure, smallest=smallest)
+        if more is None:
+            self.notify("There is nothing left to settle here, or too little is measured to say what would.")
+            return
+        host(self).more_repeats(found.sides, more.repeats)
+
+    def action_open_b(self) -> None:
+        """To the map of the last side."""
+        if self._found.sides:
+            host(self).open_results(self._found.sides[-1])
+
+    def copied(self) -> str:
+        """What is shown, as text."""
+        return "\n".join(
+            str(self.query_one(f"#{name}", Static).content) for name in ("sides", "verdict", "rows", "beside", "more")
+        )
+
+    def drawn(self) -> tuple[list[str], str] | None:
+        """The command that draws what is shown, and a name for the file."""
+        found = self._found
+        if len(found.sides) < 2:
+            return None
+        name = "ladder" if found.rungs else "duel"
+        stem = "-".join(side_title(side) for side in found.sides)
+        words = [name, *found.names, "--measure", found.measure]
+        return [*words, *(["--prompts"] if self._by_prompt and not found.rungs else [])], f"{name}-{stem}"
+
+    def action_back(self) -> None:
+        """Back to the shelf."""
+        host(self).go("shelf")
