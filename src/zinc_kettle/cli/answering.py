@@ -1,4 +1,4 @@
-"""Commands that answer: duel, ladder, chart."""
+"""Commands that answer: duel, ladder, capacity, chart."""
 
 from __future__ import annotations
 
@@ -42,17 +42,42 @@ def ladder(
     tell_ladder(rungs, measure, store or context.obj, as_json=as_json, out=out or ())
 
 
+def capacity(
+    context: typer.Context,
+    study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Say how much load a study found that keeps its promise, and which loads it tried."""
+    from zinc_kettle.cli.capacity import tell_capacity
+
+    raise typer.Exit(tell_capacity(study, store or context.obj, as_json=as_json))
+
+
 def chart(
     context: typer.Context,
     study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN for a run that is not the newest.")],
     out: OutOption = None,
     folder: Annotated[Optional[Path], typer.Option("--all", help="Write every chart as SVG and PDF into it.")] = None,  # noqa: UP045
-    measure: Annotated[str, typer.Option("--measure", help="Which measure; see docs/output.md.")] = "decode",
+    measure: MeasureOption = "",
     kind: Annotated[str, typer.Option("--kind", help="Which kind; see docs/charts.md.")] = "map",
     cell: Annotated[str, typer.Option("--cell", help="factor=level,… for kinds that show one cell.")] = "",
+    factor: Annotated[str, typer.Option("--factor", help="The factor a curve runs over.")] = "",
+    others: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--with", help="CSV of somebody else's figures, drawn beside; see docs/charts.md."),
+    ] = None,
+    hide: Annotated[Optional[list[str]], typer.Option("--hide", help="A series to leave out.")] = None,  # noqa: UP045
+    log: Annotated[str, typer.Option("--log", help="x, y or xy: axes to draw by the other scale.")] = "",
+    window: Annotated[str, typer.Option("--range", help="LOW..HIGH: the part of the x axis to draw.")] = "",
+    listing: Annotated[bool, typer.Option("--list", help="List the kinds this run allows, and exit.")] = False,
     store: StoreOption = None,
 ) -> None:
     """Draw a study as SVG or PDF."""
-    from zinc_kettle.cli.chart import draw_chart
+    from zinc_kettle.cli.chart import Wanted, draw_chart, list_charts
 
-    draw_chart(study, out or (), folder, measure=measure, kind=kind, cell=cell, store=store or context.obj)
+    wanted = Wanted(measure, kind, cell, factor, others, tuple(hide or ()), log, window)
+    if listing:
+        list_charts(study, wanted, store or context.obj)
+    else:
+        draw_chart(study, out or (), folder, wanted, store or context.obj)

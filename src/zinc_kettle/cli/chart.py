@@ -3,31 +3,70 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from zinc_kettle.cli import output
 from zinc_kettle.cli.cells import one_cell
 from zinc_kettle.config import places
+from zinc_kettle.core.chart_view import View, viewed
 from zinc_kettle.errors import UsageError
-from zinc_kettle.present.charts import build
+from zinc_kettle.present.charts import build, offered
 from zinc_kettle.present.charts.kinds import Subject
+from zinc_kettle.present.findings import main_measure
 from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.wiring.build import open_store
+from zinc_kettle.wiring.charting import subject_of
 from zinc_kettle.wiring.export import write, write_all
 
 
-def draw_chart(
-    place: str, out: Sequence[Path], folder: Path | None, *, measure: str, kind: str, cell: str, store: Path | None
-) -> None:
+@dataclass(frozen=True)
+class Wanted:
+    """What is to be drawn."""
+
+    measure: str
+    """The study's own where empty."""
+    kind: str
+    cell: str
+    """`factor=level,…` for kinds that show one cell."""
+    factor: str
+    others: Path | None
+    hide: tuple[str, ...]
+    log: str
+    window: str
+
+    def view(self) -> View:
+        """How it is looked at.
+
+        Raises:
+            UsageError: No such axis, or no range.
+        """
+        if not set(self.log) <= {"x", "y"}:
+            raise UsageError(f"there is no axis {self.log!r}", remedy="x, y or xy")
+        return View(frozenset(self.hide), frozenset(self.log), _window(self.window))
+
+
+def _window(text: str) -> tuple[float, float] | None:
+    if not text:
+        return None
+    low, _, high = text.partition("..")
+    try:
+        found = float(low), float(high)
+    except ValueError as error:
+        raise UsageError(f"{text!r} is no range", remedy="LOW..HIGH, as in 10..200") from error
+    if not found[0] < found[1]:
+        raise UsageError(f"{text!r} is no range", remedy="LOW..HIGH, the lower end first")
+    return found
+
+
+def draw_chart(place: str, out: Sequence[Path], folder: Path | None, wanted: Wanted, store: Path | None) -> None:
     """Write one chart into `out`, or all that the run allows into `folder`.
 
     Args:
         place: STUDY or STUDY:RUN.
         out: Files of a single chart; their endings choose the format.
         folder: Folder for all of them.
-        measure: Name of the measure.
-        kind: Kind of chart.
-        cell: `factor=level,…` for kinds that show one cell.
+        wanted: What is to be drawn.
         store: Another store than the one in the data folder.
 
     Raises:
@@ -35,12 +74,32 @@ def draw_chart(
     """
     if bool(out) == (folder is not None):
         raise UsageError("one file or all charts", remedy="--out FILE.svg for one, --all FOLDER for all")
-    opened = open_store(places(store))
-    results = open_run(opened, find(opened, place))
-    subject = Subject(results, measure, one_cell(results, cell) if cell else None)
+    subject = _subject(place, wanted, store)
     if out:
-        for path in write(build(kind, subject), out):
+        for path in write(viewed(build(wanted.kind, subject), wanted.view()), out):
             output.line(str(path))
     elif folder is not None:
-        for path in write_all(subject, folder, f"{results.study.name}-{results.run.number}-{measure}"):
+        run = subject.results.run.number
+        for path in write_all(subject, folder, f"{subject.results.study.name}-{run}-{subject.measure}"):
             output.line(str(path))
+
+
+def list_charts(place: str, wanted: Wanted, store: Path | None) -> None:
+    """Print the kinds a run allows, with the question each answers.
+
+    Raises:
+        UsageError: No such study or cell.
+    """
+    subject = _subject(place, wanted, store)
+    output.table(("kind", "the question it answers"), [(kind.name, kind.help) for kind in offered(subject)])
+
+
+def _subject(place: str, wanted: Wanted, store: Path | None) -> Subject:
+    where = places(store)
+    opened = open_store(where)
+    results = open_run(opened, find(opened, place))
+    cell = one_cell(results, wanted.cell) if wanted.cell else None
+    return subject_of(
+        results, wanted.measure or main_measure(results.study), where, opened, cell=cell, factor=wanted.factor,
+        others=wanted.others,
+    )  # fmt: skip

@@ -234,7 +234,7 @@ def acknowledge(
     acknowledge_caution(study, caution, note, cell, store or context.obj)
 
 
-for _command in (answering.duel, answering.ladder, answering.chart):
+for _command in (answering.duel, answering.ladder, answering.capacity, answering.chart):
     app.command()(_command)
 
 

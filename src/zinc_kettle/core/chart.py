@@ -74,7 +74,9 @@ class Points:
     series: int = 0
     tone: Tone = "series"
     hollow: frozenset[int] = frozenset()
-    """Indexes of points that are drawn hollow: flukes."""
+    """Indexes of points that are drawn hollow: flukes, and what was not measured here."""
+    keys: tuple[str, ...] = ()
+    """The cells the points stand for, where they do."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
 
 from zinc_kettle.core.chart import Axis, Band, Chart, Label, Line, Mark, Panel, Points, Rule, Steps, positions
 
@@ -15,7 +14,7 @@ class View:
 
     hidden: frozenset[str] = frozenset()
     """Names of series that are not drawn."""
-    log: frozenset[Literal["x", "y"]] = frozenset()
+    log: frozenset[str] = frozenset()
     """Axes drawn by the other scale: a linear one by logarithms, a logarithmic one evenly."""
     window: tuple[float, float] | None = None
     """The part of the x axis that is drawn; None for all of it."""
@@ -61,7 +60,7 @@ def _cut(mark: Mark, low: float, high: float) -> Mark | None:
     if isinstance(mark, Points):
         kept = [i for i, x in enumerate(mark.x) if low <= x <= high]
         pick = {name: tuple(getattr(mark, name)[i] for i in kept if i < len(getattr(mark, name)))
-                for name in ("x", "y", "low", "high")}  # fmt: skip
+                for name in ("x", "y", "low", "high", "keys")}  # fmt: skip
         hollow = frozenset(new for new, old in enumerate(kept) if old in mark.hollow)
         return replace(mark, **pick, hollow=hollow) if kept else None  # type: ignore[arg-type]
     if isinstance(mark, Label):
@@ -102,6 +101,8 @@ class Spot:
     y: float
     low: float | None = None
     high: float | None = None
+    key: str = ""
+    """Of the cell it stands for."""
 
 
 def spots(chart: Chart) -> list[Spot]:
@@ -115,9 +116,12 @@ def spots(chart: Chart) -> list[Spot]:
 
 def _spots(panel: int, mark: Points) -> list[Spot]:
     bounds: list[tuple[float, float] | tuple[None, None]] = [*zip(mark.low, mark.high, strict=True)]
-    bounds = bounds or [(None, None)] * len(mark.x)
-    return [Spot(panel, mark.name, x, y, *around)
-            for x, y, around in zip(mark.x, mark.y, bounds, strict=True)]  # fmt: skip
+    return [
+        Spot(panel, mark.name, x, y, around[0], around[1], key)
+        for x, y, around, key in zip(
+            mark.x, mark.y, bounds or [(None, None)] * len(mark.x), mark.keys or [""] * len(mark.x), strict=True
+        )
+    ]
 
 
 def series_of(chart: Chart) -> list[str]:

@@ -7,6 +7,7 @@ a block a stretch of the run that holds every cell once. The order in which cell
 from __future__ import annotations
 
 import itertools
+import math
 from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, field
 from functools import cached_property
@@ -17,7 +18,7 @@ from zinc_kettle.core.factors import FACTORS, Factor, Level
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
 from zinc_kettle.core.recipe import BUILT_IN, OPEN_PROTOCOL, Endpoint, Engine, Role, factors_of
 from zinc_kettle.core.suite import SUITE
-from zinc_kettle.core.traffic import Lengths, Load, Promise, Recorded, RetryPolicy, Shape
+from zinc_kettle.core.traffic import CapacitySearch, Lengths, Load, Promise, Recorded, RetryPolicy, Shape
 
 RunOrder = Literal["interleaved", "by-launch"]
 DEFAULT_OPEN_REQUESTS = 48
@@ -132,6 +133,7 @@ class Study:
     retry: RetryPolicy = field(default_factory=RetryPolicy)
     promise: Promise = field(default_factory=Promise)
     design: Design = field(default_factory=Design)
+    capacity: CapacitySearch = field(default_factory=CapacitySearch)
     engines: tuple[Engine, ...] = ()
     """The engines it names, with their settings as their recipes declared them then."""
     rig_engines: dict[str, str] = field(default_factory=dict)
@@ -222,6 +224,9 @@ class Cell:
         if shape == "conversation":
             turns = turns_of(study, self)
             return turns * (concurrency if wanted is None else -(-wanted // turns))
+        if study.capacity.factor == "rate" and shape == "open":
+            held = math.ceil(float(self.settings["rate"] or 0) / 60 * study.capacity.hold_s)
+            return max(wanted or DEFAULT_OPEN_REQUESTS, held)
         if wanted is not None:
             return wanted
         if shape in {"burst", "batch"}:

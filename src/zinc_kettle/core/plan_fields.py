@@ -20,12 +20,23 @@ FieldKind = Literal[
 Plain: TypeAlias = "str | int | float | bool | list[Plain] | dict[str, Plain]"
 """A value as TOML has it."""
 Section = Literal[
-    "question", "vary", "hold", "prompts", "load", "repeats", "promise", "design", "limits", "retry", "endpoint"
+    "question",
+    "vary",
+    "hold",
+    "prompts",
+    "load",
+    "repeats",
+    "promise",
+    "capacity",
+    "design",
+    "limits",
+    "retry",
+    "endpoint",
 ]
 SECTIONS: dict[Section, str] = {
     "question": "Asks", "vary": "Varies", "hold": "Holds", "prompts": "Prompts", "load": "Load",
-    "repeats": "Repeats", "promise": "Promise", "design": "Leaves out", "limits": "Limits", "retry": "Retries",
-    "endpoint": "Address",
+    "repeats": "Repeats", "promise": "Promise", "capacity": "Finds limit", "design": "Leaves out",
+    "limits": "Limits", "retry": "Retries", "endpoint": "Address",
 }  # fmt: skip
 """In the order a person reads them, with the word that stands before what they say."""
 
@@ -103,6 +114,18 @@ _FIELDS = (
     PlanField("promise", "ttft_s", "first token", "seconds", "Users are promised the first output within this time.",
               "2 s"),
     PlanField("promise", "tpot_s", "each token", "seconds", "And each further token within this time.", "100 ms"),
+    PlanField("promise", "percentile", "kept by", "number", "So many percent of the requests must keep each of these.",
+              "95", 95.0),
+    PlanField("promise", "failures_percent", "may fail", "percent", "So many of the requests may fail.", "1%", 1.0),
+    PlanField("capacity", "factor", "by", "choice",
+              "Find the largest load that keeps the promise: by streams at once, or by requests per minute.",
+              "concurrency", None, {"concurrency": "streams at once", "rate": "requests per minute, an open loop"}),
+    PlanField("capacity", "most", "up to", "whole", "The largest load that may be tried.", "64", 1024),
+    PlanField("capacity", "within_percent", "within", "percent", "How narrow the interval of the answer is to be.",
+              "5%", 5.0),
+    PlanField("capacity", "steps", "steps", "whole", "The most loads that are tried.", "12", 12),
+    PlanField("capacity", "hold_s", "held for", "seconds",
+              "Of requests per minute: how long each repeat holds a load, at least.", "20 s", 20.0),
     PlanField("design", "kind", "combine", "choice", "Which combinations of levels are measured.", "all", "all",
               {"all": "every combination of the levels", "one-at-a-time":
                "a baseline, and what differs from it in one factor: few cells, no interactions"}),

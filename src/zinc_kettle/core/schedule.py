@@ -36,6 +36,8 @@ DecisionKind = Literal[
 """The tool's own are `settle`, where the question needs no more repeats of a cell, and `time-up`, at the cap on time.
 `acknowledge` (a caution is known to be no worry) and `mark` (what an answer is like) change nothing of what is
 measured."""
+LOOKING = "looking for the limit"
+"""Text of the decisions that a search for the largest load enters."""
 FailurePolicy = Literal["go-on", "again", "ask"]
 """What happens when a repeat has failed: the run goes on, tries it once more at once, or pauses and waits."""
 
@@ -109,6 +111,9 @@ def widened(study: Study, decisions: Sequence[Decision]) -> Study:
             for name, level in decision.levels.items():
                 if name in vary and level not in vary[name]:
                     vary[name] = (*vary[name], level)
+    searched = study.capacity.factor
+    if vary.get(searched) != study.vary.get(searched):
+        vary[searched] = tuple(sorted(vary[searched], key=lambda level: level if isinstance(level, int) else 0))
     return study if vary == study.vary else replace(study, vary=vary)
 
 

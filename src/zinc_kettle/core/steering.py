@@ -8,7 +8,7 @@ from typing import Literal, get_args
 from zinc_kettle.core.factors import Level, label
 from zinc_kettle.core.ranges import read_level
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.schedule import Decision, FailurePolicy, Step, widened
+from zinc_kettle.core.schedule import LOOKING, Decision, FailurePolicy, Step, widened
 from zinc_kettle.core.units import plural
 from zinc_kettle.core.validate import Problem, level_problem, nearest, unfitting
 
@@ -111,7 +111,12 @@ def place_of(results: StudyResults, levels: Mapping[str, Level]) -> str:
 
 def told_of_run(decisions: Sequence[Decision]) -> list[str]:
     """What was decided about the measuring of a run, in words, the newest last."""
-    return [told(d) for d in decisions if d.kind not in NOT_ABOUT_MEASURING]
+    return [told(d) for d in decisions if by_person(d)]
+
+
+def by_person(decision: Decision) -> bool:
+    """True for a decision of a person about the measuring: not one of a search, nor one that changed nothing of it."""
+    return decision.kind not in NOT_ABOUT_MEASURING and decision.text != LOOKING
 
 
 def told(decision: Decision) -> str:

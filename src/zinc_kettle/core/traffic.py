@@ -53,6 +53,31 @@ class Promise:
     """From when a request is due to its first output."""
     tpot_s: float | None = None
     """Per output token after the first."""
+    percentile: float = 95.0
+    """So many percent of the requests must keep each of these."""
+    failures_percent: float = 1.0
+    """And no more than so many may fail."""
+
+    @property
+    def made(self) -> bool:
+        """True where anything is promised."""
+        return self.ttft_s is not None or self.tpot_s is not None
+
+
+@dataclass(frozen=True, slots=True)
+class CapacitySearch:
+    """A search for the largest load that keeps the promise; without a factor there is none."""
+
+    factor: str = ""
+    """`concurrency` or `rate`; its levels in the plan are where the search begins."""
+    most: int = 1024
+    """The largest load that may be tried."""
+    within_percent: float = 5.0
+    """How narrow the interval of the answer is to be, to each side."""
+    steps: int = 12
+    """The most loads that are tried, for each combination of the other factors."""
+    hold_s: float = 20.0
+    """An open loop holds each load at least so long, in each repeat."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,7 +14,7 @@ from zinc_kettle.core.design import Design, baseline, combinations, count_before
 from zinc_kettle.core.factors import FACTORS, TYPES, Factor, Level, LevelType, label
 from zinc_kettle.core.plan import Cell, Limits, Prompts, Repeats, Study, engine_name, shape_of, turns_of
 from zinc_kettle.core.recipe import Endpoint, Engine, Setting, factors_of
-from zinc_kettle.core.traffic import Load, Promise, RetryPolicy
+from zinc_kettle.core.traffic import CapacitySearch, Load, Promise, RetryPolicy
 
 MAX_CELLS = 100_000
 """At a second each they would take more than a day; a plan of more is a slip of the keyboard."""
@@ -51,6 +51,7 @@ class Draft:
     load: Load = field(default_factory=Load)
     retry: RetryPolicy = field(default_factory=RetryPolicy)
     promise: Promise = field(default_factory=Promise)
+    capacity: CapacitySearch = field(default_factory=CapacitySearch)
     design: Design = field(default_factory=Design)
     known: Mapping[str, Engine] = field(default_factory=dict)
     """All engines there are recipes for, by name."""
@@ -81,10 +82,32 @@ def validate(draft: Draft) -> list[Problem]:
     """Every problem of a draft, in the order in which a person reads it; none where it can be measured."""
     engines = [draft.known[name] for name in draft.engines if name in draft.known]
     problems = [*_unknown_engines(draft), *factor_problems(draft.vary, draft.hold, engines), *_whole(draft)]
-    problems += [*_design(draft), *_shapes(draft), *_question(draft)]
+    problems += [*_design(draft), *_shapes(draft), *_question(draft), *_capacity(draft)]
     if problems:
         return problems
     return list(_cells(draft)) or list(_lengths(draft))
+
+
+def _capacity(draft: Draft) -> Iterator[Problem]:
+    """A search for a limit needs a load to raise and a promise to keep."""
+    factor = draft.capacity.factor
+    if not factor:
+        return
+    if factor not in draft.vary:
+        yield Problem(("capacity", "factor"), f"{factor} does not vary, so there is no load to raise",
+                      remedy=f"[vary] {factor} = [4], where the search is to begin")  # fmt: skip
+    if not draft.promise.made:
+        yield Problem(("capacity",), "nothing is promised, so no load can break it",
+                      remedy="[promise] ttft_s = 2, tpot_s = 0.2")  # fmt: skip
+    if draft.design.kind != "all" or any(factor in tie for tie in draft.design.ties):
+        yield Problem(("capacity", "factor"), f"{factor} is tied to other factors, and cannot be raised by itself",
+                      remedy="leave the design to every combination")  # fmt: skip
+    if draft.repeats.adaptive:
+        yield Problem(("capacity",), "the search decides what is measured, and so does [repeats]",
+                      remedy="give [repeats] a count")  # fmt: skip
+    if max([level for level in draft.vary.get(factor, ()) if isinstance(level, int)], default=0) > draft.capacity.most:
+        yield Problem(("capacity", "most"), f"a level of {factor} is larger than the largest load to try",
+                      remedy="raise most")  # fmt: skip
 
 
 def study_of(draft: Draft) -> Study:
@@ -95,6 +118,7 @@ def study_of(draft: Draft) -> Study:
         hold={name: _known(level) for name, level in draft.hold.items()},
         endpoint=draft.endpoint, prompts=draft.prompts, repeats=draft.repeats, limits=draft.limits, seed=draft.seed,
         temperature=draft.temperature, load=draft.load, retry=draft.retry, promise=draft.promise, design=draft.design,
+        capacity=draft.capacity,
         engines=tuple(draft.known[name] for name in draft.engines if name in draft.known),
         rig_engines={rig: engine for rig, engine in draft.rig_engines.items() if rig in _rigs(draft)},
     )  # fmt: skip

@@ -158,6 +158,18 @@ class PromiseSection(Section):
 
     ttft_s: Seconds | None = None
     tpot_s: Seconds | None = None
+    percentile: Annotated[float, Field(ge=50, lt=100, strict=False)] = 95.0
+    failures_percent: Annotated[float, Field(ge=0, lt=100, strict=False)] = 1.0
+
+
+class CapacitySection(Section):
+    """`[capacity]`: a search for the largest load that keeps the promise."""
+
+    factor: Literal["concurrency", "rate"]
+    most: Annotated[int, Field(ge=1, le=1_000_000)] = 1024
+    within_percent: Annotated[float, Field(ge=1, le=50, strict=False)] = 5.0
+    steps: Annotated[int, Field(ge=3, le=40)] = 12
+    hold_s: Annotated[float, Field(ge=1, le=86_400, strict=False)] = 20.0
 
 
 class DesignSection(Section):
@@ -209,5 +221,6 @@ class StudyFile(Section):
     load: LoadSection = LoadSection()
     retry: RetrySection = RetrySection()
     promise: PromiseSection = PromiseSection()
+    capacity: CapacitySection | None = None
     design: DesignSection = DesignSection()
     endpoint: EndpointSection | None = None

@@ -25,7 +25,7 @@ from zinc_kettle.formats.toml import parse_toml, read_toml
 NESTED: dict[str, type[BaseModel]] = {
     "repeats": sections.RepeatsSection, "limits": sections.LimitsSection, "prompts": sections.PromptsSection,
     "endpoint": sections.EndpointSection, "load": sections.LoadSection, "retry": sections.RetrySection,
-    "promise": sections.PromiseSection, "design": sections.DesignSection,
+    "promise": sections.PromiseSection, "capacity": sections.CapacitySection, "design": sections.DesignSection,
 }  # fmt: skip
 T = TypeVar("T")
 ANSWER_CEILING = 40
@@ -185,6 +185,7 @@ def _draft(m: StudyFile, files: _Files, known: Known) -> Draft:
         load=_load(m.load, files),
         retry=traffic.RetryPolicy(**{**m.retry.model_dump(), "on": tuple(m.retry.on)}),
         promise=traffic.Promise(**m.promise.model_dump()),
+        capacity=traffic.CapacitySearch() if m.capacity is None else traffic.CapacitySearch(**m.capacity.model_dump()),
         design=_design(m.design),
         known=known.engines,
         rig_engines=known.rig_engines,

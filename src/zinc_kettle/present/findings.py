@@ -20,10 +20,11 @@ from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Study, shape_of
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval, median
-from zinc_kettle.core.steering import NOT_ABOUT_MEASURING, told
+from zinc_kettle.core.steering import by_person, told
 from zinc_kettle.core.units import digits, duration, plural
 from zinc_kettle.core.value import Value
 from zinc_kettle.present.breakdown import sentence as split_sentence
+from zinc_kettle.present.capacity import capacity_answer
 from zinc_kettle.present.lengths import slope_text
 from zinc_kettle.present.values import whole_text
 
@@ -33,7 +34,7 @@ MOST_GAINS = 3
 MOST_SLOPES = 2
 MOST_FAILURES = 2
 MOST_DECISIONS = 3
-WORDING = 8
+WORDING = 9
 """Version of the sentences: an answer that was kept in other words is found again."""
 SUPERLATIVES = {"tokens/s": "fastest", "s": "shortest", "bytes": "smallest"}
 FIRST_MEASURE = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall", "conversation": "ttft"}
@@ -66,6 +67,8 @@ def answer(results: StudyResults, name: str | None = None, *, brief: bool = Fals
         name: Of the measure.
         brief: Without what would settle what is open.
     """
+    if results.study.capacity.factor and results.done_repeats:
+        return capacity_answer(results)
     name = name or main_measure(results.study)
     rank, measure = standing(results, name), MEASURES[name]
     if rank.best is None:
@@ -141,7 +144,7 @@ def _failures(results: StudyResults) -> list[Finding]:
 
 def _decided(results: StudyResults) -> list[Finding]:
     """What a person decided while it ran, the last of it."""
-    mine = [d for d in results.run.decisions if d.kind not in NOT_ABOUT_MEASURING][-MOST_DECISIONS:]
+    mine = [d for d in results.run.decisions if by_person(d)][-MOST_DECISIONS:]
     said = [f"{time.strftime('%H:%M', time.localtime(d.at_s))} {told(d)}" for d in mine]
     return [Finding("hint", f"Decided while it ran: {'; '.join(said)}.")] if said else []
 

@@ -178,7 +178,19 @@ def _repeats(said: _Said, _raw: Raw) -> str:
 def _promise(said: _Said, _raw: Raw) -> str:
     parts = [f"first token within {said.text('ttft_s')}"] if said.given("ttft_s") else []
     parts += [f"each token within {said.text('tpot_s')}"] if said.given("tpot_s") else []
-    return ", ".join(parts) or "none: nothing is held against a promise"
+    if not parts:
+        return "none: nothing is held against a promise"
+    return f"{', '.join(parts)}, {said('percentile'):g}% of the time; {said.text('failures_percent')} may fail"
+
+
+def _capacity(said: _Said, _raw: Raw) -> str:
+    if not said.given("factor"):
+        return "none: the loads are those that are planned"
+    noun = "streams" if said("factor") == "concurrency" else "requests per minute"
+    return (
+        f"the largest load that keeps the promise, in {noun}, up to {said('most'):,}, "
+        f"within {said.text('within_percent')} in {said('steps')} steps at most"
+    )
 
 
 def _design(said: _Said, _raw: Raw) -> str:
@@ -211,7 +223,7 @@ def _endpoint(said: _Said, _raw: Raw) -> str:
 
 _SENTENCES: Mapping[str, Callable[[_Said, Raw], str]] = {
     "question": _question, "prompts": _prompts, "load": _load, "repeats": _repeats, "promise": _promise,
-    "design": _design, "limits": _limits, "retry": _retry, "endpoint": _endpoint,
+    "capacity": _capacity, "design": _design, "limits": _limits, "retry": _retry, "endpoint": _endpoint,
 }  # fmt: skip
 
 

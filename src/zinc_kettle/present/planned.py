@@ -60,7 +60,10 @@ def whole_seconds(study: Study, planned: Mapping[str, Planned]) -> float:
     left = dict.fromkeys(study.by_key, study.repeats.most)
     sizes = {key: cell.size_bytes for key, cell in planned.items()}
     fits = {key: cell.fit for key, cell in planned.items() if cell.fit is not None}
-    return TimeLeft(study, left, model_bytes=sizes, speeds=speeds_of(fits)).seconds
+    seconds = TimeLeft(study, left, model_bytes=sizes, speeds=speeds_of(fits)).seconds
+    search = study.capacity
+    # A search for the limit measures further loads, most of them near the limit.
+    return seconds * search.steps / max(1, len(study.vary[search.factor])) if search.factor in study.vary else seconds
 
 
 @dataclass(frozen=True, slots=True)

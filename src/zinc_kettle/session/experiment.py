@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 
 from zinc_kettle.core.answering import settled_now
 from zinc_kettle.core.budget import TimeLeft
+from zinc_kettle.core.capacity import next_decisions
 from zinc_kettle.core.drivers import FULL_SHARE, SAFE_TOKENS_PER_S, drivers_wanted
 from zinc_kettle.core.facts import DriverTest, RunFacts, machine_of
 from zinc_kettle.core.plan import Cell, LaunchSpec, Study
@@ -263,6 +264,8 @@ class Experiment:
             paused = False
             step = self._schedule.next_step(self._state.done, from_block=block)
             if step is None:
+                if await self._looked_further():
+                    continue
                 return not any(self._left().values())
             if self._over(started, time_left.of(step.cell)):
                 self._ports.store.decide(self._run_id, Decision("time-up", self._ports.clock.wall_s(), step=step))
@@ -279,6 +282,22 @@ class Experiment:
             more = max(0, self._schedule.wanted(step.cell, tally) - len(tally.blocks))
             time_left.repeat_took(step.cell, (self._ports.clock.now_ns() - began) / 1e9, left=more)
             self._tell_progress(time_left)
+
+    async def _looked_further(self) -> bool:
+        """Enter the next load of a search for the limit into the log; true where there is one.
+
+        A search goes on once everything planned is measured, so that each step has all its repeats.
+        """
+        study = self._study
+        if not study.capacity.factor or any(self._left().values()):
+            return False
+        now_s = self._ports.clock.wall_s()
+        found = await asyncio.to_thread(
+            next_decisions, study, self._schedule, lambda key: self._ports.store.repeats(self._run_id, key), now_s
+        )
+        for decision in found:
+            self._ports.store.decide(self._run_id, decision)
+        return bool(found)
 
     async def _after_failure(self, step: Step) -> None:
         """What is to happen when a repeat has failed, as the person decided."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import deque
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Any, get_args
 
@@ -54,7 +55,7 @@ class Job:
 class SimEngine:
     """The machine and what runs on it."""
 
-    def __init__(self, rig: SimRig, *, seed: int = 1) -> None:
+    def __init__(self, rig: SimRig, *, seed: int = 1, clock: Callable[[], float] = time.monotonic) -> None:
         self.rig = rig
         self.body = Body(rig)
         self.shape: ModelShape | None = None
@@ -73,7 +74,8 @@ class SimEngine:
         self._noise = Noise(f"{seed}-{rig.name}", rig.noise)
         self._seen_files: set[str] = set()
         self._last_prompts: deque[list[str]] = deque(maxlen=8)
-        self._at = time.monotonic()
+        self._clock = clock
+        self._at = clock()
         self._wake = asyncio.Event()
         self._loop: asyncio.Task[None] | None = None
 
@@ -88,6 +90,26 @@ class SimEngine:
         if self.faults and self.faults[0]["kind"] == "load":
             self.faults.popleft()
             raise LoadFailedError("error: loading was set to fail, for rehearsal")
+        shape, placed, wish = self._placed(settings)
+        model, quantization = str(settings.get("model")), settings.get("quantization") or "F16"
+        key = f"{model}-{quantization}"
+        speed = self.rig.disk * (CACHED_SPEEDUP if key in self._seen_files else 1.0)
+        seconds = min(LONGEST_LOAD_S, LOAD_S + shape.weights_bytes / speed) * self._noise.next()
+        await asyncio.sleep(seconds)
+        self._seen_files.add(key)
+        self._adopt(settings, shape, placed, wish)
+        self._loop = asyncio.create_task(self._run())
+        return seconds
+
+    def hold(self, settings: dict[str, Any]) -> None:
+        """Hold a model at once, for whoever drives its steps in a time of their own.
+
+        Raises:
+            LoadFailedError: No such model, or not enough memory.
+        """
+        self._adopt(settings, *self._placed(settings))
+
+    def _placed(self, settings: dict[str, Any]) -> tuple[ModelShape, Placement, Wish]:
         model, quantization = str(settings.get("model")), settings.get("quantization") or "F16"
         try:
             shape = sim_shape(model, quantization)
@@ -100,18 +122,14 @@ class SimEngine:
             raise LoadFailedError(
                 f"error: insufficient memory, {byte_size(-placed.headroom_bytes)} more are needed on {self.rig.name}"
             )
-        key = f"{model}-{quantization}"
-        speed = self.rig.disk * (CACHED_SPEEDUP if key in self._seen_files else 1.0)
-        seconds = min(LONGEST_LOAD_S, LOAD_S + shape.weights_bytes / speed) * self._noise.next()
-        await asyncio.sleep(seconds)
-        self._seen_files.add(key)
-        self.shape, self.model, self.placed, self.wish = shape, model, placed, wish
+        return shape, placed, wish
+
+    def _adopt(self, settings: dict[str, Any], shape: ModelShape, placed: Placement, wish: Wish) -> None:
+        self.shape, self.model, self.placed, self.wish = shape, str(settings.get("model")), placed, wish
         self.threads = int(settings.get("threads") or self.rig.cores)
         self.prompt_cache = bool(settings.get("prompt_cache"))
         self.steps = 0
         self._last_prompts.clear()
-        self._loop = asyncio.create_task(self._run())
-        return seconds
 
     async def unload(self) -> None:
         """Forget the model; open requests end without their end marker."""
@@ -154,29 +172,33 @@ class SimEngine:
 
     def settle(self) -> None:
         """Let power and heat catch up with the clock."""
-        now = time.monotonic()
+        now = self._clock()
         self.body.pass_time(now - self._at, self.power_w)
         self._at = now
 
     async def _run(self) -> None:
         due = time.monotonic()
         while True:
-            self.active = [j for j in self.active if not j.dropped and j.produced < j.wanted]
-            while self.waiting and len(self.active) < self.wish.slots:
-                self.active.append(self.waiting.popleft())
-            if not self.active:
+            if not self.admit():
                 self.settle()
                 self.power_w, self.device_load = self.rig.idle_watts, 0.0
                 self._wake.clear()
                 await self._wake.wait()
                 due = time.monotonic()
                 continue
-            seconds, first, chunk = self._step()
+            seconds, first, chunk = self.step()
             due = max(due, time.monotonic() - seconds) + seconds
             await asyncio.sleep(max(0.0, due - time.monotonic()))
-            self._advance(seconds, first, chunk)
+            self.advance(seconds, first, chunk)
 
-    def _step(self) -> tuple[float, Job | None, int]:
+    def admit(self) -> bool:
+        """Let go of what has ended, and take in what waits, as far as there are slots; true where there is work."""
+        self.active = [j for j in self.active if not j.dropped and j.produced < j.wanted]
+        while self.waiting and len(self.active) < self.wish.slots:
+            self.active.append(self.waiting.popleft())
+        return bool(self.active)
+
+    def step(self) -> tuple[float, Job | None, int]:
         """Seconds of the next step, the request that prefills in it, and how many tokens of it."""
         assert self.shape is not None
         assert self.placed is not None
@@ -192,7 +214,8 @@ class SimEngine:
         self.steps += 1
         return seconds, first, chunk
 
-    def _advance(self, seconds: float, first: Job | None, chunk: int) -> None:
+    def advance(self, seconds: float, first: Job | None, chunk: int) -> None:
+        """Do what a step does to the requests."""
         for job in self.active:
             if job is first:
                 job.done_prefill += chunk

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from zinc_kettle.core.schedule import Decision
     from zinc_kettle.core.steering import Wish
     from zinc_kettle.core.validate import Problem
+    from zinc_kettle.present.charts.kinds import Subject
     from zinc_kettle.present.fit_rows import FitRow
     from zinc_kettle.session.progress import Event
     from zinc_kettle.tui.planning import OpenPlan, Planner
@@ -170,6 +171,14 @@ class Desk(Protocol):
 
     def side(self, place: str, shown: StudyResults | None) -> Side:
         """A side by its name; `shown` is the open study, used as it is."""
+        ...
+
+    def chart_subject(self, results: StudyResults, measure: str, factor: str, others: Path | None) -> Subject:
+        """What a chart of a run is drawn of, with the person's pace and somebody else's figures."""
+        ...
+
+    def reported(self) -> list[Path]:
+        """CSV files of others' figures in the data folder."""
         ...
 
     def keep_copy(self, text: str) -> Path:

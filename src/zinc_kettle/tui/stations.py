@@ -77,6 +77,14 @@ STATIONS: tuple[StationKind, ...] = (
         "duel", "Duel", "DuelScreen", "Is B better than A, and what made the difference?", key="5", word=_duel_word
     ),
     StationKind(
+        "curves",
+        "Curves",
+        "CurvesScreen",
+        "How does it change with load, length, depth, threads and size?",
+        key="6",
+        missing=_no_study,
+    ),
+    StationKind(
         "answers", "Answers", "AnswersScreen", "What did they write, side by side?", within="map", missing=_no_study
     ),
     StationKind(

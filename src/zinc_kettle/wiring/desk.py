@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.core.steering import Wish as SteerWish
     from zinc_kettle.core.validate import Problem
+    from zinc_kettle.present.charts.kinds import Subject
     from zinc_kettle.present.fit_rows import FitRow
     from zinc_kettle.session.experiment import Experiment
     from zinc_kettle.session.progress import Event
@@ -309,6 +310,19 @@ class RealDesk:
             self._sides = Sides(self._places, lambda: self._sample if self._examples and self._sample else self._store)
         self._sides.shown = shown
         return self._sides.side(place)
+
+    def chart_subject(self, results: StudyResults, measure: str, factor: str, others: Path | None) -> Subject:
+        """What a chart of a run is drawn of."""
+        from zinc_kettle.wiring.charting import subject_of
+
+        store = self._store_of(results.run.run_id)
+        return subject_of(results, measure, self._places, store, factor=factor, others=others)
+
+    def reported(self) -> list[Path]:
+        """CSV files of others' figures in the data folder."""
+        from zinc_kettle.wiring.charting import reported_here
+
+        return reported_here(self._places)
 
     def keep_copy(self, text: str) -> Path:
         """Write a copied text into a file of the exports.

@@ -5,11 +5,29 @@ from __future__ import annotations
 from zinc_kettle.core.chart import Chart
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.errors import UsageError
-from zinc_kettle.present.charts import cell, lines, map
+from zinc_kettle.present.charts import cell, curves, lines, map, planes, shares
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
 
 CHART_KINDS: dict[str, ChartKind] = {
-    kind.name: kind for kind in (map.MAP, lines.LINES, cell.REPEATS, cell.REQUESTS, cell.TRACES)
+    kind.name: kind
+    for kind in (
+        map.MAP,
+        lines.LINES,
+        planes.FRONTIER,
+        curves.LOAD_KIND,
+        curves.SCALING_KIND,
+        curves.TTFT_KIND,
+        curves.DEPTH_KIND,
+        planes.SIZE,
+        curves.MEMORY_KIND,
+        shares.LATENCY,
+        shares.WHERE,
+        planes.ENERGY,
+        planes.PREDICTED,
+        cell.REPEATS,
+        cell.REQUESTS,
+        cell.TRACES,
+    )
 }
 """By name, in the order in which they are offered."""
 

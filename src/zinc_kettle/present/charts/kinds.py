@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
 from zinc_kettle.core.chart import Chart
+from zinc_kettle.core.preferences import Pace
+from zinc_kettle.core.reported import Reported
 from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.present.fit_rows import FitRow
 
 Of = Literal["study", "cell"]
 
@@ -20,6 +23,14 @@ class Subject:
     measure: str
     cell: CellResults | None = None
     """Of kinds that show a single cell."""
+    factor: str = ""
+    """The factor a curve is to run over, where there are several."""
+    pace: Pace | None = None
+    """The decode speed the person needs."""
+    others: tuple[Reported, ...] = ()
+    """Somebody else's figures, drawn beside."""
+    predicted: Callable[[], Mapping[str, FitRow]] | None = None
+    """What Fit predicts of each cell, by key; found when it is asked for."""
 
 
 @dataclass(frozen=True, slots=True)

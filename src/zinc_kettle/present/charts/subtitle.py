@@ -34,7 +34,7 @@ def _statistic(results: StudyResults, name: str) -> list[str]:
         told = what  # a cell with one repeat counts its requests, the others their repeats
     elif len(counts) > 1:
         told = f"{what} of {counts[0]:,} to {counts[-1]:,} {nouns.pop()}{scope(values[0])}"
-    return [f"{measure.title}, {scale(values[0].value, values[0].unit)[1]}", told]
+    return [f"{measure.title}, {scale(max(v.value for v in values), values[0].unit)[1]}", told]
 
 
 def _workload(results: StudyResults) -> list[str]:

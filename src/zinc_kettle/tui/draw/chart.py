@@ -11,7 +11,7 @@ from rich.text import Text
 from zinc_kettle.core.chart import Chart, Label, Panel, Points, Ranges, Rule, Spans, Tone, positions
 from zinc_kettle.core.text import shorten
 from zinc_kettle.core.units import plain
-from zinc_kettle.tui.draw.plot import Cross, draw_plot
+from zinc_kettle.tui.draw.plot import Cross, draw_plot, lines_around
 from zinc_kettle.tui.draw.scale import DOT, HOLLOW, OVER, Scale, number, tone_colour
 from zinc_kettle.tui.theme import Palette
 
@@ -39,19 +39,27 @@ def draw_chart(
     if headed:
         out.append(f"{shorten(chart.title, width)}\n", f"bold {palette.ink}")
         out.append(f"{shorten(chart.subtitle, width)}\n", palette.muted)
-    each = max(4, (height - 4 * headed) // max(1, len(chart.panels)) - 2)
+    each = (height - 3 * headed) // max(1, len(chart.panels))
     for place, panel in enumerate(chart.panels):
         here = cross if cross is not None and cross.panel == place else None
-        out.append_text(draw_panel(panel, width, each, palette, cross=here))
+        # Panels that share their series are named once, below the last of them.
+        legend = place == len(chart.panels) - 1 or _named(panel) != _named(chart.panels[place + 1])
+        tall = max(4, each - bool(panel.title) - lines_around(panel, width, each - 4, legend=legend))
+        out.append_text(draw_panel(panel, width, tall, palette, cross=here, legend=legend))
         out.append("\n")
     if headed:
         out.append(shorten(" · ".join(chart.notes), width), palette.muted)
     return out
 
 
+def _named(panel: Panel) -> set[str]:
+    return {name for name in (getattr(mark, "name", "") for mark in panel.marks) if name and name != "ideal"}
+
+
 def draw_panel(
-    panel: Panel, width: int, height: int, palette: Palette, *, titled: bool = True, cross: Cross | None = None
-) -> Text:
+    panel: Panel, width: int, height: int, palette: Palette, *, titled: bool = True, cross: Cross | None = None,
+    legend: bool = True,
+) -> Text:  # fmt: skip
     """One panel in so many characters; says why where there is nothing to draw.
 
     Args:
@@ -61,6 +69,7 @@ def draw_panel(
         palette: The theme's colours.
         titled: Put the panel's title above it.
         cross: Where a crosshair stands.
+        legend: Name the series of a plot below it.
     """
     out = Text(no_wrap=True)
     if titled and panel.title:
@@ -74,7 +83,7 @@ def draw_panel(
     elif panel.y.hidden:
         out.append_text(_strip(panel, width, palette))
     else:
-        out.append_text(draw_plot(panel, width, height, palette, cross))
+        out.append_text(draw_plot(panel, width, height, palette, cross, legend=legend))
     return out
 
 

@@ -31,7 +31,9 @@ class Cross:
     y: float
 
 
-def draw_plot(panel: Panel, width: int, height: int, palette: Palette, cross: Cross | None = None) -> Text:
+def draw_plot(
+    panel: Panel, width: int, height: int, palette: Palette, cross: Cross | None = None, *, legend: bool = True
+) -> Text:
     """Draw it.
 
     Args:
@@ -40,6 +42,7 @@ def draw_plot(panel: Panel, width: int, height: int, palette: Palette, cross: Cr
         height: Lines, those of the x axis and of the legend not counted.
         palette: The theme's colours.
         cross: Where a crosshair stands.
+        legend: Name its series below it.
     """
     plot = _Plot(panel, max(4, width - LABEL_ROOM), max(2, height), palette)
     for mark in panel.marks:
@@ -50,7 +53,7 @@ def draw_plot(panel: Panel, width: int, height: int, palette: Palette, cross: Cr
             plot.label(mark)
     if cross is not None:
         plot.cross(cross)
-    return plot.text()
+    return plot.text(legend=legend)
 
 
 class _Plot:
@@ -159,7 +162,7 @@ class _Plot:
             if x // 2 + i < self._canvas.columns:
                 self._chars[x // 2 + i, y // 4] = char, colour
 
-    def text(self) -> Text:
+    def text(self, *, legend: bool) -> Text:
         """The plot with the numbers of its axes and a legend of its series."""
         out = Text(no_wrap=True)
         lines, last = self._canvas.lines(), self._canvas.rows - 1
@@ -178,7 +181,8 @@ class _Plot:
                 out.append("\n")
         if not self._panel.x.hidden:
             out.append(f"\n{' ' * LABEL_ROOM}{self._x_labels()}", self._palette.muted)
-        out.append_text(self._legend())
+        if legend:
+            out.append_text(self._legend())
         return out
 
     def _y_labels(self) -> dict[int, str]:
@@ -203,18 +207,39 @@ class _Plot:
         return f"{line}\n{' ' * LABEL_ROOM}{axis.title.rjust(columns)}" if axis.title else line
 
     def _legend(self) -> Text:
-        names = {m.name: m for m in self._panel.marks if isinstance(m, (Line, Steps, Points, Bars)) and m.name}
         out = Text()
-        used = 0
-        for name, mark in names.items():
-            if not used or used + len(name) + 5 > self._canvas.columns:
-                out.append(f"\n{' ' * LABEL_ROOM}")
-                used = 0
-            dashed = isinstance(mark, Line) and mark.dashed
-            out.append(f"{'╌' if dashed else shape_of(mark.series)} ", tone_of(mark, self._palette))
-            out.append(f"{name}   ", self._palette.muted)
-            used += len(name) + 5
+        for line in legend_lines(self._panel, self._canvas.columns):
+            out.append(f"\n{' ' * LABEL_ROOM}")
+            for name, mark in line:
+                dashed = isinstance(mark, Line) and mark.dashed
+                out.append(f"{'╌' if dashed else shape_of(mark.series)} ", tone_of(mark, self._palette))
+                out.append(f"{name}   ", self._palette.muted)
         return out
+
+
+_Named = Line | Steps | Points | Bars
+
+
+def legend_lines(panel: Panel, columns: int) -> list[list[tuple[str, _Named]]]:
+    """The names of a panel's series, in as many lines as they take."""
+    names = {m.name: m for m in panel.marks if isinstance(m, _Named) and m.name}
+    out: list[list[tuple[str, _Named]]] = []
+    used = 0
+    for name, mark in names.items():
+        if not out or used + cell_len(name) + 5 > columns:
+            out.append([])
+            used = 0
+        out[-1].append((name, mark))
+        used += cell_len(name) + 5
+    return out
+
+
+def lines_around(panel: Panel, width: int, height: int, *, legend: bool) -> int:
+    """Lines a panel takes beside its plot: the titles and numbers of its axes, and its legend."""
+    tall = height >= TALL
+    x_axis = 0 if panel.x.hidden else 1 + bool(tall and panel.x.title and panel.x.scale != "categories")
+    named = len(legend_lines(panel, max(4, width - LABEL_ROOM))) if legend else 0
+    return x_axis + bool(tall and panel.y.title) + named
 
 
 SHAPES = "●■◆▼▲✚✖★"
@@ -226,7 +251,7 @@ def shape_of(series: int) -> str:
     return SHAPES[series % len(SHAPES)] if series else DOT
 
 
-def tone_of(mark: Line | Steps | Points | Bars, palette: Palette) -> str:
+def tone_of(mark: _Named, palette: Palette) -> str:
     """The colour of a mark in the legend."""
     return tone_colour("series" if isinstance(mark, Bars) else mark.tone, mark.series, palette)
 

@@ -29,6 +29,8 @@ def cost_text(results: StudyResults, costs: Costs | None, palette: Palette) -> T
     often = f"up to {most:,}" if study.repeats.adaptive else f"{most:,}"
     out = Text()
     out.append(f"{plural(len(results.cells), 'cell')}, {often} repeats", f"bold {palette.ink}")
+    if study.capacity.factor:
+        out.append(f", up to {study.capacity.steps} loads", f"bold {palette.ink}")
     if costs is None:
         return out.append("\nfinding out what fits and how long it takes …", palette.muted)
     if costs.launches:

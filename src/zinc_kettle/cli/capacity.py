@@ -1,0 +1,40 @@
+"""`capacity`: the largest load that keeps a promise, as a study found it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from zinc_kettle.cli import output
+from zinc_kettle.config import places
+from zinc_kettle.core.capacity import capacities
+from zinc_kettle.errors import UsageError
+from zinc_kettle.present.capacity import ENDS, TRIAL_HEADS, found_json, found_text, trial_rows
+from zinc_kettle.store.reading import find, open_run
+from zinc_kettle.wiring.build import open_store
+
+
+def tell_capacity(place: str, store_path: Path | None, *, as_json: bool) -> int:
+    """Print what a study found, with the loads it tried; returns 3 where it is not settled.
+
+    Raises:
+        UsageError: No such study, or one that looks for no limit.
+    """
+    store = open_store(places(store_path))
+    results = open_run(store, find(store, place))
+    study = results.study
+    if not study.capacity.factor:
+        raise UsageError(f"{study.name} looks for no limit", why="its study file has no section [capacity]",
+                         remedy='[capacity] factor = "concurrency", with a [promise]')  # fmt: skip
+    open_ = False
+    for name, found in capacities(results).items():
+        open_ |= found.end in {"", "steps"}
+        if as_json:
+            output.json_line({"of": name, **found_json(found, study.promise, study.capacity.factor)})
+            continue
+        said = found_text(found, study.capacity.factor)
+        output.line(f"{name + ': ' if name else ''}{said[:1].upper() + said[1:] if not name else said}.")
+        output.line(f"It ended because {ENDS[found.end]}." if found.end else "The search has not ended.")
+        output.line()
+        output.table(TRIAL_HEADS, trial_rows(found, study.promise, study.capacity.factor))
+        output.line()
+    return 3 if open_ else 0

@@ -1,0 +1,299 @@
+"""Curves of the open study: one chart, large, and the kinds there are."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import replace
+from pathlib import Path
+
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.containers import Horizontal, Vertical
+from textual.widgets import Footer, OptionList, Static
+from textual.widgets.option_list import Option
+
+from zinc_kettle.core.chart import Chart, extent, positions
+from zinc_kettle.core.chart_view import Spot, View, series_of, spots, viewed
+from zinc_kettle.core.measures import MAP_MEASURES
+from zinc_kettle.errors import KettleError
+from zinc_kettle.present.charts import offered
+from zinc_kettle.present.charts.curves import numbers
+from zinc_kettle.present.charts.kinds import ChartKind, Subject
+from zinc_kettle.tui.actions import binding_for, bindings
+from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.draw.chart import draw_chart
+from zinc_kettle.tui.draw.curves import points_text, spot_text
+from zinc_kettle.tui.draw.plot import Cross
+from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.widgets.choices import Choices
+from zinc_kettle.tui.widgets.chooser import Choice, Chooser
+from zinc_kettle.tui.widgets.station_line import Stations
+
+ZOOM = 1.6
+NOT_HERE = frozenset({"map", "lines"})
+"""Kinds that have a station of their own, or that another kind shows better where it can be drawn."""
+
+
+class Kinds(Choices):
+    """The list; left and right belong to the crosshair."""
+
+    BINDINGS = [  # noqa: RUF012
+        binding_for("curves", "earlier_point", "screen.earlier_point"),
+        binding_for("curves", "later_point", "screen.later_point"),
+        binding_for("curves", "open_point", "screen.open_point"),
+    ]
+
+
+class CurvesScreen(Station):
+    """One chart of the open study."""
+
+    BINDINGS = bindings("curves")
+    AUTO_FOCUS = "#kinds"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._kinds: list[ChartKind] = []
+        self._kind = ""
+        self._factor = ""
+        self._others: Path | None = None
+        self._view = View()
+        self._at = 0
+        self._subject: Subject | None = None
+        self._chart: Chart | None = None
+        self._trouble = ""
+
+    def widgets(self) -> ComposeResult:
+        """The chart, the point one is on, the kinds."""
+        yield Stations("curves")
+        yield Static(id="question")
+        yield Static(id="measure")
+        with Horizontal(id="body"):
+            with Vertical(id="left"):
+                yield Static(id="plot")
+                yield Static(id="spot")
+            with Vertical(id="side"):
+                yield Kinds(id="kinds")
+                yield Static(id="about")
+        yield Footer()
+
+    def on_mount(self) -> None:
+        """Find out what can be drawn."""
+        self.redraw()
+        self._make()
+
+    def on_screen_resume(self) -> None:
+        """Another study may be open, or more of it measured."""
+        self._make()
+
+    def on_resize(self) -> None:
+        """A chart is drawn to the size."""
+        self.call_after_refresh(self.redraw)
+
+    def cells_changed(self) -> None:
+        """A repeat has ended."""
+        self._make()
+
+    def _make(self) -> None:
+        self.run_worker(self._now(), exclusive=True, group="curves", exit_on_error=False)
+
+    async def _now(self) -> None:
+        """In a thread: some kinds read every request."""
+        try:
+            self._kinds, self._chart = await asyncio.to_thread(self._build)
+            self._trouble = ""
+        except KettleError as error:
+            self._trouble, self._chart = str(error), None
+        if self.is_attached:
+            self.redraw()
+
+    def _build(self) -> tuple[list[ChartKind], Chart | None]:
+        app = host(self)
+        results = app.results
+        if results is None:
+            return [], None
+        self._subject = app.desk.chart_subject(results, app.measure, self._factor, self._others)
+        kinds = [k for k in offered(self._subject) if k.of == "study" and k.name not in NOT_HERE]
+        kinds = kinds or [k for k in offered(self._subject) if k.name == "lines"]
+        kind = next((k for k in kinds if k.name == self._kind), kinds[0] if kinds else None)
+        self._kind = kind.name if kind is not None else ""
+        return kinds, None if kind is None else kind.build(self._subject)
+
+    def _list(self) -> None:
+        options = self.query_one("#kinds", OptionList)
+        if [o.id for o in options.options] != [k.name for k in self._kinds]:
+            options.clear_options()
+            options.add_options([Option(k.title, id=k.name) for k in self._kinds])
+        at = next((i for i, k in enumerate(self._kinds) if k.name == self._kind), None)
+        for place, kind in enumerate(self._kinds):
+            here = place == at
+            said = Text(
+                f"{'▸' if here else ' '} {kind.title}", f"bold {self.palette.ink}" if here else self.palette.muted
+            )
+            options.replace_option_prompt_at_index(place, said)
+        if options.highlighted != at:
+            options.highlighted = at
+
+    @property
+    def _shown(self) -> Chart | None:
+        return None if self._chart is None else viewed(self._chart, self._view)
+
+    @property
+    def _spots(self) -> list[Spot]:
+        chart = self._shown
+        return [] if chart is None else spots(chart)
+
+    @property
+    def _spot(self) -> Spot | None:
+        found = self._spots
+        return found[min(self._at, len(found) - 1)] if found else None
+
+    def redraw(self) -> None:
+        """Draw everything."""
+        p, chart, results = self.palette, self._shown, host(self).results
+        self.query_one(Stations).show(p)
+        self._list()
+        self.query_one("#question", Static).update(Text(results.study.question if results else "", f"bold {p.ink}"))
+        kind = next((k for k in self._kinds if k.name == self._kind), None)
+        about = Text(f"{kind.help}\n" if kind else "", p.ink)
+        for note in chart.notes if chart is not None else ():
+            about.append(f"\n{note}", p.muted)
+        self.query_one("#about", Static).update(about)
+        area = self.query_one("#plot", Static)
+        size = area.content_size
+        if chart is None:
+            empty = self._trouble or "Nothing can be drawn yet. Press 4, then r to measure this study."
+            area.update(Text(empty, p.failure if self._trouble else p.muted))
+            self.query_one("#spot", Static).update("")
+            return
+        self.query_one("#measure", Static).update(Text(chart.subtitle, p.muted))
+        spot = self._spot
+        cross = None if spot is None else Cross(spot.panel, spot.x, spot.y)
+        area.update(draw_chart(chart, max(20, size.width), max(8, size.height), p, cross=cross, headed=False))
+        self.query_one("#spot", Static).update(spot_text(chart, spot, self._at + 1, len(self._spots), self._view, p))
+
+    # actions
+    def on_option_list_option_highlighted(self, event: OptionList.OptionHighlighted) -> None:
+        """Another kind."""
+        name = event.option.id or ""
+        if name and name != self._kind:
+            self._kind, self._view, self._at = name, View(), 0
+            self._make()
+
+    def action_earlier_point(self) -> None:
+        """The crosshair one point to the left."""
+        self._move(-1)
+
+    def action_later_point(self) -> None:
+        """One point to the right."""
+        self._move(1)
+
+    def _move(self, step: int) -> None:
+        many = len(self._spots)
+        if many:
+            self._at = (min(self._at, many - 1) + step) % many
+            self.redraw()
+
+    def action_closer(self) -> None:
+        """Zoom in around the crosshair."""
+        self._zoom(1 / ZOOM)
+
+    def action_wider(self) -> None:
+        """Zoom out."""
+        self._zoom(ZOOM)
+
+    def _zoom(self, times: float) -> None:
+        spot, chart = self._spot, self._chart
+        if spot is None or chart is None or chart.panels[spot.panel].x.scale == "categories":
+            return
+        panel = chart.panels[spot.panel]
+        whole = extent(positions(panel, "x"), panel.x.low, panel.x.high)
+        low, high = self._view.window or whole
+        half = (high - low) * times / 2
+        window = max(whole[0], spot.x - half), min(whole[1], spot.x + half)
+        self._view = replace(self._view, window=None if window == whole or window[0] >= window[1] else window)
+        self._stay(spot)
+
+    def _stay(self, spot: Spot) -> None:
+        """Keep the crosshair on its point."""
+        found = self._spots
+        same = [i for i, s in enumerate(found) if (s.series, s.x, s.y) == (spot.series, spot.x, spot.y)]
+        self._at = same[0] if same else 0
+        self.redraw()
+
+    def action_other_scale(self, axis: str) -> None:
+        """An axis by the other scale."""
+        self._view = replace(self._view, log=self._view.log ^ {axis})
+        self.redraw()
+
+    def action_hide(self) -> None:
+        """Hide the series one is on."""
+        spot, chart = self._spot, self._chart
+        if spot is not None and chart is not None and len(series_of(chart)) > len(self._view.hidden) + 1:
+            self._view = replace(self._view, hidden=self._view.hidden | {spot.series})
+            self.redraw()
+
+    def action_show_all(self) -> None:
+        """Everything again."""
+        self._view = View()
+        self.redraw()
+
+    def action_next_factor(self) -> None:
+        """Run over another factor."""
+        results = host(self).results
+        found = numbers(results) if results is not None else []
+        if len(found) < 2:
+            self.notify("This study varies one number only.")
+            return
+        now = found.index(self._factor) if self._factor in found else 0
+        self._factor, self._view, self._at = found[(now + 1) % len(found)], View(), 0
+        self._make()
+
+    def action_next_measure(self) -> None:
+        """The next measure."""
+        app = host(self)
+        position = MAP_MEASURES.index(app.measure) if app.measure in MAP_MEASURES else -1
+        app.measure = MAP_MEASURES[(position + 1) % len(MAP_MEASURES)]
+        self._make()
+
+    def action_others(self) -> None:
+        """Lay somebody else's figures over it, or take them away."""
+        if self._others is not None:
+            self._others = None
+            self._make()
+            return
+        choices = [Choice(str(path), path.name, str(path.parent)) for path in host(self).desk.reported()]
+
+        def chosen(key: str | None) -> None:
+            if key is not None:
+                self._others = Path(key).expanduser()
+                self._make()
+
+        self.app.push_screen(Chooser("Whose figures? A CSV file, see docs/charts.md.", choices, free=True), chosen)
+
+    def action_open_point(self) -> None:
+        """The sheet of the cell one is on."""
+        spot = self._spot
+        if spot is not None and spot.key:
+            host(self).open_cell(spot.key)
+
+    def copied(self) -> str:
+        """The points of the chart, as a table."""
+        chart, results = self._shown, host(self).results
+        return "" if chart is None or results is None else points_text(chart)
+
+    def drawn(self) -> tuple[list[str], str] | None:
+        """The command that draws what is shown."""
+        results, view = host(self).results, self._view
+        if self._chart is None or results is None or not results.run.run_id:
+            return None
+        words = ["chart", results.run.run_id, "--kind", self._kind, "--measure", host(self).measure]
+        words += ["--factor", self._factor] if self._factor else []
+        words += ["--with", str(self._others)] if self._others is not None else []
+        words += [word for name in sorted(view.hidden) for word in ("--hide", name)]
+        words += ["--log", "".join(sorted(view.log))] if view.log else []
+        words += ["--range", f"{view.window[0]!r}..{view.window[1]!r}"] if view.window is not None else []
+        return words, f"{results.study.name}-{results.run.number}-{self._kind}-{host(self).measure}"
+
+    def action_back(self) -> None:
+        """Back to the map."""
+        host(self).go("map")
