@@ -141,7 +141,7 @@ def test_a_study_file_states_a_search_and_what_is_wrong_with_it() -> None:
         ("concurrency = [4]", "threads = [1, 2]", "concurrency does not vary"),
         (
             "[capacity]",
-            "[repeats]\nuntil_percent = 2\ncount = 3\nceiling = 9\n[capacity]",
+            "[repeats]\nuntil_percent = 2\ncount = 6\n[capacity]",
             "the search decides what is measured",
         ),
     ):
