@@ -168,9 +168,11 @@ def test_every_field_reads_its_own_example(path: tuple[str, ...]) -> None:
 
 def test_every_field_of_a_study_file_can_be_edited() -> None:
     """The table of fields and the sections of a study file name the same things, with the same defaults."""
-    models: dict[str, Any] = {"prompts": sections.PromptsSection, "load": sections.LoadSection, "repeats": sections.RepeatsSection,  # noqa: E501
-              "promise": sections.PromiseSection, "design": sections.DesignSection, "limits": sections.LimitsSection,
-              "retry": sections.RetrySection, "endpoint": sections.EndpointSection}  # fmt: skip
+    models: dict[str, Any] = {
+        "prompts": sections.PromptsSection, "load": sections.LoadSection, "repeats": sections.RepeatsSection,
+        "promise": sections.PromiseSection, "capacity": sections.CapacitySection, "design": sections.DesignSection,
+        "limits": sections.LimitsSection, "retry": sections.RetrySection, "endpoint": sections.EndpointSection,
+    }  # fmt: skip
     top = {"question", "name", "seed", "temperature"}
     assert {f.name for f in FIELDS.values() if f.section == "question"} == top
     assert set(sections.StudyFile.model_fields) == {*top, "format", "vary", "hold", *models}

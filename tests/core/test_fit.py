@@ -12,7 +12,9 @@ from zinc_kettle.core.fit.placement import Device, place
 from zinc_kettle.core.fit.remedies import GOOD, best_quantization, remedies
 from zinc_kettle.core.fit.sizing import Wish, buffers_bytes, kv_bytes, layer_kv_bytes, sizes
 from zinc_kettle.core.model_shape import ModelShape, from_sizes
+from zinc_kettle.core.rig import Fact, Rig
 from zinc_kettle.core.storage_types import LADDER, STORAGE_TYPES
+from zinc_kettle.present.fit_rows import FILTERS, SORTS, Candidate, FitRow, Measured, chosen_rows, fit_rows, verdict
 
 GB = 1_000_000_000
 MIB = 1 << 20
@@ -174,3 +176,37 @@ def test_impossible_shapes(wrong: dict[str, int]) -> None:
     """Are refused."""
     with pytest.raises(ValueError, match="at least 1"):
         from_sizes(**{"layers": 2, "heads": 2, "head_dim": 64, "ffn": 64, "vocab": 10, **wrong})  # type: ignore[arg-type]
+
+
+def rows_at(pace: float | None, **more: Measured) -> list[FitRow]:
+    """A model of a file in two quantizations, on a rig that reads 12 GB a second."""
+    rig = Rig("desk", "here", {"memory_bytes": Fact(64 * GB, "gathered"), "bandwidth": Fact(12e9, "typed"),
+                               "physical_cores": Fact(4, "gathered")})  # fmt: skip
+    wanted = [Candidate(f"kelp.{q}", SMALL_4B.at(q), "file", "kelp") for q in ("F16", "Q8_0")]
+    return fit_rows(wanted, rig, Wish(), threads=4, calibration=rig.prior(), pace=pace,
+                    measured={f"kelp.{name}": found for name, found in more.items()})  # fmt: skip
+
+
+SMALL_4B = from_sizes(layers=36, heads=20, kv_heads=4, head_dim=128, ffn=10_240, vocab=32_000)
+
+
+def test_the_best_that_fits_also_keeps_the_pace() -> None:
+    """The highest precision is best until it is too slow; what was measured decides over what is predicted."""
+    speed = {r.candidate.name: r.decode.value for r in rows_at(None) if r.decode}
+    assert speed["kelp.Q8_0"] > speed["kelp.F16"]
+    assert [r.best for r in rows_at(None)] == [True, False]
+    between = (speed["kelp.F16"] + speed["kelp.Q8_0"]) / 2
+    assert [r.best for r in rows_at(between)] == [False, True]
+    assert [r.best for r in rows_at(10 * speed["kelp.Q8_0"])] == [False, False]
+    faster = rows_at(between, F16=Measured(2 * between, between, 3 * between, "desk study"))
+    assert [r.best for r in faster] == [True, False] and "measured" in verdict(faster[0])
+    assert [r.candidate.name for r in chosen_rows(rows_at(between), FILTERS[2], SORTS[0])] == ["kelp.Q8_0"]
+    assert chosen_rows(rows_at(None), FILTERS[0], SORTS[1])[0].candidate.name == "kelp.Q8_0"
+
+
+def test_no_quantization_is_advised_that_is_not_there() -> None:
+    """A file that exists as F16 only: not advised to be Q4_0; one that exists as Q8_0, too, is."""
+    devices = [Device("main memory", True, int(6 * GB), 12e9)]
+    assert any("instead of F16" in r.what for r in remedies(SMALL_4B, Wish(), devices))
+    assert not any("instead of F16" in r.what for r in remedies(SMALL_4B, Wish(), devices, among={"F16"}))
+    assert best_quantization(SMALL_4B, Wish(), devices, among={"F16", "Q8_0"})[0] == "Q8_0"  # type: ignore[index]

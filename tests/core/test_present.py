@@ -22,17 +22,16 @@ from zinc_kettle.core.repeat import Missing
 from zinc_kettle.core.results import Failure, KeptRepeat, RunInfo, StudyResults, cell_kept
 from zinc_kettle.core.value import Value
 from zinc_kettle.errors import UsageError
-from zinc_kettle.present.charts import CHART_KINDS, build, offered
+from zinc_kettle.present.charts import build, offered
 from zinc_kettle.present.charts.kinds import Subject
 from zinc_kettle.present.findings import answer, findings
 from zinc_kettle.present.json import cell_json, figure_json
 from zinc_kettle.present.planned import Planned
 from zinc_kettle.present.table import plan_rows, result_rows
 from zinc_kettle.present.values import bounds_text, value_text, whole_text
-from zinc_kettle.tui.draw.chart import draw_chart
 from zinc_kettle.tui.draw.fold import fold
 from zinc_kettle.tui.draw.map_page import MapPage, MapSubject
-from zinc_kettle.tui.theme import DARK, LIGHT
+from zinc_kettle.tui.theme import DARK
 
 FACTS: RunFacts = {"processor": "made up", "physical_cores": 2, "virtual": True}
 BROKEN = Failure("launch", "the engine did not start", "no memory")
@@ -237,19 +236,6 @@ def test_what_the_data_do_not_allow_is_not_offered() -> None:
         chart(results_of(FULL), "repeats")
     with pytest.raises(UsageError, match="one of: map"):
         chart(results_of(FULL), "pie")
-
-
-@pytest.mark.parametrize("kind", CHART_KINDS)
-def test_every_kind_is_drawn_by_both_backends(kind: str) -> None:
-    """As SVG and PDF, the same bytes twice; in the terminal within its width, in both themes."""
-    results = results_of(FULL)
-    made = chart(results, kind, place=5 if CHART_KINDS[kind].of == "cell" else None)
-    for ending in ("svg", "pdf"):
-        assert draw(made, ending) == draw(made, ending) and len(draw(made, ending)) > 3_000
-    if kind != "map":
-        for palette in (DARK, LIGHT):
-            lines = draw_chart(made, 70, 24, palette).plain.splitlines()
-            assert len(lines) > 4 and max(map(len, lines)) <= 70, lines
 
 
 def test_simulated_is_said_on_every_chart() -> None:

@@ -1,4 +1,4 @@
-"""Commands that answer: duel, ladder, capacity, chart."""
+"""Commands that answer: duel, ladder, capacity, chart, lineup."""
 
 from __future__ import annotations
 
@@ -81,3 +81,24 @@ def chart(
         list_charts(study, wanted, store or context.obj)
     else:
         draw_chart(study, out or (), folder, wanted, store or context.obj)
+
+
+def lineup(
+    context: typer.Context,
+    studies: Annotated[list[str], typer.Argument(help="STUDY[:RUN], one or more.")],
+    by: Annotated[
+        str, typer.Option("--by", help="The factor whose levels are lined up: rig, model, quantization, a setting.")
+    ] = "",
+    measure: MeasureOption = "",
+    per: Annotated[str, typer.Option("--per", help="price, watt or cost (of a million tokens).")] = "",
+    reference: Annotated[str, typer.Option("--index", help="Index of all against this one.")] = "",
+    about: Annotated[str, typer.Option("--about", help="All that is known of this one.")] = "",
+    out: OutOption = None,
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Line up rigs, models, quantizations or settings from best to worst; what is alike stands in one bracket."""
+    from zinc_kettle.cli.lineup import Asked, tell_lineup
+
+    asked = Asked(by, measure, per, reference, about)
+    tell_lineup(studies, asked, store or context.obj, as_json=as_json, out=out or ())

@@ -8,15 +8,17 @@ from pathlib import Path
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
 from zinc_kettle.core.fit.placement import STATE_MARKS, place
+from zinc_kettle.core.fit.predict import Calibration
 from zinc_kettle.core.fit.sizing import Wish
 from zinc_kettle.core.model_shape import ModelShape, from_sizes
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.storage_types import CACHE_TYPES, STORAGE_TYPES
-from zinc_kettle.core.units import byte_size
+from zinc_kettle.core.units import byte_size, digits
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.fit_rows import Candidate, FitRow, detail, fit_record, fit_rows, speed_text, verdict
 from zinc_kettle.wiring.build import open_store, rig_book
-from zinc_kettle.wiring.fitting import calibration, candidates
+from zinc_kettle.wiring.charting import preferences
+from zinc_kettle.wiring.fitting import calibration, candidates, measured_before
 
 SIZES = (
     "layers", "heads", "kv-heads", "head-dim", "width", "ffn", "vocab", "experts", "experts-active", "window",
@@ -84,7 +86,7 @@ def wish_from(
 
 def show_fit(
     paths: list[Path], rig_name: str | None, store_path: Path | None, wish: Wish, *,
-    shape: ModelShape | None, threads: int | None, as_json: bool,
+    shape: ModelShape | None, threads: int | None, as_json: bool, pace: float | None = None,
 ) -> None:  # fmt: skip
     """Print what fits.
 
@@ -96,6 +98,7 @@ def show_fit(
         shape: A model that is only a shape; None for files.
         threads: For the predicted speed; None for the best.
         as_json: JSON Lines on standard output.
+        pace: The decode speed that is needed, tokens per second; None for the person's own, 0 for any.
 
     Raises:
         UsageError: The rig or a model cannot be used.
@@ -107,8 +110,11 @@ def show_fit(
     if rig.memory_bytes is None:
         rig = asyncio.run(_gathered(book, plan.name))
     wanted = [Candidate(shape.name, shape, "shape")] if shape else candidates(where, rig, paths)
-    known = calibration(open_store(where), rig) if where.store.exists() else rig.prior()
-    rows = fit_rows(wanted, rig, wish, threads=threads, calibration=known)
+    store = open_store(where) if where.store.exists() else None
+    known = rig.prior() if store is None else calibration(store, rig)
+    needed = preferences(where).pace.rate if pace is None else pace or None
+    before = {} if store is None else measured_before(store, rig)
+    rows = fit_rows(wanted, rig, wish, threads=threads, calibration=known, pace=needed, measured=before)
     if as_json:
         for row in rows:
             output.json_line(_record(row, rig, wish))
@@ -118,7 +124,7 @@ def show_fit(
             "The model folder is empty. Give GGUF files or folders, or make a model: zinc-kettle synth brine-60m"
         )
         return
-    _tell(rows, rig, wish)
+    _tell(rows, rig, wish, known, threads)
 
 
 async def _gathered(book: object, name: str) -> Rig:
@@ -141,7 +147,7 @@ def _record(row: FitRow, rig: Rig, wish: Wish) -> dict[str, object]:
     return fit_record(row, rig, wish)
 
 
-def _tell(rows: list[FitRow], rig: Rig, wish: Wish) -> None:
+def _tell(rows: list[FitRow], rig: Rig, wish: Wish, known: Calibration, threads: int | None) -> None:
     memories = ", ".join(f"{d.name} {byte_size(d.capacity_bytes)}" for d in rig.devices()) or "memory not known"
     simulated = "  SIMULATED" if rig.simulated else ""
     output.line(f"On {rig.name} ({memories}){simulated}")
@@ -152,7 +158,7 @@ def _tell(rows: list[FitRow], rig: Rig, wish: Wish) -> None:
     output.table(heads, [_cells(row) for row in rows])
     for row in rows:
         if row.placement is not None and len(rows) == 1:
-            _further(row, rig, wish)
+            _further(row, rig, wish, known, threads)
         for note in row.candidate.shape.notes if row.candidate.shape else ():
             output.line(f"▲ {row.candidate.name}: {note}")
 
@@ -170,9 +176,14 @@ def _cells(row: FitRow) -> list[str]:
     ]  # fmt: skip
 
 
-def _further(row: FitRow, rig: Rig, wish: Wish) -> None:
-    more = detail(row, rig, wish)
+def _further(row: FitRow, rig: Rig, wish: Wish, known: Calibration, threads: int | None) -> None:
+    more = detail(row, rig, wish, calibration=known, threads=threads)
     for remedy in more.remedies:
         output.line(f"  would fit: {remedy.what} ({remedy.cost})")
     if more.best is not None:
-        output.line(f"  best quantization that fits here: {more.best[0]}")
+        pace = " and keeps the pace" if row.pace is not None else ""
+        output.line(f"  best quantization that fits here{pace}: {more.best[0]}")
+    elif more.slow:
+        output.line("  nothing of it that fits here keeps the pace")
+    if row.measured is not None:
+        output.line(f"  measured here: {digits(row.measured.value)} tok/s, {row.measured.how}")

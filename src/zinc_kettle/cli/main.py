@@ -234,7 +234,7 @@ def acknowledge(
     acknowledge_caution(study, caution, note, cell, store or context.obj)
 
 
-for _command in (answering.duel, answering.ladder, answering.capacity, answering.chart):
+for _command in (answering.duel, answering.ladder, answering.capacity, answering.chart, answering.lineup):
     app.command()(_command)
 
 
@@ -264,6 +264,10 @@ def fit(
     device_layers: Annotated[Optional[int], typer.Option("--device-layers", min=0)] = None,  # noqa: UP045
     experts_in_main: Annotated[bool, typer.Option("--experts-in-main", help="Keep experts in main memory.")] = False,
     threads: Annotated[Optional[int], typer.Option("--threads", min=1, help="Threads for the predicted speed.")] = None,  # noqa: UP045
+    pace: Annotated[
+        Optional[float],  # noqa: UP045
+        typer.Option("--pace", min=0, help="Decode speed that is needed, tokens per second; 0 for any."),
+    ] = None,
     store: StoreOption = None,
     as_json: JsonOption = False,
 ) -> None:
@@ -275,7 +279,7 @@ def fit(
         device_layers=device_layers, experts_in_main=experts_in_main,
     )  # fmt: skip
     given = parse_shape(shape, weight_type=weights, gated=not plain_ffn, tied=tied) if shape else None
-    show_fit(models or [], rig, store or context.obj, wish, shape=given, threads=threads, as_json=as_json)
+    show_fit(models or [], rig, store or context.obj, wish, shape=given, threads=threads, as_json=as_json, pace=pace)
 
 
 @app.command()

@@ -6,7 +6,8 @@ One comparison for the map, the findings and whatever ranks or judges. What inte
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+import math
+from collections.abc import Callable, Container, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
@@ -354,6 +355,36 @@ class Alignment:
             return ()
         shared = set(self.pairs[0].differences).intersection(*(p.differences for p in self.pairs[1:]))
         return tuple(d for d in self.pairs[0].differences if d in shared)
+
+
+def together(cells: Sequence[CellResults], name: str) -> Samples | None:
+    """The geometric mean of cells in each block all of them have; None where that is too few, or not positive."""
+    each = [samples(cell, name) for cell in cells]
+    by_block = [dict(zip(s.blocks, s.values, strict=False)) for s in each]
+    shared = sorted(set(by_block[0]).intersection(*by_block[1:])) if by_block else []
+    if len(shared) < MIN_REPEATS or any(row[block] <= 0 for row in by_block for block in shared):
+        return None
+    means = tuple(math.exp(sum(math.log(row[block]) for row in by_block) / len(by_block)) for block in shared)
+    return Samples(means, tuple(shared))
+
+
+def by_work(side: Side, named: Container[str]) -> dict[str, CellResults]:
+    """The cells of a side by what they did: workload, and the levels of the factors that no side fixes.
+
+    Args:
+        side: The side.
+        named: Factors that any of the sides fixes.
+    """
+    out: dict[str, CellResults] = {}
+    for cell in side.cells():
+        rest = {n: v for n, v in cell.cell.levels.items() if n not in named}
+        out[f"{_work(side, cell)} {levels_key(rest)}"] = cell
+    return out
+
+
+def definitions_of(side: Side) -> int:
+    """The version of the definitions its figures follow."""
+    return side.results.definitions
 
 
 def align(a: Side, b: Side) -> Alignment:

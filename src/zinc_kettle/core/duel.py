@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
 from zinc_kettle.core.compare import (
-    MIN_REPEATS,
     RATIO,
     Alignment,
     Effort,
@@ -16,7 +14,7 @@ from zinc_kettle.core.compare import (
     Samples,
     Side,
     align,
-    samples,
+    together,
 )  # fmt: skip
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.results import CellResults
@@ -95,23 +93,13 @@ def _contest(pairs: Sequence[Pair], name: str, *, paired: bool) -> Contest | Non
              if isinstance(x := p.a.value(name), Value) and isinstance(y := p.b.value(name), Value)]  # fmt: skip
     if not heads:
         return None
-    mine = _together([samples(p.a, name) for p in pairs])
-    its = _together([samples(p.b, name) for p in pairs])
+    mine = together([p.a for p in pairs], name)
+    its = together([p.b for p in pairs], name)
     ratio = None
     if mine is not None and its is not None:
         one = replace(its, blocks=its.blocks if paired else ()), replace(mine, blocks=mine.blocks if paired else ())
         ratio = RATIO(*one)
     return Contest(name, median([x for x, _ in heads]), median([y for _, y in heads]), ratio)
-
-
-def _together(each: Sequence[Samples]) -> Samples | None:
-    """The geometric mean of cells in each block all of them have; None where that is too few, or not positive."""
-    by_block = [dict(zip(s.blocks, s.values, strict=False)) for s in each]
-    shared = sorted(set(by_block[0]).intersection(*by_block[1:])) if by_block else []
-    if len(shared) < MIN_REPEATS or any(row[block] <= 0 for row in by_block for block in shared):
-        return None
-    means = tuple(math.exp(sum(math.log(row[block]) for row in by_block) / len(by_block)) for block in shared)
-    return Samples(means, tuple(shared))
 
 
 def _judged(contest: Contest, p: float) -> Contest:

@@ -49,6 +49,8 @@ class Finding:
     text: str
     cell: str = ""
     """Key of the cell where it is seen; empty where it is of the whole run."""
+    sides: tuple[Mapping[str, Level], ...] = ()
+    """Levels of the two sides it compares, where it does."""
 
 
 def main_measure(study: Study) -> str:
@@ -177,7 +179,8 @@ def _gains(results: StudyResults, name: str) -> list[Finding]:
     for gain in gains(results, name)[:MOST_GAINS]:
         effort = gain_effort(results, gain, smallest=smallest)
         said = _gain(gain, results.study.factors, title, effort, smallest=smallest)
-        out.append(replace(said, cell=_where(results, gain)))
+        sides = {gain.factor: gain.low}, {gain.factor: gain.high}
+        out.append(replace(said, cell=_where(results, gain), sides=sides))
     return out
 
 

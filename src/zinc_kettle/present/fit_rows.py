@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from zinc_kettle.core.fit.placement import Device, Placement, place
@@ -33,6 +33,17 @@ class Candidate:
     """How a study names it."""
 
 
+@dataclass(frozen=True, slots=True)
+class Measured:
+    """The decode speed a study measured of a model on a rig, with a single stream."""
+
+    value: float
+    low: float
+    high: float
+    how: str
+    """With which settings, and in which study."""
+
+
 @dataclass(frozen=True)
 class FitRow:
     """One candidate on one rig."""
@@ -44,7 +55,21 @@ class FitRow:
     reason: str = ""
     """Why there is no placement or no prediction."""
     best: bool = False
-    """The best quantization of its family that fits."""
+    """The highest precision of its family that fits and keeps the pace."""
+    keeps_pace: bool | None = None
+    """Whether its predicted speed keeps the pace, band and all; None where the pace lies within the band, or nothing is
+    predicted."""
+    measured: Measured | None = None
+    """What was measured of it on this rig."""
+
+    @property
+    def fast_enough(self) -> bool:
+        """True where it keeps the pace by what was measured, else by what is predicted."""
+        speed = self.measured or self.decode
+        return speed is not None and self.keeps_pace is not False and (self.pace is None or speed.value >= self.pace)
+
+    pace: float | None = None
+    """The decode speed that is needed."""
 
 
 @dataclass(frozen=True)
@@ -53,6 +78,8 @@ class Detail:
 
     remedies: list[Remedy] = field(default_factory=list)
     best: tuple[str, Placement] | None = None
+    slow: bool = False
+    """True where something fits, but nothing that keeps the pace."""
 
 
 def fit_rows(
@@ -63,6 +90,8 @@ def fit_rows(
     threads: int | None,
     calibration: Calibration,
     depth: float | None = None,
+    pace: float | None = None,
+    measured: Mapping[str, Measured] | None = None,
 ) -> list[FitRow]:
     """A row for each candidate, in their order.
 
@@ -73,19 +102,54 @@ def fit_rows(
         threads: None for the best known.
         calibration: What was fitted to measurements on it before.
         depth: Tokens in context at which decode is predicted; None for half of it full.
+        pace: The decode speed that is needed, tokens per second; None for any.
+        measured: What was measured on this rig, by the candidate's name.
     """
     devices = rig.devices()
     deep = wish.context * DEPTH_SHARE if depth is None else depth
     rows = [_row(c, rig, devices, wish, threads, calibration, deep) for c in candidates]
+    told = measured or {}
+    rows = [replace(r, pace=pace, keeps_pace=_keeps(r.decode, pace), measured=told.get(r.candidate.name)) for r in rows]
     marked = set()
     for family in {r.candidate.family for r in rows if r.candidate.family}:
         good = [r for r in rows if r.candidate.family == family and r.placement and r.placement.state in GOOD]
-        if good:
-            marked.add(id(max(good, key=_bits)))
-    return [
-        r if id(r) not in marked else FitRow(r.candidate, r.placement, r.decode, r.prefill, r.reason, best=True)
-        for r in rows
-    ]
+        # What nothing is predicted of may be fast enough: it is not held against it.
+        enough = [r for r in good if r.fast_enough or (r.decode is None and r.measured is None)]
+        if enough:
+            marked.add(id(max(enough, key=_bits)))
+    return [replace(r, best=True) if id(r) in marked else r for r in rows]
+
+
+def _keeps(decode: Prediction | None, pace: float | None) -> bool | None:
+    if decode is None or pace is None:
+        return None
+    return True if decode.low >= pace else False if decode.high < pace else None
+
+
+FILTERS = ("all", "what fits", "what fits and keeps the pace")
+SORTS = ("as found", "fastest first", "highest precision first", "smallest first")
+
+
+def chosen_rows(rows: Sequence[FitRow], which: str, order: str) -> list[FitRow]:
+    """Rows that pass a filter, in an order.
+
+    Args:
+        rows: All of them.
+        which: One of FILTERS.
+        order: One of SORTS.
+    """
+    out = list(rows)
+    if which != FILTERS[0]:
+        out = [r for r in out if r.placement is not None and r.placement.works]
+    if which == FILTERS[2]:
+        out = [r for r in out if r.fast_enough]
+    if order == SORTS[1]:
+        out.sort(key=lambda r: -(r.decode.value if r.decode else 0.0))
+    elif order == SORTS[2]:
+        out.sort(key=lambda r: -_bits(r))
+    elif order == SORTS[3]:
+        out.sort(key=lambda r: r.candidate.shape.weights_bytes if r.candidate.shape else 0)
+    return out
 
 
 def _bits(row: FitRow) -> float:
@@ -112,12 +176,36 @@ def _row(
     return FitRow(candidate, placement, decode, prefill, reason)
 
 
-def detail(row: FitRow, rig: Rig, wish: Wish) -> Detail:
-    """What would make it fit, and the best quantization that does."""
+def detail(row: FitRow, rig: Rig, wish: Wish, rows: Sequence[FitRow] = (), *, calibration: Calibration | None = None,
+           threads: int | None = None) -> Detail:  # fmt: skip
+    """What would make it fit, and the best quantization that does and that keeps the pace.
+
+    Args:
+        row: The row.
+        rig: The rig, with its facts.
+        wish: How the model is to be run.
+        rows: All rows: a model of a file is only advised in quantizations that are among them.
+        calibration: For the speed of other quantizations; nothing is held against a pace without it.
+        threads: Of these predictions.
+    """
     devices, shape = rig.devices(), row.candidate.shape
     if shape is None or not devices:
         return Detail()
-    return Detail(remedies(shape, wish, devices), best_quantization(shape, wish, devices))
+    among = None
+    if row.candidate.where == "file":
+        family = [r.candidate.shape for r in rows or (row,) if r.candidate.family == row.candidate.family]
+        among = {s.main_type for s in family if s is not None}
+
+    def keeps(other: ModelShape, placement: Placement) -> bool:
+        if row.pace is None or calibration is None:
+            return True
+        depth = wish.context * DEPTH_SHARE
+        speed = placed_speed(other, placement, rig.machine(threads), calibration, depth=depth, cache=wish.cache)
+        return speed is None or speed.value >= row.pace
+
+    best = best_quantization(shape, wish, devices, among=among, keeps=keeps)
+    fits = best_quantization(shape, wish, devices, among=among)
+    return Detail(remedies(shape, wish, devices, among=among), best, slow=best is None and fits is not None)
 
 
 def verdict(row: FitRow) -> str:
@@ -135,7 +223,18 @@ def verdict(row: FitRow) -> str:
         "shared": f"shared: {on} of {placement.layers} layers on devices, the rest in main memory, as chosen",
         "spills": f"spills: {on} of {placement.layers} layers on devices, the rest in slower main memory",
     }
-    return f"{words[placement.state]}; {byte_size(headroom)} to spare"
+    return f"{words[placement.state]}; {byte_size(headroom)} to spare{pace_words(row)}"
+
+
+def pace_words(row: FitRow) -> str:
+    """`, keeps the pace of 5.3 tok/s`; empty where no pace was asked for, or nothing is predicted."""
+    if row.pace is None or (row.decode is None and row.measured is None):
+        return ""
+    needed = f"the pace of {digits(row.pace, significant=2)} tok/s"
+    if row.measured is not None:
+        return f"; {'keeps' if row.measured.value >= row.pace else 'is slower than'} {needed}, measured"
+    words = {True: "keeps", False: "is slower than", None: "may or may not keep"}
+    return f"; {words[row.keeps_pace]} {needed}"
 
 
 def short_verdict(row: FitRow) -> str:
@@ -176,6 +275,11 @@ def fit_record(row: FitRow, rig: Rig | None, wish: Wish) -> dict[str, Any]:
     if placement is not None:
         out |= sizes_record(placement)
         out |= {"state": placement.state, "headroom_bytes": placement.headroom_bytes, "best": row.best}
+    out |= {"pace": row.pace, "keeps_pace": row.keeps_pace}
+    out["measured"] = None if row.measured is None else {
+        "value": row.measured.value, "low": row.measured.low, "high": row.measured.high, "unit": "tokens/s",
+        "how": row.measured.how,
+    }  # fmt: skip
     for name, prediction in (("decode", row.decode), ("prefill", row.prefill)):
         out[name] = None if prediction is None else {
             "value": prediction.value, "low": prediction.low, "high": prediction.high, "unit": "tokens/s",

@@ -14,14 +14,16 @@ if TYPE_CHECKING:
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.fit.remedies import Remedy
     from zinc_kettle.core.fit.sizing import Wish as FitWish
+    from zinc_kettle.core.lineup import Entrant
     from zinc_kettle.core.plan import Cell, Study
+    from zinc_kettle.core.preferences import Preferences
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.core.schedule import Decision
     from zinc_kettle.core.steering import Wish
     from zinc_kettle.core.validate import Problem
     from zinc_kettle.present.charts.kinds import Subject
-    from zinc_kettle.present.fit_rows import FitRow
+    from zinc_kettle.present.fit_rows import Detail, FitRow
     from zinc_kettle.session.progress import Event
     from zinc_kettle.tui.planning import OpenPlan, Planner
     from zinc_kettle.tui.run_state import RunState
@@ -79,6 +81,15 @@ class NamedSide:
     about: str = ""
 
 
+@dataclass(frozen=True)
+class Asked:
+    """Who is lined up, by which factor, and the person's own figures."""
+
+    entrants: Sequence[Entrant]
+    by: str
+    own: Preferences
+
+
 class Desk(Protocol):
     """The rest of the tool, as the screen sees it."""
 
@@ -130,8 +141,16 @@ class Desk(Protocol):
         """Keep an engine that already runs: `desk = http://127.0.0.1:8080, key OFFICE_KEY`."""
         ...
 
-    def fit(self, name: str, wish: FitWish, threads: int) -> list[FitRow]:
-        """What fits on a rig; answers at once after the first time."""
+    def fit(self, name: str, wish: FitWish, threads: int, pace: float | None) -> list[FitRow]:
+        """What fits on a rig, and keeps a pace; answers at once after the first time."""
+        ...
+
+    def fit_detail(self, name: str, row: FitRow, wish: FitWish, rows: Sequence[FitRow], threads: int) -> Detail:
+        """What would make a model fit there, and its best quantization."""
+        ...
+
+    def preferences(self) -> Preferences:
+        """The person's own figures."""
         ...
 
     def remedies(self, cell: Cell) -> tuple[str, list[Remedy]]:
@@ -171,6 +190,14 @@ class Desk(Protocol):
 
     def side(self, place: str, shown: StudyResults | None) -> Side:
         """A side by its name; `shown` is the open study, used as it is."""
+        ...
+
+    def entrants(self, runs: Sequence[StudyResults], by: str) -> Asked:
+        """Who is lined up of some runs, by a factor; by the usual one where none is named."""
+        ...
+
+    def rig_of(self, side: Side) -> Rig | None:
+        """The one rig a side was measured on, with what is known of it."""
         ...
 
     def chart_subject(self, results: StudyResults, measure: str, factor: str, others: Path | None) -> Subject:

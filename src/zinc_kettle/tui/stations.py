@@ -85,6 +85,14 @@ STATIONS: tuple[StationKind, ...] = (
         missing=_no_study,
     ),
     StationKind(
+        "lineup",
+        "Lineup",
+        "LineupScreen",
+        "Which is best for me, money and watts included?",
+        key="7",
+        missing=_no_study,
+    ),
+    StationKind(
         "answers", "Answers", "AnswersScreen", "What did they write, side by side?", within="map", missing=_no_study
     ),
     StationKind(

@@ -16,7 +16,7 @@ from zinc_kettle.core.facts import MachineFacts, RunFacts
 from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.units import byte_size, plural
 from zinc_kettle.errors import KettleError, UsageError
-from zinc_kettle.tui.bridge import NamedSide, RunEntry, ShelfEntry
+from zinc_kettle.tui.bridge import Asked, NamedSide, RunEntry, ShelfEntry
 
 if TYPE_CHECKING:
     from zinc_kettle.core.compare import Side
@@ -24,12 +24,13 @@ if TYPE_CHECKING:
     from zinc_kettle.core.fit.remedies import Remedy
     from zinc_kettle.core.fit.sizing import Wish
     from zinc_kettle.core.plan import Cell, Study
+    from zinc_kettle.core.preferences import Preferences
     from zinc_kettle.core.results import RunInfo, StudyResults
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.core.steering import Wish as SteerWish
     from zinc_kettle.core.validate import Problem
     from zinc_kettle.present.charts.kinds import Subject
-    from zinc_kettle.present.fit_rows import FitRow
+    from zinc_kettle.present.fit_rows import Detail, FitRow
     from zinc_kettle.session.experiment import Experiment
     from zinc_kettle.session.progress import Event
     from zinc_kettle.store.reading import RunRow, StudyRow
@@ -231,9 +232,19 @@ class RealDesk:
         """Keep an engine that already runs."""
         return self._rigs.add_address(text)
 
-    def fit(self, name: str, wish: Wish, threads: int) -> list[FitRow]:
+    def fit(self, name: str, wish: Wish, threads: int, pace: float | None) -> list[FitRow]:
         """What fits on a rig."""
-        return self._rigs.fit(name, wish, threads)
+        return self._rigs.fit(name, wish, threads, pace)
+
+    def fit_detail(self, name: str, row: FitRow, wish: Wish, rows: Sequence[FitRow], threads: int) -> Detail:
+        """What would make a model fit there, and its best quantization."""
+        return self._rigs.detail(name, row, wish, rows, threads)
+
+    def preferences(self) -> Preferences:
+        """The person's own figures."""
+        from zinc_kettle.wiring.charting import preferences
+
+        return preferences(self._places)
 
     def remedies(self, cell: Cell) -> tuple[str, list[Remedy]]:
         """Why a cell does not load, and what would make it load."""
@@ -310,6 +321,29 @@ class RealDesk:
             self._sides = Sides(self._places, lambda: self._sample if self._examples and self._sample else self._store)
         self._sides.shown = shown
         return self._sides.side(place)
+
+    def entrants(self, runs: Sequence[StudyResults], by: str) -> Asked:
+        """Who is lined up of some runs.
+
+        Raises:
+            UsageError: No run varies the factor.
+            StudyFileError: The person's own figures, or the rig file, cannot be read.
+        """
+        from zinc_kettle.wiring.charting import preferences
+        from zinc_kettle.wiring.lining import entrants_of, usual_factor
+
+        factor = by or usual_factor(runs[0])
+        known = {rig.name: rig for rig in self._rigs.rigs()}
+        return Asked(entrants_of(runs, factor, known), factor, preferences(self._places))
+
+    def rig_of(self, side: Side) -> Rig | None:
+        """The one rig a side was measured on."""
+        from zinc_kettle.wiring.lining import rig_of
+
+        try:
+            return rig_of(side, {rig.name: rig for rig in self._rigs.rigs()})
+        except KettleError:
+            return None
 
     def chart_subject(self, results: StudyResults, measure: str, factor: str, others: Path | None) -> Subject:
         """What a chart of a run is drawn of."""

@@ -3,21 +3,24 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
 from zinc_kettle.core.breakdown import point_of
+from zinc_kettle.core.facts import MachineFacts
 from zinc_kettle.core.fit.predict import Calibration, Point, calibrate
 from zinc_kettle.core.rig import Probe, Rig
+from zinc_kettle.core.value import Value
 from zinc_kettle.errors import KettleError, ModelError
 from zinc_kettle.formats.scan import FoundModel, read_model, scan
-from zinc_kettle.present.fit_rows import Candidate
+from zinc_kettle.present.fit_rows import Candidate, Measured
 from zinc_kettle.sim.fleet import SIM_MODELS, sim_shape
 from zinc_kettle.wiring.planning import levels_of_model, models_here
 
 if TYPE_CHECKING:
+    from zinc_kettle.core.results import CellResults, StudyResults
     from zinc_kettle.store.store import KettleStore
 
 RUNS = 12
@@ -67,26 +70,51 @@ def calibration(store: KettleStore, rig: Rig) -> Calibration:
 
     A rig with fast devices is not calibrated: what ran on a device says nothing of main memory.
     """
-    from zinc_kettle.store.reading import open_run, shelf
-
     points: list[Point] = []
     if any(not device.main for device in rig.devices()):
         return rig.prior()
+    for results, cell, facts in _measured_on(store, rig):
+        probe = Probe.from_plain(facts["probe"]) if facts.get("probe") else rig.probe
+        threads = int(cell.cell.level("threads") or rig.cores)
+        machine = probe.machine(threads) if probe else rig.machine()
+        point = None if machine is None else point_of(results, cell, machine)
+        points += [] if point is None else [point]
+    return calibrate(points, rig.prior())
+
+
+def _measured_on(store: KettleStore, rig: Rig) -> Iterator[tuple[StudyResults, CellResults, MachineFacts]]:
+    """Measured cells of a rig in the newest runs, the newest first, with what was known of the machine then."""
+    from zinc_kettle.store.reading import open_run, shelf
+
     runs = [run for study in shelf(store) for run in study.runs]
     for run in sorted(runs, key=lambda run: run.created_s, reverse=True)[:RUNS]:
-        facts = run.facts if rig.reach == "here" else run.facts.get("rigs", {}).get(rig.name)
+        facts: MachineFacts | None = run.facts if rig.reach == "here" else run.facts.get("rigs", {}).get(rig.name)
         if not facts or facts.get("processor") != rig.get("processor"):
             continue
         try:
             results = open_run(store, run.run_id)
         except KettleError:
             continue
-        probe = Probe.from_plain(facts["probe"]) if facts.get("probe") else rig.probe
         own = {None, rig.name} if rig.reach == "here" else {rig.name}
         for cell in results.cells:
             if cell.done and cell.cell.settings["rig"] in own:
-                threads = int(cell.cell.level("threads") or rig.cores)
-                machine = probe.machine(threads) if probe else rig.machine()
-                point = None if machine is None else point_of(results, cell, machine)
-                points += [] if point is None else [point]
-    return calibrate(points, rig.prior())
+                yield results, cell, facts
+
+
+def measured_before(store: KettleStore, rig: Rig) -> dict[str, Measured]:
+    """The decode speed of each model that a study measured on a rig with a single stream: its fastest settings, newest
+    run. By the name of its file, or as the rehearsal names its models.
+    """
+    out: dict[str, tuple[str, Measured]] = {}
+    for results, cell, _ in _measured_on(store, rig):
+        value = cell.value("decode")
+        if not isinstance(value, Value) or int(cell.cell.settings["concurrency"] or 1) != 1:
+            continue
+        file = cell.kept.engine.get("file", {}).get("name")
+        name = file or f"{cell.cell.settings['model']} {cell.cell.settings['quantization']}"
+        place = f"{results.study.name}:{results.run.number}"
+        how = f"{cell.title}, {place}"
+        before = out.get(name)
+        if before is None or (before[0] == place and before[1].value < value.value):
+            out[name] = place, Measured(value.value, value.low, value.high, how)
+    return {name: found for name, (_, found) in out.items()}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import cache
 from typing import TYPE_CHECKING
 
@@ -22,9 +22,9 @@ from zinc_kettle.errors import KettleError, RigError, UsageError
 from zinc_kettle.formats.gguf_model import read_gguf
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.formats.presets import preset_shape
-from zinc_kettle.present.fit_rows import Candidate, FitRow, fit_rows
+from zinc_kettle.present.fit_rows import Candidate, Detail, FitRow, Measured, detail, fit_rows
 from zinc_kettle.sim.fleet import sim_shape
-from zinc_kettle.wiring.fitting import calibration, candidates
+from zinc_kettle.wiring.fitting import calibration, candidates, measured_before
 from zinc_kettle.wiring.rigbook import RigBook, is_here
 
 if TYPE_CHECKING:
@@ -47,6 +47,7 @@ class RigDesk:
         self._book = RigBook(places, demo=places.demo)
         self._candidates: dict[str, list[Candidate]] = {}
         self._calibrations: dict[str, Calibration] = {}
+        self._measured: dict[str, dict[str, Measured]] = {}
 
     def rigs(self) -> list[Rig]:
         """All rigs with what is known of them."""
@@ -82,6 +83,7 @@ class RigDesk:
         self._candidates[name] = await asyncio.to_thread(candidates, self._places, rig)
         if self._places.store.exists():  # asking what fits makes no store
             self._calibrations[name] = await asyncio.to_thread(calibration, self._store(), rig)
+            self._measured[name] = await asyncio.to_thread(measured_before, self._store(), rig)
         return rig
 
     def type_fact(self, name: str, text: str) -> Rig:
@@ -110,11 +112,18 @@ class RigDesk:
             found["name"], found["url"], model=found["model"] or "default", key_variable=found["key"]
         )
 
-    def fit(self, name: str, wish: Wish, threads: int) -> list[FitRow]:
+    def fit(self, name: str, wish: Wish, threads: int, pace: float | None) -> list[FitRow]:
         """What fits on a rig that is ready."""
         rig = self._book.rig(name)
         known = self._calibrations.get(name, rig.prior())
-        return fit_rows(self._candidates.get(name, []), rig, wish, threads=threads, calibration=known)
+        return fit_rows(self._candidates.get(name, []), rig, wish, threads=threads, calibration=known, pace=pace,
+                        measured=self._measured.get(name))  # fmt: skip
+
+    def detail(self, name: str, row: FitRow, wish: Wish, rows: Sequence[FitRow], threads: int) -> Detail:
+        """What would make a model fit there, and its best quantization."""
+        rig = self._book.rig(name)
+        known = self._calibrations.get(name, rig.prior())
+        return detail(row, rig, wish, rows, calibration=known, threads=threads)
 
     def predicted(self, study: Study) -> dict[str, FitRow]:
         """What is predicted of each cell, by key, of which model and rig are known."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Container, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
@@ -31,22 +31,44 @@ class Remedy:
     """The settings that change, by what they mean."""
 
 
-def best_quantization(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> tuple[str, Placement] | None:
-    """The first of the ladder, best first, that fits without spilling; None where none does."""
+def best_quantization(
+    shape: ModelShape, wish: Wish, devices: Sequence[Device], *, among: Container[str] | None = None,
+    keeps: Callable[[ModelShape, Placement], bool] = lambda _shape, _placement: True,
+) -> tuple[str, Placement] | None:  # fmt: skip
+    """The first of the ladder, best first, that fits without spilling and keeps the pace; None where none does.
+
+    Args:
+        shape: The model.
+        wish: How it is to be run.
+        devices: Memories of the rig.
+        among: Quantizations it exists in; None for a model that is only a shape.
+        keeps: Whether it is fast enough, as it would lie.
+    """
     for name in LADDER:
+        if among is not None and name not in among:
+            continue
         placement = place(shape.at(name), wish, devices)
-        if placement.state in GOOD:
+        if placement.state in GOOD and keeps(shape.at(name), placement):
             return name, placement
     return None
 
 
-def remedies(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> list[Remedy]:
-    """Single changes that make it fit without spilling, the least costly first; empty where it fits already."""
+def remedies(
+    shape: ModelShape, wish: Wish, devices: Sequence[Device], *, among: Container[str] | None = None
+) -> list[Remedy]:
+    """Single changes that make it fit without spilling, the least costly first; empty where it fits already.
+
+    Args:
+        shape: The model.
+        wish: How it is to be run.
+        devices: Memories of the rig.
+        among: Quantizations it exists in: no other is advised. None for a model that is only a shape.
+    """
     if place(shape, wish, devices).state in GOOD:
         return []
     tries = [
         _cache(shape, wish, devices), _context(shape, wish, devices), _slots(shape, wish, devices),
-        _micro_batch(shape, wish, devices), _quantization(shape, wish, devices), _experts(shape, wish, devices),
+        _micro_batch(shape, wish, devices), _quantization(shape, wish, devices, among), _experts(shape, wish, devices),
     ]  # fmt: skip
     return [r for r in tries if r is not None]
 
@@ -101,8 +123,12 @@ def _micro_batch(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Re
     return Remedy(what, "prefill may be slower", shape, found, change) if found else None
 
 
-def _quantization(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy | None:
+def _quantization(
+    shape: ModelShape, wish: Wish, devices: Sequence[Device], among: Container[str] | None
+) -> Remedy | None:
     for name in LADDER:
+        if among is not None and name not in among:
+            continue
         if STORAGE_TYPES[name].bits_per_weight < shape.bits_per_weight - 0.05:
             smaller = shape.at(name)
             found = _good(smaller, wish, devices)

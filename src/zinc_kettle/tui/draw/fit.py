@@ -32,7 +32,18 @@ class Control:
     text: str
 
 
-def controls(wish: Wish, threads: int, rig: Rig, layers: int | None) -> list[Control]:
+PACES = (2.0, 3.0, 4.0, 6.0, 8.0, 10.0, 15.0, 20.0, 30.0, 50.0, 100.0)
+"""Beside the person's own, and none at all."""
+
+
+def other_pace(now: float | None, step: int, own: float) -> float | None:
+    """The pace after one step: none, then from the slowest to the fastest, the person's own among them."""
+    steps: list[float | None] = [None, *sorted({*PACES, own})]
+    place = steps.index(now) if now in steps else 0
+    return steps[min(max(0, place + step), len(steps) - 1)]
+
+
+def controls(wish: Wish, threads: int, rig: Rig, layers: int | None, pace: float | None = None) -> list[Control]:
     """The controls that matter for a rig, with their values.
 
     Args:
@@ -40,8 +51,10 @@ def controls(wish: Wish, threads: int, rig: Rig, layers: int | None) -> list[Con
         threads: Threads of the engine.
         rig: The rig, with its facts.
         layers: Layers of the chosen model; None where there is none.
+        pace: The decode speed that is needed, tokens per second; None for any.
     """
     out = [
+        Control("pace", "any" if pace is None else f"{digits(pace, significant=2)} tok/s"),
         Control("context", f"{wish.context:,}"), Control("slots", str(wish.slots)), Control("cache", wish.cache),
         Control("micro-batch", f"{wish.micro_batch:,}"), Control("load", wish.load_mode),
         Control("threads", str(threads)),
@@ -124,7 +137,7 @@ def heads(width: int) -> str:
 
 def bar_room(width: int) -> int:
     """Characters a memory bar has."""
-    return max(12, min(48, width - NAME - TYPE - SPEED - 36))
+    return max(12, min(38, width - NAME - TYPE - SPEED - 36))
 
 
 def line(row: FitRow, palette: Palette, width: int) -> Text:
@@ -146,6 +159,10 @@ def line(row: FitRow, palette: Palette, width: int) -> Text:
     if row.best:
         out.append("best ", f"bold {palette.ink}")
     said = short_verdict(row)
+    if row.measured is not None:
+        out.append(f"● {digits(row.measured.value, significant=2)} measured  ", palette.ink)
+    if row.keeps_pace is False and not (row.measured and row.fast_enough):
+        out.append("too slow  ", palette.caution)
     out.append(said, palette.failure if bad else (palette.caution if _slow(placement) else palette.muted))
     out.truncate(width - 1, overflow="ellipsis")
     return out
@@ -221,11 +238,18 @@ def detail_text(row: FitRow, rig: Rig, more: Detail, palette: Palette) -> Text:
         out.append("would fit: ", palette.muted)
         out.append(remedy.what, palette.ink)
         out.append(f" ({remedy.cost})\n", palette.muted)
+    if row.measured is not None:
+        out.append("measured here: ", palette.muted)
+        value, low, high = (digits(v, significant=3) for v in (row.measured.value, row.measured.low, row.measured.high))
+        out.append(f"{value} tok/s ({low}–{high})", f"bold {palette.ink}")
+        out.append(f", {row.measured.how}\n", palette.muted)
     if more.best is not None:
-        out.append("best that fits here: ", palette.muted)
+        out.append("best that fits" + (" and keeps the pace: " if row.pace is not None else " here: "), palette.muted)
         out.append(f"{more.best[0]}\n", palette.ink)
+    elif more.slow:
+        out.append("nothing of it that fits keeps the pace\n", palette.caution)
     elif not placement.works:
-        out.append("no quantization fits here as set\n", palette.failure)
+        out.append("no quantization of it that is here fits as set\n", palette.failure)
     for note in shape.notes:
         out.append(f"▲ {note}\n", palette.caution)
     return out

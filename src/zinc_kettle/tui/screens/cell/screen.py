@@ -7,8 +7,10 @@ from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Digits, Footer, Input, Static
 
+from zinc_kettle.core.compare import standing
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.results import CellResults
+from zinc_kettle.core.steering import place_of
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.present.findings import main_measure
 from zinc_kettle.present.values import STATE_MARKS, bound_name, bounds_text, value_text
@@ -186,6 +188,16 @@ class CellScreen(Station):
         line.value = ""
         line.display = False
         self.set_focus(None)
+
+    def action_compare(self) -> None:
+        """Hold this cell against the best one."""
+        results = host(self).results
+        if results is None or not results.run.run_id:
+            return
+        best = standing(results, host(self).measure).best
+        mine = results.cell(self.key).cell
+        other = best.cell if best is not None else results.cells[0].cell
+        host(self).open_duel([place_of(results, cell.levels) for cell in (other, mine)])
 
     def action_back(self) -> None:
         """Leave the note line, or go back to the map."""

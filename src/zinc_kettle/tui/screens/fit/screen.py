@@ -9,13 +9,14 @@ from textual.widgets import Digits, Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
 from zinc_kettle.core.fit.sizing import Wish
+from zinc_kettle.core.preferences import Pace
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.units import byte_size, digits, plural
 from zinc_kettle.errors import KettleError
-from zinc_kettle.present.fit_rows import FitRow, detail
+from zinc_kettle.present.fit_rows import FILTERS, SORTS, FitRow, chosen_rows
 from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.bridge import host
-from zinc_kettle.tui.draw.fit import changed, controls, controls_line, detail_text, heads, line
+from zinc_kettle.tui.draw.fit import changed, controls, controls_line, detail_text, heads, line, other_pace
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.choices import Choices
 from zinc_kettle.tui.widgets.station_line import Stations
@@ -44,6 +45,11 @@ class FitScreen(Station):
         self._control = 0
         self._rows: list[FitRow] = []
         self._rig: Rig | None = None
+        self._all: list[FitRow] = []
+        self._own = Pace()
+        self._pace: float | None = self._own.rate
+        self._filter = 0
+        self._sort = 0
 
     def widgets(self) -> ComposeResult:
         """Rig, controls, models, the chosen one in detail."""
@@ -79,6 +85,9 @@ class FitScreen(Station):
         app = host(self)
         try:
             self._rig = await app.desk.ready_rig(app.rig)
+            own = app.desk.preferences().pace
+            if own != self._own:
+                self._own, self._pace = own, own.rate
         except KettleError as error:
             self.notify(str(error), severity="error", timeout=12)
             return
@@ -94,10 +103,11 @@ class FitScreen(Station):
             self.query_one("#title", Static).update(Text("Gathering the rig's facts …", p.muted))
             return
         try:
-            self._rows = host(self).desk.fit(rig.name, self._wish, self._threads)
+            self._all = host(self).desk.fit(rig.name, self._wish, self._threads, self._pace)
         except KettleError as error:
             self.notify(str(error), severity="error")
             return
+        self._rows = chosen_rows(self._all, FILTERS[self._filter], SORTS[self._sort])
         self._title(rig)
         options = self.query_one("#models", OptionList)
         width = options.content_size.width or self.size.width - 4
@@ -108,17 +118,25 @@ class FitScreen(Station):
                 options.replace_option_prompt_at_index(i, text)
         else:
             options.clear_options()
-            options.add_options([Option(text) for text in lines] or [Option(EMPTY, disabled=True)])
+            options.add_options([Option(text) for text in lines] or [Option(self._nothing, disabled=True)])
             if lines:
                 best = next((i for i, r in enumerate(self._rows) if r.best), 0)
                 options.highlighted = best
         self._detail()
+
+    @property
+    def _nothing(self) -> str:
+        return f"Nothing here is {FILTERS[self._filter]}; v shows all." if self._all else EMPTY
 
     def _title(self, rig: Rig) -> None:
         p = self.palette
         memories = ", ".join(f"{d.name} {byte_size(d.capacity_bytes)}" for d in rig.devices()) or "memory not known"
         out = Text(f"What fits on {'this machine' if rig.reach == 'here' else rig.name}?", f"bold {p.ink}")
         out.append(f"   {memories} · {plural(rig.cores, 'core')}", p.muted)
+        looked = [f"only {FILTERS[self._filter]}"] if self._filter else []
+        looked += [SORTS[self._sort]] if self._sort else []
+        if looked:
+            out.append(f"   {', '.join(looked)}", p.ink)
         if rig.simulated:
             out.append("   SIMULATED", f"bold {p.caution}")
         self.query_one("#title", Static).update(out)
@@ -136,13 +154,14 @@ class FitScreen(Station):
         rig, row, p = self._rig, self._chosen, self.palette
         if rig is None:
             return
-        items = controls(self._wish, self._threads, rig, self._layers())
+        items = controls(self._wish, self._threads, rig, self._layers(), self._pace)
         self._control = min(self._control, len(items) - 1)
         self.query_one("#controls", Static).update(controls_line(items, self._control, p))
         if row is None:
             self.query_one("#text", Static).update("")
             return
-        self.query_one("#text", Static).update(detail_text(row, rig, detail(row, rig, self._wish), p))
+        more = host(self).desk.fit_detail(rig.name, row, self._wish, self._all, self._threads)
+        self.query_one("#text", Static).update(detail_text(row, rig, more, p))
         number, words = "", Text()
         if row.decode is not None:
             number = digits(row.decode.value, significant=2)
@@ -173,7 +192,7 @@ class FitScreen(Station):
 
     def _choose(self, step: int) -> None:
         if self._rig is not None:
-            count = len(controls(self._wish, self._threads, self._rig, self._layers()))
+            count = len(controls(self._wish, self._threads, self._rig, self._layers(), self._pace))
             self._control = (self._control + step) % count
             self._detail()
 
@@ -188,8 +207,22 @@ class FitScreen(Station):
     def _change(self, step: int) -> None:
         if self._rig is None:
             return
-        name = controls(self._wish, self._threads, self._rig, self._layers())[self._control].name
+        name = controls(self._wish, self._threads, self._rig, self._layers(), self._pace)[self._control].name
+        if name == "pace":
+            self._pace = other_pace(self._pace, step, self._own.rate)
+            self.redraw()
+            return
         self._wish, self._threads = changed(name, step, self._wish, self._threads, self._rig, self._layers())
+        self.redraw()
+
+    def action_filter(self) -> None:
+        """Show all, what fits, or what fits and keeps the pace."""
+        self._filter = (self._filter + 1) % len(FILTERS)
+        self.redraw()
+
+    def action_sort(self) -> None:
+        """Another order."""
+        self._sort = (self._sort + 1) % len(SORTS)
         self.redraw()
 
     def action_plan_model(self) -> None:

@@ -265,12 +265,16 @@ class MapScreen(Steering):
             host(self).open_cell(chosen)
 
     def action_finding(self, place: int) -> None:
-        """Go to the cell where a finding is seen; once more opens it."""
-        found, view = self._digest.findings, self.query_one(MapView)
-        if place < len(found) and found[place].cell:
-            if view.chosen == found[place].cell:
+        """Go to the cell where a finding is seen; once more opens it, or the duel of the two sides it compares."""
+        found, view, results = self._digest.findings, self.query_one(MapView), self.results
+        if results is None or place >= len(found) or not found[place].cell:
+            return
+        if view.chosen == found[place].cell:
+            if found[place].sides and results.run.run_id:
+                host(self).open_duel([place_of(results, levels) for levels in found[place].sides])
+            else:
                 self.action_open_cell()
-            view.choose(found[place].cell)
+        view.choose(found[place].cell)
 
     def action_answers(self) -> None:
         """Read the answers of the chosen cell and of those beside it."""

@@ -1,0 +1,131 @@
+"""`lineup`: rigs, models, quantizations or settings from best to worst."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from zinc_kettle.cli import output
+from zinc_kettle.config import places
+from zinc_kettle.core.lineup import PERS, Entrant, Lineup, Per, index, lineup
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.preferences import Preferences
+from zinc_kettle.core.rig import Rig
+from zinc_kettle.core.validate import nearest
+from zinc_kettle.errors import UsageError
+from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
+from zinc_kettle.present.findings import main_measure
+from zinc_kettle.present.lineup import (
+    INDEX_HEADS,
+    heads,
+    index_json,
+    index_rows,
+    lineup_json,
+    lineup_rows,
+    money_line,
+    page,
+    ranks_of,
+    verdict,
+)  # fmt: skip
+from zinc_kettle.wiring.build import open_store
+from zinc_kettle.wiring.charting import preferences
+from zinc_kettle.wiring.export import write
+from zinc_kettle.wiring.lining import entrants_of, rig_of
+from zinc_kettle.wiring.rig_desk import RigDesk
+from zinc_kettle.wiring.sides import Sides
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What is to be lined up, and how."""
+
+    by: str
+    measure: str
+    per: str
+    reference: str
+    """Whom an index is against; empty for none."""
+    about: str
+    """Whose page is wanted; empty for none."""
+
+
+def tell_lineup(
+    named: Sequence[str], asked: Asked, store_path: Path | None, *, as_json: bool, out: Sequence[Path]
+) -> None:
+    """Print a lineup, an index, or a page; or draw it.
+
+    Raises:
+        UsageError: No such study, factor, measure or entrant.
+    """
+    where = places(store_path)
+    store = open_store(where)
+    finder = Sides(where, lambda: store)
+    runs = [finder.results(name) for name in named]
+    rigs = {rig.name: rig for rig in RigDesk(where, lambda: store).rigs()}
+    entrants = entrants_of(runs, asked.by, rigs)
+    if asked.reference:
+        _tell_index(entrants, asked.reference, as_json=as_json, out=out)
+        return
+    own = preferences(where)
+    name = asked.measure or main_measure(runs[0].study)
+    found = _found(entrants, name, asked.per, own)
+    if asked.about:
+        _tell_page(found, asked.about, rigs)
+    elif out:
+        _told(write(lineup_chart(found, own.pace), out))
+    elif as_json:
+        output.json_line(lineup_json(found))
+    else:
+        said = verdict(found)
+        output.line(f"{said[:1].upper()}{said[1:]}.")
+        output.line()
+        output.table(heads(found), lineup_rows(found))
+        output.line()
+        output.line(f"In one bracket: no clear difference. {money_line(found, own.pace)}.")
+        for left in found.left:
+            output.line(f"not ranked: {left.entrant.name}: {left.reason}")
+
+
+def _found(entrants: Sequence[Entrant], measure: str, per: str, own: Preferences) -> Lineup:
+    if measure not in MEASURES:
+        raise UsageError(f"there is no measure {measure!r}", remedy=nearest(measure, MEASURES))
+    of: Per | None = next((p for p in PERS if p == per), None)
+    if of is None:
+        raise UsageError(f"a lineup cannot be per {per!r}", remedy="price, watt or cost")
+    try:
+        return lineup(entrants, measure, per=of, money=own.money, pace=own.pace.rate)
+    except ValueError as error:
+        raise UsageError(str(error), remedy="--measure decode or throughput") from error
+
+
+def _tell_index(entrants: Sequence[Entrant], reference: str, *, as_json: bool, out: Sequence[Path]) -> None:
+    held = _named(reference, entrants)
+    found = index(entrants, held)
+    if out:
+        _told(write(index_chart(found, held.name), out))
+    elif as_json:
+        output.json_line(index_json(found, held.name))
+    else:
+        output.line(f"How many times as fast as {held.name}: geometric mean of ratios over the cells both share.")
+        output.line()
+        output.table(INDEX_HEADS, index_rows(found))
+
+
+def _named(name: str, entrants: Sequence[Entrant]) -> Entrant:
+    found = next((e for e in entrants if e.name == name), None)
+    if found is None:
+        raise UsageError(f"{name!r} is not in this lineup", remedy=nearest(name, [e.name for e in entrants]))
+    return found
+
+
+def _tell_page(found: Lineup, name: str, rigs: dict[str, Rig]) -> None:
+    ranked = [p for g in found.groups for p in g.places]
+    entrant = _named(name, [p.entrant for p in ranked])
+    place = next(p for p in ranked if p.entrant is entrant)
+    for line in page(place, found, rig_of(entrant.side, rigs), ranks_of(entrant, ranked)):
+        output.line(line)
+
+
+def _told(files: Sequence[Path]) -> None:
+    for file in files:
+        output.line(str(file))

@@ -1,0 +1,363 @@
+"""From best to worst: sides ranked by one measure over the work all of them did, with what is not clearly different.
+
+Only cells count that every side has a counterpart of: the same workload, and the same levels of what no side fixes. A
+side's value is the geometric mean over these, in each block. Sides of one run are held against each other at once, as
+the best cell is (core.stats.ratios.clearly_apart); others in pairs, at what Bonferroni leaves of 5% for each.
+
+Money and watts divide a rate by a constant of its side, so that the comparisons stay what they are.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Literal
+
+import numpy as np
+import numpy.typing as npt
+
+from zinc_kettle.core.compare import MIN_REPEATS, RATIO, Samples, Side, by_work, definitions_of, together
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.preferences import Money
+from zinc_kettle.core.results import CellResults
+from zinc_kettle.core.stats import Interval, median
+from zinc_kettle.core.stats.interval import median_interval
+from zinc_kettle.core.stats.ratios import ALPHA, clearly_apart
+from zinc_kettle.core.value import Value
+
+Per = Literal["", "price", "watt", "cost"]
+PERS: tuple[Per, ...] = ("", "price", "watt", "cost")
+RATE = "tokens/s"
+PER_PRICE = 1_000.0
+"""Rates are given for so many units of the currency."""
+SIZES = ((1e9, "under 1 G weights"), (4e9, "1 to 4 G weights"), (15e9, "4 to 15 G weights"),
+         (40e9, "15 to 40 G weights"), (math.inf, "over 40 G weights"))  # fmt: skip
+"""Classes of models by their weights: speeds of different classes are not ranked against each other."""
+
+
+@dataclass(frozen=True)
+class Entrant:
+    """A side with its name, and what it costs."""
+
+    name: str
+    side: Side
+    price: float | None = None
+    watts: float | None = None
+    """While it works: measured, else typed in."""
+
+
+@dataclass(frozen=True)
+class Place:
+    """One side as it is ranked."""
+
+    entrant: Entrant
+    value: float
+    low: float
+    high: float
+    bound: str
+    n: int
+    cells: tuple[CellResults, ...] = ()
+    alike: frozenset[str] = frozenset()
+    """Names of those that show no clear difference from it."""
+    keeps_pace: bool | None = None
+    """False where it is clearly slower than what the person needs, None where that is open or was not asked."""
+
+
+@dataclass(frozen=True)
+class Left:
+    """A side that is not ranked, and why."""
+
+    entrant: Entrant
+    reason: str
+
+
+@dataclass(frozen=True)
+class Group:
+    """Sides that are ranked against each other, from best to worst."""
+
+    title: str
+    """Class of size; empty where all are of one, or no model is known."""
+    places: tuple[Place, ...]
+
+    @property
+    def brackets(self) -> tuple[tuple[int, int], ...]:
+        """First and last of each longest run of places none of which is clearly different from another."""
+        names = [p.entrant.name for p in self.places]
+        runs: list[tuple[int, int]] = []
+        for start in range(len(names)):
+            end = start
+            while end + 1 < len(names) and all(names[end + 1] in self.places[i].alike for i in range(start, end + 1)):
+                end += 1
+            if end > start and not any(a <= start and end <= b for a, b in runs):
+                runs.append((start, end))
+        return tuple(runs)
+
+
+@dataclass(frozen=True)
+class Lineup:
+    """Everything ranked, and what could not be."""
+
+    measure: str
+    per: Per
+    groups: tuple[Group, ...]
+    left: tuple[Left, ...]
+    shared: int = 0
+    """Cells of each side that count."""
+    money: Money = field(default_factory=Money)
+
+
+def lineup(
+    entrants: Sequence[Entrant], measure: str, *, per: Per = "", money: Money | None = None, pace: float | None = None
+) -> Lineup:
+    """Rank sides by a measure.
+
+    Args:
+        entrants: The sides.
+        measure: Its name.
+        per: Divided by price, by watts, or turned into what a million tokens cost; of rates only.
+        money: What energy costs and how long a rig is used.
+        pace: The decode speed that is needed, tokens per second.
+
+    Raises:
+        ValueError: `per` of a measure that is no rate of tokens.
+    """
+    if per and MEASURES[measure].unit != RATE:
+        raise ValueError(f"{MEASURES[measure].title} is no rate of tokens, so it has no price")
+    cost = money or Money()
+    ready, left = _ready(entrants, measure, per, cost)
+    groups, shared = [], 0
+    for title, members in _by_size(ready).items():
+        kept, cells, lost = _shared(members, measure)
+        left += lost
+        if kept:
+            shared = max(shared, len(cells[kept[0].name]))
+            groups.append(Group(title, _ranked(kept, cells, measure, per, cost, pace)))
+    return Lineup(measure, per, tuple(groups), tuple(left), shared, cost)
+
+
+def _ready(entrants: Sequence[Entrant], measure: str, per: Per, money: Money) -> tuple[list[Entrant], list[Left]]:
+    ready, left = [], []
+    for entrant in entrants:
+        measured = [c for c in entrant.side.cells() if c.done and isinstance(c.value(measure), Value)]
+        reason = "" if measured else f"there is no {MEASURES[measure].title} of it"
+        if not reason and per:
+            reason = "" if constant(entrant, per, money) else MISSING[per]
+        left += [Left(entrant, reason)] if reason else []
+        ready += [] if reason else [entrant]
+    return ready, left
+
+
+MISSING: Mapping[Per, str] = {
+    "price": "its price is not known", "watt": "its power is not known",
+    "cost": "its price, its power or the price of energy is not known",
+}  # fmt: skip
+
+
+def constant(entrant: Entrant, per: Per, money: Money) -> float | None:
+    """What a rate of tokens is divided by; None where it is not known.
+
+    Of `cost` it is money for a second of work: what the rig costs over its life, and the energy it takes.
+    """
+    if not per:
+        return 1.0
+    if per == "price":
+        return entrant.price / PER_PRICE if entrant.price else None
+    if per == "watt":
+        return entrant.watts or None
+    if entrant.price is None or entrant.watts is None or money.energy_per_kwh is None:
+        return None
+    return (entrant.price / money.hours + entrant.watts / 1_000 * money.energy_per_kwh) / 3_600 or None
+
+
+def weights_of(entrant: Entrant) -> float | None:
+    """Weights of its model; None where they are not known, or its cells have several models."""
+    found = {c.kept.engine.get("model", {}).get("weights") for c in entrant.side.cells() if c.done}
+    known = [float(w) for w in found if w]
+    return known[0] if len(known) == 1 and len(found) == 1 else None
+
+
+def _by_size(entrants: Sequence[Entrant]) -> dict[str, list[Entrant]]:
+    sizes = {e.name: weights_of(e) for e in entrants}
+    titles = {name: "" if w is None else next(t for top, t in SIZES if w < top) for name, w in sizes.items()}
+    if len(set(titles.values())) <= 1:
+        return {"": list(entrants)} if entrants else {}
+    out: dict[str, list[Entrant]] = {}
+    for title in [t for _, t in SIZES] + [""]:
+        members = [e for e in entrants if titles[e.name] == title]
+        if members:
+            out[title or "size not known"] = members
+    return out
+
+
+def _shared(
+    entrants: Sequence[Entrant], measure: str
+) -> tuple[list[Entrant], dict[str, list[CellResults]], list[Left]]:
+    """The sides that did the same work, their cells of it in the same order, and those that did other work."""
+    named = {name for e in entrants for name in e.side.levels}
+    work = {e.name: {k: c for k, c in by_work(e.side, named).items() if c.done and isinstance(c.value(measure), Value)}
+            for e in entrants}  # fmt: skip
+    first = max(entrants, key=lambda e: sum(len(work[e.name].keys() & work[o.name].keys()) for o in entrants))
+    versions = definitions_of(first.side)
+    kept, left = [], []
+    for e in entrants:
+        if not work[e.name].keys() & work[first.name].keys():
+            left.append(Left(e, "it did other work: its prompts, lengths, limits, sampling or load differ"))
+        elif definitions_of(e.side) != versions:
+            left.append(Left(e, "its figures follow another version of the definitions"))
+        else:
+            kept.append(e)
+    keys = sorted(set(work[first.name]).intersection(*(work[e.name] for e in kept)))
+    if not keys:
+        return [], {}, [*left, *(Left(e, "no work is common to all") for e in kept)]
+    return kept, {e.name: [work[e.name][k] for k in keys] for e in kept}, left
+
+
+def _ranked(
+    entrants: Sequence[Entrant], cells: Mapping[str, Sequence[CellResults]], measure: str, per: Per, money: Money,
+    pace: float | None,
+) -> tuple[Place, ...]:  # fmt: skip
+    by_name = {e.name: together(cells[e.name], measure) for e in entrants}
+    alike = _alike(entrants, by_name, measure, per, money)
+    places = [
+        _place(e, cells[e.name], by_name[e.name], measure, per, constant(e, per, money) or 1.0, pace) for e in entrants
+    ]
+    more = per != "cost" and MEASURES[measure].better != "less"
+    places.sort(key=lambda p: p.value, reverse=more)
+    return tuple(replace(p, alike=alike[p.entrant.name]) for p in places)
+
+
+def _place(
+    entrant: Entrant, cells: Sequence[CellResults], samples: Samples | None, measure: str, per: Per, divisor: float,
+    pace: float | None,
+) -> Place:  # fmt: skip
+    if samples is not None:
+        found = median_interval(list(samples.values))
+        value, low, high, bound, n = found.value, found.low, found.high, str(found.bound), found.n
+    else:
+        values = [v for c in cells if isinstance(v := c.value(measure), Value)]
+        value = math.exp(sum(math.log(max(v.value, 1e-12)) for v in values) / len(values))
+        low, high = min(v.low for v in values), max(v.high for v in values)
+        bound, n = "range", min(v.n for v in values)
+    keeps = None
+    if pace is not None and MEASURES[measure].unit == RATE:
+        keeps = True if low >= pace else False if high < pace else None
+    if per == "cost":
+        value, low, high = (1e6 * divisor / v for v in (value, high, low))
+    else:
+        value, low, high = value / divisor, low / divisor, high / divisor
+    return Place(entrant, value, low, high, bound, n, tuple(cells), keeps_pace=keeps)
+
+
+def _alike(
+    entrants: Sequence[Entrant], samples: Mapping[str, Samples | None], measure: str, per: Per, money: Money
+) -> dict[str, frozenset[str]]:
+    """For each side the others it is not clearly different from."""
+    names = [e.name for e in entrants]
+    divisors = {e.name: constant(e, per, money) or 1.0 for e in entrants}
+    columns = _columns(entrants, samples, divisors)
+    if columns is not None:
+        apart = np.array([clearly_apart(columns, i) for i in range(len(names))])
+        far = {(a, b) for i, a in enumerate(names) for j, b in enumerate(names) if apart[i, j] and apart[j, i]}
+    else:
+        pairs = list(itertools.combinations(names, 2))
+        far = set()
+        for a, b in pairs:
+            x, y = samples[a], samples[b]
+            if x is None or y is None:
+                continue
+            found = RATIO(_over(x, divisors[a]), _over(y, divisors[b]))
+            if found.bound == "interval95" and found.p < ALPHA / len(pairs):
+                far |= {(a, b), (b, a)}
+    return {a: frozenset(b for b in names if b != a and (a, b) not in far) for a in names}
+
+
+def _over(samples: Samples, divisor: float) -> Samples:
+    return Samples(tuple(v / divisor for v in samples.values), ())
+
+
+def _columns(
+    entrants: Sequence[Entrant], samples: Mapping[str, Samples | None], divisors: Mapping[str, float]
+) -> npt.NDArray[np.float64] | None:
+    """Figures of all sides in the blocks they share, shape (sides, blocks); None where they are not of one run."""
+    if len({id(e.side.results) for e in entrants}) != 1 or len(entrants) < 2:
+        return None
+    rows = [samples[e.name] for e in entrants]
+    told = [dict(zip(r.blocks, r.values, strict=False)) for r in rows if r is not None]
+    if len(told) < len(rows):
+        return None
+    blocks = sorted(set(told[0]).intersection(*told[1:]))
+    if len(blocks) < MIN_REPEATS:
+        return None
+    found = [[row[b] / divisors[e.name] for b in blocks] for row, e in zip(told, entrants, strict=True)]
+    return np.array(found)
+
+
+# the index
+PREFILL, DECODE = "prefill_client", "decode"
+
+
+@dataclass(frozen=True)
+class Index:
+    """A side against the reference over the work they share: 1 is as fast as the reference."""
+
+    entrant: Entrant
+    prefill: Interval | None
+    decode: Interval | None
+    both: Interval | None
+    """The geometric mean of the two."""
+    shared: int
+    reason: str = ""
+    """Why there is none."""
+
+
+def index(entrants: Sequence[Entrant], reference: Entrant) -> list[Index]:
+    """How many times as fast each side is as a reference: geometric means of ratios over the cells both have.
+
+    Prefill and decode each by itself, and both together as their geometric mean. Only work both did counts, and
+    only figures of one version of the definitions.
+
+    Args:
+        entrants: The sides.
+        reference: What they are held against; its own index is 1.
+    """
+    return [_index(e, reference) for e in entrants]
+
+
+def _index(entrant: Entrant, reference: Entrant) -> Index:
+    if definitions_of(entrant.side) != definitions_of(reference.side):
+        return Index(entrant, None, None, None, 0, "its figures follow another version of the definitions")
+    named = {*entrant.side.levels, *reference.side.levels}
+    mine, its = by_work(entrant.side, named), by_work(reference.side, named)
+    keys = sorted(k for k in mine.keys() & its.keys() if mine[k].done and its[k].done)
+    if not keys:
+        return Index(entrant, None, None, None, 0, "it shares no work with the reference")
+    paired = entrant.side.results is reference.side.results
+    sides = [[of[k] for k in keys] for of in (mine, its)]
+    prefill, decode = (_ratio(*(together(cells, name) for cells in sides), paired=paired) for name in (PREFILL, DECODE))
+    both = _ratio(*(_product(cells) for cells in sides), paired=paired)
+    few = "" if both is not None else f"an index needs {MIN_REPEATS} repeats of prefill and decode on both sides"
+    return Index(entrant, prefill, decode, both, len(keys), few)
+
+
+def _product(cells: Sequence[CellResults]) -> Samples | None:
+    """In each block the geometric mean of prefill and decode."""
+    x, y = together(cells, PREFILL), together(cells, DECODE)
+    if x is None or y is None:
+        return None
+    a, b = dict(zip(x.blocks, x.values, strict=True)), dict(zip(y.blocks, y.values, strict=True))
+    blocks = sorted(a.keys() & b.keys())
+    return Samples(tuple(math.sqrt(a[k] * b[k]) for k in blocks), tuple(blocks)) if len(blocks) >= MIN_REPEATS else None
+
+
+def _ratio(a: Samples | None, b: Samples | None, *, paired: bool) -> Interval | None:
+    if a is None or b is None:
+        return None
+    return RATIO(a, b) if paired else RATIO(replace(a, blocks=()), replace(b, blocks=()))
+
+
+def watts_of(cells: Sequence[CellResults]) -> float | None:
+    """Median of the power its cells took; None where none was measured."""
+    found = [v.value for c in cells if c.done and isinstance(v := c.value("power"), Value)]
+    return median(found) if found else None

@@ -1,0 +1,72 @@
+"""A lineup and an index as charts: a row for each side, its interval, and what it needs to reach."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from zinc_kettle.core.chart import Axis, Chart, Mark, Panel, Ranges, Rule
+from zinc_kettle.core.lineup import Group, Index, Lineup
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.preferences import Pace
+from zinc_kettle.core.units import scale
+from zinc_kettle.present.charts.subtitle import notes
+from zinc_kettle.present.lineup import bracket_marks, money_line, pace_mark, per_unit, value_of, verdict
+
+
+def lineup_chart(found: Lineup, pace: Pace) -> Chart:
+    """A panel for each class of size, its sides from best to worst."""
+    said = verdict(found)
+    panels = tuple(_panel(group, found, pace) for group in found.groups)
+    about = [note for g in found.groups for p in g.places[:1] for note in notes(p.entrant.side.results)]
+    left = [f"not ranked: {left.entrant.name}, {left.reason}" for left in found.left]
+    return Chart(
+        f"{said[:1].upper()}{said[1:]}.",
+        f"{MEASURES[found.measure].title}, {per_unit(found)}: geometric mean over {found.shared} cells that all share",
+        panels or (Panel(Axis(), Axis(), empty="nothing can be ranked"),),
+        (*dict.fromkeys(about), "in one bracket: no clear difference", money_line(found, pace), *left),
+    )  # fmt: skip
+
+
+def _panel(group: Group, found: Lineup, pace: Pace) -> Panel:
+    places = group.places
+    top = max(p.high for p in places)
+    times = 1.0 if found.per else scale(top, MEASURES[found.measure].unit)[2]
+    unit = per_unit(found) if found.per else scale(top, MEASURES[found.measure].unit)[1]
+    marks: list[Mark] = []
+    if MEASURES[found.measure].unit == "tokens/s" and not found.per and pace.rate <= top:
+        marks.append(Rule(pace.rate * times, "x", pace.name, "caution"))
+    marks.append(Ranges(
+        tuple(range(len(places))), tuple(p.value * times for p in places), tuple(p.low * times for p in places),
+        tuple(p.high * times for p in places),
+        tuple("best" if i == 0 or p.entrant.name in places[0].alike else "ink" for i, p in enumerate(places)),
+        before=tuple(f"{bracket} {i}" for i, bracket in enumerate(bracket_marks(group), start=1)),
+        after=tuple("  ".join(w for w in (*value_of(p, found), pace_mark(p)) if w) for p in places),
+    ))  # fmt: skip
+    title = f"{MEASURES[found.measure].title} ({unit})"
+    return Panel(Axis(title, low=0.0), Axis(scale="categories", labels=tuple(p.entrant.name for p in places)),
+                 tuple(marks), group.title)  # fmt: skip
+
+
+def index_chart(found: Sequence[Index], reference: str) -> Chart:
+    """The index of each side: both together, then prefill and decode apart."""
+    panels = []
+    ready = [i for i in found if i.both is not None]
+    for title, pick in (("prefill and decode together", "both"), ("prefill", "prefill"), ("decode", "decode")):
+        rows = [(i.entrant.name, v) for i in ready if (v := getattr(i, pick)) is not None]
+        rows.sort(key=lambda row: -row[1].value)
+        marks: list[Mark] = [Rule(1.0, "x", "", "muted")]
+        if rows:
+            marks.append(Ranges(
+                tuple(range(len(rows))), tuple(v.value for _, v in rows), tuple(v.low for _, v in rows),
+                tuple(v.high for _, v in rows), tuple("muted" if n == reference else "ink" for n, _ in rows),
+                after=tuple(f"{v.value:.2f} ({v.low:.2f}–{v.high:.2f})" for _, v in rows),
+            ))  # fmt: skip
+        names = tuple(name for name, _ in rows)
+        panels.append(Panel(Axis(f"times {reference}", low=0.0), Axis(scale="categories", labels=names), tuple(marks),
+                            title, "" if rows else "too few repeats"))  # fmt: skip
+    cells = max((i.shared for i in ready), default=0)
+    about = [note for i in ready[:1] for note in notes(i.entrant.side.results)]
+    return Chart(
+        f"How many times as fast as {reference}?", f"geometric mean of ratios over {cells} cells both share",
+        tuple(panels), (*about, *(f"{i.entrant.name}: {i.reason}" for i in found if i.reason)),
+    )  # fmt: skip

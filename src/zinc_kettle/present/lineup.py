@@ -1,0 +1,231 @@
+"""A lineup in words, rows and JSON: the order, what is not clearly different, money and watts, the index, pages."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from zinc_kettle.core.lineup import PER_PRICE, Entrant, Group, Index, Lineup, Per, Place
+from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
+from zinc_kettle.core.preferences import Money, Pace
+from zinc_kettle.core.results import CellResults
+from zinc_kettle.core.rig import FACT_KINDS, Rig
+from zinc_kettle.core.stats import Interval
+from zinc_kettle.core.units import digits, plural, scale
+from zinc_kettle.core.value import Value
+from zinc_kettle.present.duel import side_title
+from zinc_kettle.present.rig_rows import fact_text, origin_text
+from zinc_kettle.present.values import rounded, whole_text
+
+PER_WORDS: dict[Per, str] = {
+    "": "", "price": f"for each {PER_PRICE:,.0f} of its price", "watt": "for each watt",
+    "cost": "a million tokens cost",
+}  # fmt: skip
+BRACKETS = "┌│└"
+
+
+def per_unit(found: Lineup) -> str:
+    """The unit of what is ranked."""
+    money = found.money.currency or "of money"
+    unit = scale(1.0, MEASURES[found.measure].unit)[1] if MEASURES[found.measure].unit != "s" else "s"
+    return {
+        "": unit, "price": f"{unit} for {PER_PRICE:,.0f} {money}", "watt": f"{unit} a watt",
+        "cost": f"{money} a million tokens",
+    }[found.per]  # fmt: skip
+
+
+def value_of(place: Place, found: Lineup) -> tuple[str, str]:
+    """A place's value with its unit, and its interval."""
+    if found.per:
+        factor, unit = 1.0, ""
+    else:
+        _, unit, factor = scale(place.value, MEASURES[found.measure].unit)
+    half = (place.high - place.low) / 2 * factor
+    value, low, high = (digits(v * factor, spread=half or None) for v in (place.value, place.low, place.high))
+    return f"{value} {unit}".strip(), f"({low}–{high})" if half > 0 else ""
+
+
+def verdict(found: Lineup) -> str:
+    """Who leads, in a sentence; no full stop."""
+    if not found.groups:
+        reasons = sorted({left.reason for left in found.left})
+        return f"nothing can be ranked: {'; '.join(reasons) or 'nothing is measured'}"
+    said = []
+    for group in found.groups:
+        first = group.places[0]
+        value, bounds = value_of(first, found)
+        unit = f" {per_unit(found)}" if found.per else ""
+        what = f"{group.title}: " if group.title else ""
+        alike = [p.entrant.name for p in group.places if p.entrant.name in first.alike]
+        tied = f"; no clear difference from {', '.join(alike)}" if alike else ""
+        said.append(f"{what}{first.entrant.name} leads with {value}{unit} {bounds}".rstrip() + tied)
+    return "; ".join(said)
+
+
+def bracket_marks(group: Group) -> list[str]:
+    """For each place the parts of the brackets that pass it: what stands in one bracket is not clearly different."""
+    columns = [[" "] * len(group.places) for _ in group.brackets]
+    for column, (first, last) in zip(columns, group.brackets, strict=True):
+        for row in range(first, last + 1):
+            column[row] = BRACKETS[0] if row == first else BRACKETS[2] if row == last else BRACKETS[1]
+    return ["".join(column[row] for column in columns) for row in range(len(group.places))]
+
+
+def pace_mark(place: Place) -> str:
+    """Whether it keeps the pace a person needs."""
+    return {True: "keeps the pace", False: "too slow", None: ""}[place.keeps_pace]
+
+
+def lineup_rows(found: Lineup) -> list[tuple[str, ...]]:
+    """Place, bracket, name, value, interval, repeats, price, watts, pace; groups under their titles."""
+    rows: list[tuple[str, ...]] = []
+    for group in found.groups:
+        if group.title:
+            rows.append(("", "", group.title, "", "", "", "", "", ""))
+        for number, (place, bracket) in enumerate(zip(group.places, bracket_marks(group), strict=True), start=1):
+            value, bounds = value_of(place, found)
+            e = place.entrant
+            rows.append((
+                str(number), bracket, e.name, value, bounds, str(place.n), "–" if e.price is None else f"{e.price:,g}",
+                "–" if e.watts is None else f"{digits(e.watts)} W", pace_mark(place),
+            ))  # fmt: skip
+    return rows
+
+
+def heads(found: Lineup) -> tuple[str, ...]:
+    """Headings of these rows."""
+    title = MEASURES[found.measure].title
+    what = f"{title}, {per_unit(found)}" if found.per else title
+    return ("", "", "", what, "95%", "n", f"price {found.money.currency}".strip(), "power", "")
+
+
+def index_rows(found: Sequence[Index]) -> list[tuple[str, ...]]:
+    """Name, prefill, decode, both, cells; best first, those without an index last."""
+    ready = sorted((i for i in found if i.both is not None), key=lambda i: -(i.both.value if i.both else 0.0))
+    rows = [(i.entrant.name, *(_times(v) for v in (i.prefill, i.decode, i.both)), str(i.shared), "") for i in ready]
+    return [*rows, *((i.entrant.name, "–", "–", "–", str(i.shared), i.reason) for i in found if i.both is None)]
+
+
+INDEX_HEADS = ("", "prefill", "decode", "both", "cells", "")
+
+
+def _times(found: Interval | None) -> str:
+    return "–" if found is None else f"{found.value:.2f} ({found.low:.2f}–{found.high:.2f})"
+
+
+def lineup_json(found: Lineup) -> dict[str, Any]:
+    """A lineup as one JSON object."""
+    return {
+        "measure": found.measure, "per": found.per or None, "unit": per_unit(found), "verdict": verdict(found),
+        "cells": found.shared, "money": _money_json(found.money),
+        "groups": [
+            {"title": g.title or None, "brackets": [list(b) for b in g.brackets],
+             "places": [
+                 {"name": p.entrant.name, "side": side_title(p.entrant.side), "value": rounded(p.value),
+                  "low": rounded(p.low), "high": rounded(p.high), "bound": p.bound, "n": p.n,
+                  "price": p.entrant.price, "watts": None if p.entrant.watts is None else rounded(p.entrant.watts),
+                  "not_clearly_different": sorted(p.alike), "keeps_pace": p.keeps_pace}
+                 for p in g.places
+             ]}
+            for g in found.groups
+        ],
+        "left": [{"name": left.entrant.name, "reason": left.reason} for left in found.left],
+    }  # fmt: skip
+
+
+def _money_json(money: Money) -> dict[str, Any]:
+    return {
+        "currency": money.currency or None, "energy_per_kwh": money.energy_per_kwh, "origin": money.origin,
+        "hours_per_day": money.hours_per_day, "days_per_year": money.days_per_year, "years": money.years,
+    }  # fmt: skip
+
+
+def index_json(found: Sequence[Index], reference: str) -> dict[str, Any]:
+    """An index as one JSON object."""
+
+    def told(i: Interval | None) -> dict[str, Any] | None:
+        if i is None:
+            return None
+        return {"value": rounded(i.value), "low": rounded(i.low), "high": rounded(i.high), "n": i.n}
+
+    return {
+        "reference": reference,
+        "index": [
+            {"name": i.entrant.name, "prefill": told(i.prefill), "decode": told(i.decode), "both": told(i.both),
+             "cells": i.shared, "reason": i.reason or None}
+            for i in found
+        ],
+    }  # fmt: skip
+
+
+def money_line(found: Lineup, pace: Pace) -> str:
+    """What was worked in, and where it is from."""
+    parts = [f"{pace.name}: {digits(pace.rate)} tok/s, {pace.origin}"]
+    if found.per in {"price", "cost"}:
+        money = found.money
+        energy = "" if money.energy_per_kwh is None else f"{money.energy_per_kwh:g} {money.currency} a kWh, "
+        parts.append(f"{energy}{money.hours:,.0f} hours of use ({money.origin})")
+    return "; ".join(parts)
+
+
+# pages
+def page(place: Place, found: Lineup, rig: Rig | None, standing_in: Sequence[tuple[str, int, int]]) -> list[str]:
+    """All about one entrant: how it stands in every measure, then what it is.
+
+    Args:
+        place: Its place.
+        found: The lineup.
+        rig: Its rig, where it has one.
+        standing_in: Measure, its rank and of how many.
+    """
+    return [*standing_lines(place, found, standing_in), "", *what_lines(place, rig)]
+
+
+def standing_lines(place: Place, found: Lineup, standing_in: Sequence[tuple[str, int, int]]) -> list[str]:
+    """Its name, its value, and its rank in each measure."""
+    value, bounds = value_of(place, found)
+    unit = f" {per_unit(found)}" if found.per else ""
+    out = [
+        place.entrant.name, f"{value}{unit} {bounds}".rstrip() + (f", {pace_mark(place)}" if pace_mark(place) else ""),
+        f"measured in {side_title(place.entrant.side)}, {plural(len(place.cells), 'cell')} that all share", "",
+        "in each measure, the median over these cells",
+    ]  # fmt: skip
+    for name, rank, of in standing_in:
+        out.append(f"  {MEASURES[name].title:<16} {_middle(place.cells, name):<24} {rank} of {of}")
+    return out
+
+
+def what_lines(place: Place, rig: Rig | None) -> list[str]:
+    """Its model and its rig."""
+    out: list[str] = []
+    model = place.cells[0].kept.engine.get("model") if place.cells else None
+    if model:
+        bits = f", {8 * model['weights_bytes'] / model['weights']:.2f} bits each" if "weights_bytes" in model else ""
+        out += ["the model", f"  {model.get('architecture', '')}, {model.get('weights', 0) / 1e9:.3g} G weights{bits}",
+                f"  {model.get('layers', '?')} layers, mostly {model.get('main_type', '?')}", ""]  # fmt: skip
+    if rig is not None:
+        facts = ((kind, rig.facts[name]) for name, kind in FACT_KINDS.items() if name in rig.facts)
+        out += [f"the rig, {rig.name}"]
+        out += [f"  {kind.title}: {fact_text(kind, fact.value)} ({origin_text(fact)})" for kind, fact in facts]
+    return out
+
+
+def _middle(cells: Sequence[CellResults], name: str) -> str:
+    found = sorted((v for c in cells if isinstance(v := c.value(name), Value)), key=lambda v: v.value)
+    return whole_text(found[len(found) // 2]) if found else "–"
+
+
+def ranks_of(entrant: Entrant, others: Sequence[Place]) -> list[tuple[str, int, int]]:
+    """The rank of an entrant in each measure of the map, by the median over the shared cells."""
+    out = []
+    for name in MAP_MEASURES:
+        values = {p.entrant.name: v for p in others if (v := _number(p.cells, name)) is not None}
+        if entrant.name in values and len(values) > 1 and MEASURES[name].better != "neither":
+            order = sorted(values, key=values.__getitem__, reverse=MEASURES[name].better == "more")
+            out.append((name, order.index(entrant.name) + 1, len(order)))
+    return out
+
+
+def _number(cells: Sequence[CellResults], name: str) -> float | None:
+    found = sorted(v.value for c in cells if isinstance(v := c.value(name), Value))
+    return found[len(found) // 2] if found else None

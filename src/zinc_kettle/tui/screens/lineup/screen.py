@@ -1,0 +1,311 @@
+"""From best to worst, money and watts included."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import dataclass
+
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.containers import Horizontal, Vertical, VerticalScroll
+from textual.widgets import Footer, OptionList, Static
+from textual.widgets.option_list import Option
+
+from zinc_kettle.core.chart import Chart, Panel, Ranges
+from zinc_kettle.core.lineup import PERS, Index, Lineup, Per, Place, index, lineup
+from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
+from zinc_kettle.core.preferences import Pace
+from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.steering import place_of
+from zinc_kettle.errors import KettleError
+from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
+from zinc_kettle.present.lineup import (
+    index_rows,
+    lineup_rows,
+    money_line,
+    ranks_of,
+    standing_lines,
+    verdict,
+    what_lines,
+)
+from zinc_kettle.tui.actions import binding_for, bindings
+from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.draw.chart import draw_panel
+from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.widgets.choices import Choices
+from zinc_kettle.tui.widgets.chooser import Choice, Chooser
+from zinc_kettle.tui.widgets.station_line import Stations
+
+
+@dataclass(frozen=True)
+class Shown:
+    """What the station shows."""
+
+    found: Lineup | None = None
+    pace: Pace = Pace()  # noqa: RUF009 - frozen
+    by: str = ""
+    runs: tuple[StudyResults, ...] = ()
+    index: tuple[Index, ...] = ()
+    trouble: str = ""
+
+
+class Rows(Choices):
+    """The list of places."""
+
+    BINDINGS = [binding_for("lineup", "open_map", "screen.open_map")]  # noqa: RUF012
+
+
+class LineupScreen(Station):
+    """Ranks the levels of a factor."""
+
+    BINDINGS = bindings("lineup")
+    AUTO_FOCUS = "#rows"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._shown = Shown()
+        self._by = ""
+        self._per: Per = ""
+        self._reference = ""
+        self._lines: list[tuple[str, Text]] = []
+        """Name of the place and its line, for each line of the list."""
+        self._more: tuple[str, ...] = ()
+        """Further studies beside the open one, by name."""
+
+    def widgets(self) -> ComposeResult:
+        """The verdict, the places, and all about the one that is chosen."""
+        yield Stations("lineup")
+        yield Static(id="question")
+        yield Static(id="verdict")
+        yield Static(id="measure")
+        with Vertical(id="body"):
+            yield Rows(id="rows")
+            yield Static(id="axis")
+            with VerticalScroll(id="page", can_focus=False), Horizontal(id="columns"):
+                yield Static(id="standing")
+                yield Static(id="what")
+        yield Footer()
+
+    def on_mount(self) -> None:
+        """Rank."""
+        self.redraw()
+        self._rank()
+
+    def on_screen_resume(self) -> None:
+        """Another study may be open."""
+        self._rank()
+
+    def on_resize(self) -> None:
+        """Bars are drawn to the width."""
+        self.call_after_refresh(self.redraw)
+
+    def cells_changed(self) -> None:
+        """A repeat has ended."""
+        self._rank()
+
+    def _rank(self) -> None:
+        self.run_worker(self._now(), exclusive=True, group="lineup", exit_on_error=False)
+
+    async def _now(self) -> None:
+        self._shown = await asyncio.to_thread(self._look)
+        if self.is_attached:
+            self.redraw()
+
+    def _look(self) -> Shown:
+        app = host(self)
+        if app.results is None:
+            return Shown()
+        try:
+            runs = (app.results, *(app.desk.side(name, app.results).results for name in self._more))
+            asked = app.desk.entrants(runs, self._by)
+            per: Per = self._per if MEASURES[app.measure].unit == "tokens/s" else ""
+            found = lineup(asked.entrants, app.measure, per=per, money=asked.own.money, pace=asked.own.pace.rate)
+            held = next((e for e in asked.entrants if e.name == self._reference), None)
+            told = tuple(index(asked.entrants, held)) if held is not None else ()
+            return Shown(found, asked.own.pace, asked.by, runs, told)
+        except KettleError as error:
+            return Shown(trouble=str(error))
+
+    @property
+    def chart(self) -> Chart | None:
+        """What is shown, as a chart."""
+        shown = self._shown
+        if shown.index:
+            return index_chart(shown.index, self._reference)
+        return lineup_chart(shown.found, shown.pace) if shown.found is not None else None
+
+    @property
+    def _places(self) -> list[Place]:
+        found = self._shown.found
+        return [] if found is None else [p for g in found.groups for p in g.places]
+
+    def redraw(self) -> None:
+        """Draw everything."""
+        p, shown = self.palette, self._shown
+        self.query_one(Stations).show(p)
+        question = "Which is best for me?"
+        self.query_one("#question", Static).update(Text(question, f"bold {p.ink}"))
+        chart = self.chart
+        if chart is None or shown.found is None:
+            self.query_one("#verdict", Static).update(Text(shown.trouble, p.failure))
+            return
+        said = chart.title if shown.index else verdict(shown.found)
+        self.query_one("#verdict", Static).update(
+            Text(said[:1].upper() + said[1:] + ("" if shown.index else "."), f"bold {p.copper}")
+        )
+        self.query_one("#measure", Static).update(Text(f"{chart.subtitle} · by {shown.by.replace('_', ' ')}", p.muted))
+        self._draw_rows(chart)
+        self._draw_page()
+
+    def _draw_rows(self, chart: Chart) -> None:
+        options = self.query_one("#rows", OptionList)
+        width = max(40, (options.content_size.width or self.size.width - 4) - 3)
+        lines: list[tuple[str, Text]] = []
+        axis = Text()
+        for panel in chart.panels:
+            drawn = draw_panel(panel, width, 1, self.palette, titled=False).split("\n")
+            if panel.title:
+                lines.append(("", Text(panel.title, self.palette.muted)))
+            names = _names(panel)
+            lines += [(name, line) for name, line in zip(names, drawn, strict=False)]
+            axis = drawn[-1] if len(drawn) > len(names) else axis
+        kept = options.highlighted or 0
+        self._lines = lines
+        options.clear_options()
+        options.add_options([Option(line, disabled=not name) for name, line in lines])
+        ready = [i for i, (name, _) in enumerate(lines) if name]
+        if ready:
+            options.highlighted = kept if kept in ready else ready[0]
+        self._mark()
+        self.query_one("#axis", Static).update(Text.assemble("  ", axis))
+
+    def _mark(self) -> None:
+        """A mark before the chosen one."""
+        options = self.query_one("#rows", OptionList)
+        for i, (_, line) in enumerate(self._lines[: options.option_count]):
+            options.replace_option_prompt_at_index(i, Text.assemble("▸ " if i == options.highlighted else "  ", line))
+
+    @property
+    def _chosen(self) -> Place | None:
+        at = self.query_one("#rows", OptionList).highlighted
+        name = self._lines[at][0] if at is not None and at < len(self._lines) else ""
+        return next((p for p in self._places if p.entrant.name == name), None)
+
+    def _draw_page(self) -> None:
+        shown, place, p = self._shown, self._chosen, self.palette
+        found = shown.found
+        assert found is not None
+        words = [money_line(found, shown.pace)]
+        words += [f"not ranked: {left.entrant.name}: {left.reason}" for left in found.left]
+        words += [f"{i.entrant.name} has no index: {i.reason}" for i in shown.index if i.reason]
+        about: list[str] = []
+        if place is not None:
+            words = [*standing_lines(place, found, ranks_of(place.entrant, self._places)), "", *words]
+            about = what_lines(place, host(self).desk.rig_of(place.entrant.side))
+        for name, lines in (("standing", words), ("what", about)):
+            out = Text()
+            for i, line in enumerate(lines):
+                bold = i == 0 and name == "standing" and place is not None
+                out.append(f"{line}\n", f"bold {p.ink}" if bold else p.ink if line.startswith("  ") else p.muted)
+            self.query_one(f"#{name}", Static).update(out)
+
+    def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
+        """All about the one that is chosen."""
+        if self._shown.found is not None:
+            self._mark()
+            self._draw_page()
+
+    # actions
+    def action_next_factor(self) -> None:
+        """Line up by another factor."""
+        results = host(self).results
+        names = [n for n in results.study.leading if len(results.study.vary[n]) > 1] if results is not None else []
+        if len(names) < 2:
+            self.notify("This study varies one factor only.")
+            return
+        now = names.index(self._shown.by) if self._shown.by in names else -1
+        self._by, self._reference = names[(now + 1) % len(names)], ""
+        self._rank()
+
+    def action_next_measure(self) -> None:
+        """The next measure."""
+        app = host(self)
+        position = MAP_MEASURES.index(app.measure) if app.measure in MAP_MEASURES else -1
+        app.measure = MAP_MEASURES[(position + 1) % len(MAP_MEASURES)]
+        self._rank()
+
+    def action_money(self) -> None:
+        """Per price, per watt, cost, or plain."""
+        if MEASURES[host(self).measure].unit != "tokens/s":
+            self.notify("Money and watts are worked into rates of tokens: m shows another measure.")
+            return
+        self._per = PERS[(PERS.index(self._per) + 1) % len(PERS)]
+        self._rank()
+
+    def action_index(self) -> None:
+        """The index against the chosen one, or the lineup again."""
+        place = self._chosen
+        self._reference = "" if self._reference or place is None else place.entrant.name
+        self._rank()
+
+    def action_add_study(self) -> None:
+        """Another study beside the open one."""
+        app = host(self)
+        try:
+            named = [n for n in app.desk.named_sides(None)]
+        except KettleError as error:
+            self.notify(str(error), severity="error")
+            return
+        choices = [Choice(n.place, n.title, n.what, n.about) for n in named]
+
+        def chosen(key: str | None) -> None:
+            if key is not None:
+                self._more = (*self._more, key) if key not in self._more else self._more
+                self._rank()
+
+        self.app.push_screen(Chooser("Which study is to be lined up, too?", choices, free=True), chosen)
+
+    def action_duel(self) -> None:
+        """The best against the chosen one."""
+        place, places = self._chosen, self._places
+        if place is None or len(places) < 2:
+            return
+        best = places[0] if places[0] is not place else places[1]
+        sides = [p.entrant.side for p in (best, place)]
+        host(self).open_duel([place_of(s.results, s.levels) for s in sides])
+
+    def action_open_map(self) -> None:
+        """The map of the chosen one."""
+        place = self._chosen
+        if place is not None:
+            host(self).open_results(place.entrant.side)
+
+    def copied(self) -> str:
+        """The lineup as a table parted by tabs."""
+        shown = self._shown
+        if shown.found is None:
+            return ""
+        rows = index_rows(shown.index) if shown.index else lineup_rows(shown.found)
+        return "\n".join([verdict(shown.found), "", *("\t".join(row) for row in rows),
+                          "", money_line(shown.found, shown.pace)])  # fmt: skip
+
+    def drawn(self) -> tuple[list[str], str] | None:
+        """The command that draws what is shown."""
+        shown = self._shown
+        if shown.found is None or not shown.runs or not shown.runs[0].run.run_id:
+            return None
+        words = ["lineup", *(place_of(run, {}) for run in shown.runs), "--by", shown.by]
+        words += ["--measure", shown.found.measure]
+        words += ["--per", shown.found.per] if shown.found.per else []
+        words += ["--index", self._reference] if self._reference else []
+        what = "index" if self._reference else "lineup"
+        return words, f"{shown.runs[0].study.name}-{what}-{shown.by}-{shown.found.measure}-{shown.found.per}"
+
+    def action_back(self) -> None:
+        """Back to the map."""
+        host(self).go("map")
+
+
+def _names(panel: Panel) -> list[str]:
+    """What the rows of a panel stand for, in order."""
+    return [panel.y.labels[row] for m in panel.marks if isinstance(m, Ranges) for row in m.row]

@@ -1,0 +1,64 @@
+"""Who is lined up: the levels of a factor in one study or several, with their rigs' price and power."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from zinc_kettle.core.compare import Side
+from zinc_kettle.core.factors import HERE
+from zinc_kettle.core.lineup import Entrant, watts_of
+from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.rig import Rig
+from zinc_kettle.core.validate import nearest
+from zinc_kettle.errors import UsageError
+
+FIRST = ("rig", "model", "quantization", "engine")
+"""What people line up, where it varies."""
+
+
+def usual_factor(results: StudyResults) -> str:
+    """The factor a study is lined up by where none is named."""
+    leading = [n for n in results.study.leading if len(results.study.vary[n]) > 1] or results.study.leading
+    return next((name for name in FIRST if name in leading), leading[0])
+
+
+def entrants_of(runs: Sequence[StudyResults], by: str, rigs: Mapping[str, Rig]) -> list[Entrant]:
+    """A side for each level of a factor in each run; runs that do not vary it are one side each.
+
+    Args:
+        runs: The runs.
+        by: The factor; empty for each study's usual one.
+        rigs: What is known of rigs, by name.
+
+    Raises:
+        UsageError: No run varies the factor.
+    """
+    out: list[Entrant] = []
+    known = {name for run in runs for name in run.study.vary}
+    if by and by not in known and not any(run.study.hold.get(by) is not None for run in runs):
+        raise UsageError(f"{by} varies in none of these studies", remedy=nearest(by, known))
+    many = len(runs) > 1
+    for results in runs:
+        factor = by or usual_factor(results)
+        study = results.study
+        levels = study.vary.get(factor)
+        sides = [Side(results, {factor: v}) for v in levels] if levels else [Side(results)]
+        for side in sides:
+            said = [study.factors[n].says(v) for n, v in side.levels.items()]
+            name = said[0] if said else str(study.hold.get(factor, study.name))
+            out.append(_entrant(f"{name} · {study.name}:{results.run.number}" if many else name, side, rigs))
+    return out
+
+
+def _entrant(name: str, side: Side, rigs: Mapping[str, Rig]) -> Entrant:
+    rig = rig_of(side, rigs)
+    watts = watts_of(side.cells())
+    if watts is None and rig is not None:
+        watts = rig.number("load_w")
+    return Entrant(name, side, None if rig is None else rig.number("price"), watts)
+
+
+def rig_of(side: Side, rigs: Mapping[str, Rig]) -> Rig | None:
+    """The one rig a side was measured on; None where it is not known, or it was several."""
+    found = {str(c.cell.settings["rig"] or HERE) for c in side.cells()}
+    return rigs.get(found.pop()) if len(found) == 1 else None

@@ -1,0 +1,120 @@
+"""From best to worst: what is ranked, what is not told apart, money and watts, and an index."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from tests.build import repeats_at, study
+from tests.core.test_duel import rates, run
+from zinc_kettle.core.chart import Ranges
+from zinc_kettle.core.compare import Side
+from zinc_kettle.core.frontier import frontier, knee
+from zinc_kettle.core.lineup import Entrant, Lineup, constant, index, lineup
+from zinc_kettle.core.plan import Repeats
+from zinc_kettle.core.preferences import Money, Pace
+from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
+from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
+from zinc_kettle.present.lineup import bracket_marks, index_json, index_rows, lineup_json, lineup_rows, page, verdict
+
+
+def fleet(speeds: dict[str, float], *, noise: float = 0.01, n: int = 8, seed: int = 3) -> list[Entrant]:
+    """Quantizations that decode at these speeds, in one run whose minutes are slow and fast for all alike."""
+    plan = study({"quantization": tuple(speeds), "threads": (1, 2)}, repeats=Repeats(count=n))
+    draw = np.random.default_rng(seed)
+    minutes = np.exp(draw.normal(0, 0.1, n))
+    kept = {
+        cell.key: [KeptRepeat("measured", r) for r in repeats_at(*(
+            speeds[str(cell.levels["quantization"])] * int(cell.levels["threads"]) * minutes
+            * np.exp(draw.normal(0, noise, n))))]
+        for cell in plan.cells
+    }  # fmt: skip
+    results = StudyResults.of_repeats(plan, kept, RunInfo("run", number=1))
+    return [Entrant(name, Side(results, {"quantization": name})) for name in speeds]
+
+
+def names(found: Lineup) -> list[str]:
+    """In their order."""
+    return [p.entrant.name for g in found.groups for p in g.places]
+
+
+def test_best_first_with_brackets_around_what_is_alike() -> None:
+    """Two that are equal stand in one bracket; one 20% faster leads alone; values are the mean of both cells."""
+    found = lineup(fleet({"Q8_0": 10.0, "Q4_0": 12.0, "F16": 10.02}), "decode", pace=14.0)
+    (group,) = found.groups
+    assert names(found)[0] == "Q4_0" and group.brackets == ((1, 2),) and found.shared == 2
+    assert bracket_marks(group) == [" ", "┌", "└"] and not group.places[0].alike
+    assert group.places[0].value == pytest.approx(12.0 * math.sqrt(2), rel=0.1)
+    assert [p.keeps_pace for p in group.places] == [True, None, None] or group.places[1].low < 14.0
+    assert verdict(found).startswith("Q4_0 leads with 1")
+    told = lineup_json(found)
+    assert told["groups"][0]["brackets"] == [[1, 2]] and len(lineup_rows(found)) == 3
+    chart = lineup_chart(found, Pace(14.0, "mine"))
+    bars = next(m for m in chart.panels[0].marks if isinstance(m, Ranges))
+    assert chart.panels[0].y.labels[0] == "Q4_0" and bars.tones[0] == "best"
+    assert any("decode" in line for line in page(group.places[0], found, None, [("decode", 1, 3)]))
+
+
+def test_equal_ones_are_told_apart_in_few_of_many() -> None:
+    """A hundred lineups of four equal sides: in few of them any is set apart from any other."""
+    wrong = 0
+    for seed in range(100):
+        found = lineup(fleet({"Q8_0": 10.0, "Q4_0": 10.0, "F16": 10.0, "Q6_K": 10.0}, noise=0.03, seed=seed), "decode")
+        wrong += found.groups[0].brackets != ((0, 3),)
+    assert wrong <= 12  # 5 are expected; more than 12 has a chance of one in a thousand
+
+
+def test_money_and_watts_change_the_order() -> None:
+    """A dear rig that is twice as fast loses by price; costs are those worked out by hand; gaps are said."""
+    slow, quick = fleet({"Q8_0": 10.0, "Q4_0": 20.0})
+    slow, quick = replace(slow, price=200.0, watts=20.0), replace(quick, price=2_000.0, watts=300.0)
+    money = Money("EUR", energy_per_kwh=0.30, hours_per_day=10, days_per_year=300, years=5)
+    assert names(lineup([slow, quick], "decode")) == ["Q4_0", "Q8_0"]
+    by_price = lineup([slow, quick], "decode", per="price", money=money)
+    assert names(by_price) == ["Q8_0", "Q4_0"]
+    cost = lineup([slow, quick], "decode", per="cost", money=money)
+    place = next(p for p in cost.groups[0].places if p.entrant is slow)
+    rate = next(p for p in lineup([slow, quick], "decode").groups[0].places if p.entrant is slow).value
+    hour = 200 / (10 * 300 * 5) + 0.020 * 0.30
+    assert place.value == pytest.approx(hour / (rate * 3600) * 1e6, rel=1e-9) and place.low < place.value < place.high
+    assert names(cost)[0] == "Q8_0" and constant(slow, "cost", Money()) is None
+    unknown = lineup([slow, replace(quick, watts=None)], "decode", per="watt")
+    assert [left.reason for left in unknown.left] == ["its power is not known"]
+    with pytest.raises(ValueError, match="no rate of tokens"):
+        lineup([slow, quick], "ttft", per="price")
+
+
+def test_other_work_is_not_ranked() -> None:
+    """A run with other prompts stands aside with the reason, and has no index either."""
+    mine = [Entrant("mine", Side(run("one", rates(1.0)), {"quantization": "Q8_0"})),
+            Entrant("its", Side(run("one", rates(1.0)), {"quantization": "Q4_0"}))]  # fmt: skip
+    plan = study(hold={"model": "brine-15m", "prompt_tokens": 99, "output_tokens": 8, "context": 256})
+    kept = {cell.key: [KeptRepeat("measured", r) for r in repeats_at(5.0, 5.1, 5.2)] for cell in plan.cells}
+    other = Entrant("other", Side(StudyResults.of_repeats(plan, kept, RunInfo("two")), {"quantization": "Q8_0"}))
+    found = lineup([*mine, other], "decode")
+    assert "other" not in names(found) and "did other work" in found.left[0].reason
+    assert index([other], mine[0])[0].reason == "it shares no work with the reference"
+
+
+def test_the_index_of_a_side_against_itself_is_one() -> None:
+    """Exactly; and of one that decodes 20% faster with the same prefill it is the root of 1.2, with an interval."""
+    sides = fleet({"Q8_0": 10.0, "Q4_0": 12.0})
+    own, other = index(sides, sides[0])
+    assert own.both is not None and (own.both.value, own.both.low, own.both.high) == (1.0, 1.0, 1.0)
+    assert other.decode is not None and other.decode.low < 1.2 < other.decode.high
+    assert other.prefill is not None and other.prefill.value == pytest.approx(1.0)
+    assert other.both is not None and other.both.value == pytest.approx(math.sqrt(1.2), rel=0.01)
+    assert index_rows([own, other])[0][0] == "Q4_0" and index_json([own, other], "Q8_0")["reference"] == "Q8_0"
+    assert index_chart([own, other], "Q8_0").panels[0].title == "prefill and decode together"
+
+
+def test_a_frontier_and_its_knee() -> None:
+    """What no other point beats in both; the knee is where a curve bends, and a straight line has none."""
+    points = [(10.0, 1.0), (9.0, 8.0), (5.0, 9.0), (4.0, 8.5), (1.0, 10.0)]
+    assert frontier(points) == [4, 2, 1, 0]
+    curve = [points[i] for i in frontier(points)]
+    assert curve[knee(curve) or 0] == (9.0, 8.0)
+    assert knee([(1.0, 3.0), (2.0, 2.0), (3.0, 1.0)]) is None and knee(curve[:2]) is None

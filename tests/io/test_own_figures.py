@@ -1,0 +1,75 @@
+"""Files of a person's own figures, and of somebody else's: what is read, and what is refused with a word on why."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from zinc_kettle.core.preferences import Money, Pace, Preferences
+from zinc_kettle.core.reported import pairs, series
+from zinc_kettle.errors import StudyFileError
+from zinc_kettle.formats.preferences import read_preferences
+from zinc_kettle.formats.reported import read_reported
+
+CSV = """source,measure,value,unit,low,high,rig,model,quantization,concurrency
+harbour paper,decode,50,tok/s,48,52,osprey,brine-1b,Q8_0,1
+harbour paper,decode,30,,,,osprey,brine-1b,Q8_0,8
+harbour paper,throughput,200,tokens/s,,,osprey,brine-1b,Q8_0,8
+harbour paper,ttft,250,ms,,,osprey,brine-1b,Q8_0,1
+"""
+
+
+def test_preferences(tmp_path: Path) -> None:
+    """No file: reading pace and usual hours. A file: its own figures, and where they are from."""
+    file = tmp_path / "preferences.toml"
+    assert read_preferences(file) == Preferences() and Pace().rate == pytest.approx(238 / 60 * 4 / 3)
+    file.write_text('format = 1\n[pace]\nwords_per_minute = 180\n[money]\ncurrency = "EUR"\nenergy_per_kwh = 0.3\n')
+    found = read_preferences(file)
+    assert found.pace == Pace(4.0, "preferences.toml") and found.pace.name == "your pace"
+    assert found.money == Money("EUR", 0.3, origin="preferences.toml")
+    for bad in ("format = 1\n[pace]\ntokens_per_s = -1\n", "format = 2\n", "format = 1\n[money]\nprice = 3\n"):
+        file.write_text(bad)
+        with pytest.raises(StudyFileError):
+            read_preferences(file)
+
+
+def test_reported_figures(tmp_path: Path) -> None:
+    """Units are turned into those of the measure, other columns are levels, and figures that belong together are."""
+    file = tmp_path / "others.csv"
+    file.write_text(CSV)
+    found = read_reported(file)
+    assert [(r.measure, r.value, r.levels) for r in found][-1] == ("ttft", 0.25, {"concurrency": 1})
+    line = series(found, "decode", "concurrency")
+    assert [(x, r.value, r.low) for x, r in line["osprey brine-1b Q8_0 (reported by harbour paper)"]] == [
+        (1.0, 50.0, 48.0), (8.0, 30.0, None),
+    ]  # fmt: skip
+    ((both,),) = pairs(found, "decode", "throughput").values()
+    assert (both[0].value, both[1].value) == (30.0, 200.0)
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("measure,value\ndecode,1\n", "no column 'source'"),
+        ("source,measure,value\nme,speed,1\n", "'speed', which there is not"),
+        ("source,measure,value\n,decode,1\n", "names no source"),
+        ("source,measure,value\nme,decode,fast\n", "where a number should be"),
+        ("source,measure,value\nme,decode,nan\n", "where a number should be"),
+        ("source,measure,value,unit\nme,decode,1,furlongs\n", "in 'furlongs'"),
+        ("source,measure,value\n" + "me,decode,1\n" * 20_001, "more than 20,000 rows"),
+    ],
+)
+def test_bad_rows_are_refused(tmp_path: Path, text: str, said: str) -> None:
+    """With the file, the line and the reason."""
+    file = tmp_path / "others.csv"
+    file.write_text(text)
+    with pytest.raises(StudyFileError, match=said):
+        read_reported(file)
+
+
+def test_escapes_never_come_through(tmp_path: Path) -> None:
+    """A source with terminal controls is shown without them."""
+    file = tmp_path / "others.csv"
+    file.write_text("source,measure,value\n\x1b[31mred\x1b[0m,decode,1\n")
+    assert "\x1b" not in read_reported(file)[0].source
