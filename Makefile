@@ -8,7 +8,7 @@ OLDER_ENGINE := $(VENV)/older-engine
 # Where byte code is not kept, each of the many starts of the tool in the tests compiles all of it again.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: setup demo test docs lint types rules unit bench bench-claims bench-driver bench-kills bench-fit lock clean
+.PHONY: setup demo test docs lint types rules unit bench bench-claims bench-answers bench-driver bench-kills bench-fit lock clean
 
 setup: $(STAMP)
 
@@ -53,6 +53,10 @@ unit: setup $(OLDER_ENGINE)/.installed
 
 bench: setup bench-driver
 	PYTHONPATH=. $(BIN)/python benchmarks/targets.py
+
+# How often verdicts, lineups and limits are right; --whole also runs some of them through servers, driver and store.
+bench-answers: setup
+	PYTHONPATH=. $(BIN)/python benchmarks/answers.py --whole
 
 bench-driver: setup
 	@command -v cc >/dev/null || { echo "The truth server is compiled on the spot, and there is no C compiler. On Debian: apt-get install gcc libc6-dev"; exit 1; }

@@ -15,14 +15,14 @@ from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 from zinc_kettle.sim.engine import Job, SimEngine
-from zinc_kettle.sim.fleet import SIM_RIGS
+from zinc_kettle.sim.fleet import SIM_RIGS, SimRig
 
 
 class VirtualEngine:
     """A made-up engine that holds a model, and a clock that stands still between its steps.
 
     Args:
-        rig: Name of a simulated rig.
+        rig: A simulated rig, or its name.
         settings: As a study's launch has them: model, quantization, threads, slots, context.
         seed: Of its noise.
 
@@ -30,9 +30,9 @@ class VirtualEngine:
         LoadFailedError: No such model, or not enough memory.
     """
 
-    def __init__(self, rig: str, settings: dict[str, Any], *, seed: int) -> None:
+    def __init__(self, rig: str | SimRig, settings: dict[str, Any], *, seed: int) -> None:
         self._now = 0.0
-        self._engine = SimEngine(SIM_RIGS[rig], seed=seed, clock=lambda: self._now)
+        self._engine = SimEngine(SIM_RIGS[rig] if isinstance(rig, str) else rig, seed=seed, clock=lambda: self._now)
         self._engine.hold(settings)
         self._count = 0
 

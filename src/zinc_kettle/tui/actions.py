@@ -114,6 +114,7 @@ ACTIONS = (
             letter,
             "map",
             footer=False,
+            listed=place == 0,
         )
         for place, letter in enumerate("ABCDEFGH")
     ),

@@ -1,0 +1,376 @@
+"""How often the tool's answers are right: duels, lineups, the index, and the largest load, against known physics.
+
+    PYTHONPATH=. python benchmarks/answers.py [--whole]      writes docs/answers.md and benchmarks/out/answers.json
+
+The rehearsal's engines run by physics that are known (sim/physics.py), so true ratios and true limits are, too: those
+of the same engine without noise. Trials are simulated in a time of their own (sim/virtual.py) and go through the tool's
+own functions; with --whole ten duels and three searches also run through the whole tool: servers, driver, store.
+"""
+
+from __future__ import annotations
+
+import itertools
+import json
+import math
+import os
+import random
+import subprocess
+import sys
+import tempfile
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from zinc_kettle.core.capacity import Found, capacities, search, trial_of
+from zinc_kettle.core.compare import Side
+from zinc_kettle.core.duel import duel
+from zinc_kettle.core.factors import Level
+from zinc_kettle.core.lineup import Entrant, index, lineup
+from zinc_kettle.core.measures.decode import decode
+from zinc_kettle.core.plan import Repeats, Study
+from zinc_kettle.core.repeat import Missing, Repeat
+from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
+from zinc_kettle.core.stats import median
+from zinc_kettle.core.traffic import CapacitySearch, Promise
+from zinc_kettle.sim.fleet import SIM_RIGS, SimRig
+from zinc_kettle.sim.virtual import VirtualEngine
+
+OUT = Path(__file__).parent / "out" / "answers.json"
+DOC = Path(__file__).parent.parent / "docs" / "answers.md"
+SETTINGS: dict[str, Any] = {"model": "brine-1b", "quantization": "Q8_0", "threads": 8, "slots": 64, "context": 512}
+TRIALS, SEARCHES, BLOCKS = 200, 50, 6
+RATIOS = (1.00, 1.02, 1.05, 1.10)
+NOISE = 0.08
+"""Of a step: with 48 tokens in a repeat it makes repeats scatter by about 1%."""
+WITHIN = 0.05
+
+
+def rig(times: float, noise: float = NOISE) -> SimRig:
+    """The made-up rig gannet, its card and memory so many times as fast."""
+    base = SIM_RIGS["gannet"]
+    cards = tuple(replace(d, bandwidth=d.bandwidth * times, flops=d.flops * times) for d in base.devices)
+    return replace(base, devices=cards, bandwidth=base.bandwidth * times, core_bandwidth=base.core_bandwidth * times,
+                   noise=noise)  # fmt: skip
+
+
+def one(times: float, *, seed: int, block: int, noise: float = NOISE) -> Repeat:
+    """A repeat of two requests, after one to warm up."""
+    engine = VirtualEngine(rig(times, noise), SETTINGS, seed=seed)
+    engine.closed(1, 1, prompt=128, output=8)
+    return engine.closed(1, 2, prompt=128, output=24, block=block)
+
+
+@cache
+def speed(times: float) -> float:
+    """Decode of the rig without noise."""
+    found = decode(one(times, seed=1, block=0, noise=0.0))
+    assert not isinstance(found, Missing)
+    return found
+
+
+def study(levels: Sequence[str]) -> Study:
+    """A study of so many rigs."""
+    hold: dict[str, Level] = {"model": "brine-1b", "prompt_tokens": 128, "output_tokens": 24}
+    return Study("rehearsed", "Which?", {"rig": tuple(levels)}, hold=hold, repeats=Repeats(count=BLOCKS))
+
+
+def rehearsed(times: Mapping[str, float], seed: int) -> StudyResults:
+    """A run over rigs that are so many times as fast, block by block."""
+    plan = study(list(times))
+    kept = {}
+    for cell in plan.cells:
+        fast, first = times[str(cell.levels["rig"])], 1000 * seed + cell.index
+        kept[cell.key] = [
+            KeptRepeat("measured", one(fast, seed=first + 37 * block, block=block)) for block in range(BLOCKS)
+        ]
+    return StudyResults.of_repeats(plan, kept, RunInfo("run", number=1))
+
+
+@dataclass(frozen=True)
+class Row:
+    """How often something was right."""
+
+    what: str
+    right: int
+    of: int
+    more: str
+
+    @property
+    def share(self) -> float:
+        """Of the trials."""
+        return self.right / self.of
+
+
+def duels() -> list[Row]:
+    """Verdicts on decode and on all beside it: wrong is a false claim, or an interval without the truth."""
+    out = []
+    for times in RATIOS:
+        truth, right, claimed, held = speed(times) / speed(1.0), 0, 0, 0
+        for seed in range(TRIALS):
+            results = rehearsed({"a": 1.0, "b": times}, seed)
+            found = duel(Side(results, {"rig": "a"}), Side(results, {"rig": "b"}))
+            contest = found.contest("decode")
+            assert contest is not None and contest.ratio is not None
+            holds = contest.ratio.low <= truth <= contest.ratio.high
+            any_claim = any(c.verdict in {"a", "b"} for c in found.contests)
+            false = contest.verdict == "a" or (times == 1.0 and any_claim)
+            claimed, held = claimed + (contest.verdict == "b"), held + holds
+            right += holds and not false
+        more = f"the interval holds the truth in {held / TRIALS:.1%}, B is called better in {claimed / TRIALS:.1%}"
+        out.append(Row(f"duel, true ratio {truth:.3f}", right, TRIALS, more))
+    return out
+
+
+def lineups() -> list[Row]:
+    """Four rigs, two of them equal: the order is right, and the equal ones are not told apart."""
+    right = apart = 0
+    times = {"a": 1.0, "b": 1.0, "c": 1.1, "d": 1.25}
+    for seed in range(TRIALS):
+        results = rehearsed(times, 5000 + seed)
+        (group,) = lineup([Entrant(name, Side(results, {"rig": name})) for name in times], "decode").groups
+        place = {p.entrant.name: p for p in group.places}
+        false = "b" not in place["a"].alike
+        order = all(times[x.entrant.name] >= times[y.entrant.name] or y.entrant.name in x.alike
+                    for x, y in itertools.combinations(group.places, 2))  # fmt: skip
+        apart += false
+        right += order and not false
+    return [
+        Row("lineup of four, two of them equal", right, TRIALS, f"the equal ones are set apart in {apart / TRIALS:.1%}")
+    ]
+
+
+def indexes() -> list[Row]:
+    """Against a reference: 1 for itself, and the true ratio within the interval of decode."""
+    right = 0
+    truth = speed(1.1) / speed(1.0)
+    for seed in range(TRIALS):
+        results = rehearsed({"a": 1.0, "b": 1.1}, 9000 + seed)
+        sides = [Entrant(name, Side(results, {"rig": name})) for name in ("a", "b")]
+        own, other = index(sides, sides[0])
+        assert own.both is not None and other.decode is not None
+        right += own.both.value == 1.0 and other.decode.low <= truth <= other.decode.high
+    return [
+        Row("index, itself and one 10% faster", right, TRIALS, "1 exactly for itself, and the interval holds the truth")
+    ]
+
+
+# the largest load
+def closed(name: str, streams: int, *, seed: int, repeats: int = 3, waves: int = 4) -> list[Repeat]:
+    """Streams on a made-up rig."""
+    engine = VirtualEngine(name, SETTINGS, seed=seed)
+    engine.closed(streams, streams, prompt=64, output=4)
+    return [engine.closed(streams, max(8, waves * streams), prompt=64, output=24, block=b) for b in range(repeats)]
+
+
+def arriving(name: str, rate: float, *, seed: int, repeats: int = 3, hold_s: float = 20.0) -> list[Repeat]:
+    """Requests per minute at a made-up rig, each repeat with arrivals of its own."""
+    out = []
+    for block in range(repeats):
+        engine = VirtualEngine(name, SETTINGS, seed=100 * seed + block)
+        engine.closed(1, 1, prompt=64, output=4)
+        draw, at, times = random.Random(f"{seed}-{block}"), 0.0, []
+        for _ in range(max(48, math.ceil(rate / 60 * hold_s))):
+            at += draw.expovariate(rate / 60)
+            times.append(at)
+        out.append(engine.arriving(times, prompt=64, output=24, block=block))
+    return out
+
+
+def walk(measure: Any, start: int, plan: CapacitySearch, promise: Promise, seed: int) -> tuple[Found, int]:
+    """A whole search; what it found, and the steps it took."""
+    data: dict[int, list[Repeat]] = {}
+    found, steps = Found(next_load=start), 0
+    while found.next_load is not None:
+        load = found.next_load
+        data.setdefault(load, []).extend(measure(load, seed=1000 * seed + 7 * load + len(data.get(load, ()))))
+        steps += 1
+        trials = [t for at, repeats in data.items() if (t := trial_of(at, repeats, promise)) is not None]
+        found = search(trials, plan, promise)
+    return found, steps
+
+
+def true_streams(name: str, promise: Promise, most: int) -> int:
+    """The most streams that keep the promise, in long repeats."""
+    low, high = 0, most + 1
+    while high - low > 1:
+        middle = (low + high) // 2
+        trial = trial_of(middle, closed(name, middle, seed=4711, repeats=1, waves=24), promise)
+        low, high = (low, middle) if trial is None or trial.broken(promise) else (middle, high)
+    return low
+
+
+def true_rate(name: str, promise: Promise, low: float, high: float) -> float:
+    """The largest rate that keeps the promise, in a long run."""
+    for _ in range(9):
+        middle = math.sqrt(low * high)
+        trial = trial_of(middle, arriving(name, middle, seed=4711, repeats=1, hold_s=480.0), promise)
+        low, high = (low, middle) if trial is None or trial.broken(promise) else (middle, high)
+    return math.sqrt(low * high)
+
+
+STREAM_SEARCHES = (
+    ("gannet", Promise(ttft_s=0.5, tpot_s=0.03), 64), ("petrel", Promise(tpot_s=0.05), 64),
+    ("cormorant", Promise(ttft_s=0.15), 64),
+)  # fmt: skip
+RATE_SEARCH = ("gannet", Promise(ttft_s=0.25), 400, 3000.0)
+
+
+def searches() -> list[Row]:
+    """Fifty searches of each kind: within 5% of the truth, in at most twelve steps."""
+    out = []
+    for name, promise, most in STREAM_SEARCHES:
+        truth, plan = true_streams(name, promise, most), CapacitySearch("concurrency", most)
+        rows = [walk(lambda n, seed, at=name: closed(at, n, seed=seed), 8, plan, promise, s) for s in range(SEARCHES)]
+        near = [f.load is not None and abs(math.floor(f.load + 1e-9) - truth) <= WITHIN * truth for f, _ in rows]
+        out.append(_searched(f"streams on {name}, true limit {truth}", rows, near,
+                             [math.floor(f.low or 0) <= truth <= (f.high or 0) for f, _ in rows]))  # fmt: skip
+    name, promise, start, high = RATE_SEARCH
+    true, plan = true_rate(name, promise, start / 4, high), CapacitySearch("rate", 100_000)
+    rows = [walk(lambda n, seed: arriving(name, n, seed=seed), start, plan, promise, s) for s in range(SEARCHES)]
+    near = [f.load is not None and abs(f.load / true - 1) <= WITHIN for f, _ in rows]
+    out.append(_searched(f"requests per minute on {name}, true limit {true:,.0f}", rows, near,
+                         [(f.low or 0) <= true <= (f.high or 0) for f, _ in rows]))  # fmt: skip
+    return out
+
+
+def _searched(what: str, rows: Sequence[tuple[Found, int]], near: Sequence[bool], held: Sequence[bool]) -> Row:
+    steps = sorted(n for _, n in rows)
+    within = [good and n <= 12 for good, (_, n) in zip(near, rows, strict=True)]
+    more = (f"the interval holds the truth in {sum(held) / len(rows):.1%}; steps: {median(steps):.0f} in the median, "
+            f"{steps[-1]} at most")  # fmt: skip
+    return Row(what, sum(within), len(rows), more)
+
+
+# through the whole tool
+FLEET = """format = 1
+[gannet]
+reach = "rehearsal"
+[cormorant]
+reach = "rehearsal"
+"""
+PAIRS = """format = 1
+name = "pairs"
+question = "Which?"
+[vary]
+rig = ["gannet", "cormorant"]
+quantization = ["F16", "Q8_0", "Q4_K"]
+[hold]
+model = "brine-1b"
+context = 512
+prompt_tokens = 128
+output_tokens = 128
+[repeats]
+count = 6
+requests = 2
+"""
+LIMIT = """format = 1
+name = "limit-{n}"
+question = "How many?"
+[vary]
+concurrency = [8]
+[hold]
+rig = "{rig}"
+model = "brine-1b"
+quantization = "Q8_0"
+slots = 64
+context = 256
+prompt_tokens = 64
+output_tokens = 24
+[promise]
+{promise}
+[capacity]
+factor = "concurrency"
+most = 64
+"""
+WHOLE = (("gannet", "ttft_s = 0.5\ntpot_s = 0.03", Promise(ttft_s=0.5, tpot_s=0.03)),
+         ("gannet", "ttft_s = 0.3", Promise(ttft_s=0.3)),
+         ("gannet", "tpot_s = 0.02", Promise(tpot_s=0.02)))  # fmt: skip
+
+
+def whole() -> list[Row]:
+    """Ten duels and three searches, run through servers, driver and store."""
+    from zinc_kettle.config import places
+    from zinc_kettle.store.reading import find, open_run
+    from zinc_kettle.wiring.build import open_store
+
+    with tempfile.TemporaryDirectory() as folder:
+        home = Path(folder)
+        (home / "rigs.toml").write_text(FLEET)
+        os.environ["ZINC_KETTLE_HOME"] = folder
+        texts = {"pairs": PAIRS} | {
+            f"limit-{n}": LIMIT.format(n=n, rig=r, promise=p) for n, (r, p, _) in enumerate(WHOLE)
+        }
+        for name, text in texts.items():
+            (home / f"{name}.study.toml").write_text(text)
+            subprocess.run([sys.executable, "-m", "zinc_kettle", "run", str(home / f"{name}.study.toml")], check=True,
+                           stdout=subprocess.DEVNULL, timeout=1800)  # fmt: skip
+        store = open_store(places())
+        opened = {name: open_run(store, find(store, name)) for name in texts}
+        return [_whole_duels(opened["pairs"]), _whole_searches([opened[f"limit-{n}"] for n in range(len(WHOLE))])]
+
+
+def _whole_duels(results: StudyResults) -> Row:
+    cells = [c.cell for c in results.cells]
+    right, pairs = 0, list(itertools.combinations(cells, 2))[:10]
+    for a, b in pairs:
+        found = duel(Side(results, a.levels), Side(results, b.levels), ["decode"])
+        ratio = found.contests[0].ratio
+        assert ratio is not None
+        truth = _quiet(b.levels) / _quiet(a.levels)
+        right += ratio.low <= truth <= ratio.high and found.contests[0].verdict != ("a" if truth > 1 else "b")
+    return Row("duels through the whole tool", right, len(pairs), "pairs of two rigs by three quantizations")
+
+
+def _quiet(levels: Mapping[str, Any]) -> float:
+    settings = {**SETTINGS, "quantization": levels["quantization"], "threads": SIM_RIGS[levels["rig"]].cores}
+    engine = VirtualEngine(replace(SIM_RIGS[levels["rig"]], noise=0.0), settings, seed=1)
+    engine.closed(1, 2, prompt=128, output=16)
+    found = decode(engine.closed(1, 2, prompt=128, output=128))
+    assert not isinstance(found, Missing)
+    return found
+
+
+def _whole_searches(runs: Sequence[StudyResults]) -> Row:
+    right, told = 0, []
+    for results, (name, _, promise) in zip(runs, WHOLE, strict=True):
+        (found,) = capacities(results).values()
+        truth, load = true_streams(name, promise, 64), math.floor((found.load or 0) + 1e-9)
+        right += abs(load - truth) <= WITHIN * truth and len(found.trials) <= 12
+        told.append(f"{load} of {truth} in {len(found.trials)} steps")
+    return Row("limits through the whole tool, within 5%", right, len(runs), "; ".join(told))
+
+
+def page(rows: Sequence[Row]) -> str:
+    """The document."""
+    lines = [
+        "# How often the answers are right", "",
+        "Made by `make bench-answers`: the rehearsal's engines run by physics that are known, so true ratios and true",
+        "limits are, too. Trials go through the tool's own functions in a simulated time; steps of an engine scatter",
+        f"by {NOISE:.0%}, duels have {BLOCKS} blocks. A duel is right where nothing false is claimed and the interval",
+        "holds the true ratio; a search where it is within 5% in at most twelve steps.", "",
+        "| what | right | | |", "|---|---|---|---|",
+        *(f"| {r.what} | {r.share:.1%} | {r.right} of {r.of} | {r.more} |" for r in rows), "",
+    ]  # fmt: skip
+    return "\n".join(lines)
+
+
+def main() -> int:
+    """Simulate, and write what came out."""
+    rows = [*duels(), *lineups(), *indexes(), *searches(), *(whole() if "--whole" in sys.argv else _kept_whole())]
+    OUT.write_text(json.dumps([r.__dict__ for r in rows], indent=1) + "\n")
+    DOC.write_text(page(rows), encoding="utf-8")
+    print(page(rows))
+    return int(any(r.share < 0.95 for r in rows))
+
+
+def _kept_whole() -> list[Row]:
+    """The rows of the last whole runs."""
+    if not OUT.exists():
+        return []
+    return [Row(**row) for row in json.loads(OUT.read_text()) if "whole tool" in row["what"]]
+
+
+if __name__ == "__main__":
+    sys.exit(main())

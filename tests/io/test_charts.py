@@ -1,0 +1,81 @@
+"""Every kind of chart, drawn of a finished example that allows it, by both backends."""
+
+from __future__ import annotations
+
+import shutil
+from functools import cache
+from pathlib import Path
+
+import pytest
+
+from zinc_kettle.charts.draw import draw
+from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
+from zinc_kettle.core.chart_view import spots
+from zinc_kettle.core.reported import Reported
+from zinc_kettle.core.results import StudyResults
+from zinc_kettle.present.charts import CHART_KINDS
+from zinc_kettle.present.charts.kinds import Subject
+from zinc_kettle.present.findings import main_measure
+from zinc_kettle.store.reading import open_run, shelf
+from zinc_kettle.store.store import KettleStore
+from zinc_kettle.tui.draw.chart import draw_chart
+from zinc_kettle.tui.theme import DARK, LIGHT
+from zinc_kettle.wiring.build import open_store
+from zinc_kettle.wiring.charting import subject_of
+
+
+@pytest.fixture(scope="module")
+def places(tmp_path_factory: pytest.TempPathFactory) -> Places:
+    """A data folder with the examples as its store."""
+    home = tmp_path_factory.mktemp("charts")
+    shutil.copyfile(DEMO_FILES / SAMPLE_STORE, home / "kettle.db")
+    shutil.copyfile(DEMO_FILES / "rigs.toml", home / "rigs.toml")
+    return Places(home=home, store=home / "kettle.db", demo=True)
+
+
+@cache
+def runs(path: Path, home: Places) -> tuple[KettleStore, list[StudyResults]]:
+    """Every run of the examples."""
+    store = open_store(home)
+    return store, [open_run(store, run.run_id) for row in shelf(store) for run in row.runs]
+
+
+def subject(kind: str, places: Places) -> Subject:
+    """Of the first example that allows a kind."""
+    store, all_of_them = runs(places.store, places)
+    for results in all_of_them:
+        cell = next(c for c in results.cells if c.done)
+        found = subject_of(results, main_measure(results.study), places, store, cell=cell)
+        if not CHART_KINDS[kind].needs(found):
+            return found
+    raise AssertionError(f"no example allows {kind}")
+
+
+@pytest.mark.parametrize("kind", CHART_KINDS)
+def test_every_kind_is_drawn_by_both_backends(kind: str, places: Places) -> None:
+    """As SVG and PDF, the same bytes twice; in the terminal within its width, in both themes; points have cells."""
+    found = subject(kind, places)
+    made = CHART_KINDS[kind].build(found)
+    for ending in ("svg", "pdf"):
+        assert draw(made, ending) == draw(made, ending) and len(draw(made, ending)) > 3_000
+    if kind != "map":
+        for palette in (DARK, LIGHT):
+            for width, height in ((70, 24), (108, 32)):
+                lines = draw_chart(made, width, height, palette).plain.splitlines()
+                assert len(lines) > 4 and max(map(len, lines)) <= width, lines
+    if CHART_KINDS[kind].of == "study" and kind not in {"map", "where", "latency"}:
+        keys = {cell.cell.key for cell in found.results.cells}
+        assert spots(made) and {s.key for s in spots(made)} <= {*keys, ""}
+
+
+def test_somebody_elses_points_stand_beside_the_frontier(places: Places) -> None:
+    """Hollow, with their source, and said to be reported; never the knee, never what dims our own."""
+    found = subject("frontier", places)
+    theirs = tuple(Reported("harbour paper", name, value, levels={"concurrency": 4}) for name, value in
+                   (("decode", 1e6), ("throughput", 1e7)))  # fmt: skip
+    without, with_them = (CHART_KINDS["frontier"].build(s) for s in (found, Subject(
+        found.results, found.measure, others=theirs)))  # fmt: skip
+    names = [getattr(m, "name", "") for m in with_them.panels[0].marks]
+    assert any("reported by harbour paper" in name for name in names)
+    assert [s.key for s in spots(without) if s.key] == [s.key for s in spots(with_them) if s.key]
+    assert any("not measured here" in note for note in with_them.notes)

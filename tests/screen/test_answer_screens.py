@@ -1,0 +1,115 @@
+"""Duel, Curves and Lineup on the real screen, with the finished examples; and that commands say the same."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+from tests.flows.test_cli import kettle
+from tests.screen.term import Term
+from tests.screen.test_screen import open_app
+from zinc_kettle.store.reading import shelf
+from zinc_kettle.store.store import KettleStore
+
+STUDY = "three-ways"
+
+
+def examples(home: Path) -> Path:
+    """The store of the examples, which the first start puts into the data folder."""
+    return home / "examples.db"
+
+
+def opened(home: Path, t: Term) -> str:
+    """Go to the map of the example with three ways; gives what is shown."""
+    t.wait("example")
+    rows = [row.name for row in shelf(KettleStore(examples(home)))]
+    for _ in range(rows.index(STUDY)):
+        t.keys("Down")
+    t.keys("Enter")
+    t.wait("tide table")
+    return t.wait("best decode")
+
+
+def told(home: Path, *words: str) -> dict[str, object]:
+    """What a command says as JSON."""
+    ran = kettle(home, *words, "--store", str(examples(home)), "--json")
+    assert ran.returncode == 0, ran.stderr
+    found: dict[str, object] = json.loads(ran.stdout)
+    return found
+
+
+def test_duel_says_what_the_command_says(tmp_path: Path) -> None:
+    """Sides chosen from a list, the verdict, a ladder, and out as files; the sentence is the command's."""
+    with open_app(tmp_path) as t:
+        opened(tmp_path, t)
+        t.keys("5")
+        page = t.wait("B is better")
+        said = told(tmp_path, "duel", f"{STUDY}:1@quantization=F16", f"{STUDY}:1@quantization=Q4_0")
+        assert str(said["verdict"]) in page and "the one thing: it is what made the difference" in page
+        assert "decode, pair by pair" in page
+        t.keys("v").wait("decode, prompt by prompt")
+        t.keys("x").wait("A three-ways:1 Q4_0")
+        t.keys("b").wait("Which is B?")
+        t.keys("Q", "8", "_", "0").wait("every cell with Q8_0")
+        t.keys("Enter").wait("B three-ways:1 Q8_0")
+        t.keys("l").wait("next rung")
+        t.keys("F", "1", "6").wait("every cell with F16")
+        t.keys("Enter").wait("What did each change bring?")
+        t.wait("The steps multiply to")
+        t.keys("d").wait("Is B better than A")
+        t.keys("m").wait("prefill, client")
+        t.keys("c").wait("Copied")
+        t.keys("e").wait("Exported")
+        t.keys("q").wait_exit()
+    copied = (tmp_path / "exports" / "copied.txt").read_text()
+    assert "B three-ways:1 Q8_0" in copied and "quantization Q4_0 → Q8_0" in copied
+    assert {p.suffix for p in (tmp_path / "exports").glob("duel-*")} == {".svg", ".pdf"}
+
+
+def test_curves_are_walked_zoomed_and_drawn(tmp_path: Path) -> None:
+    """The kinds the data allow, a crosshair with values, a series hidden, others' figures over it, and out as files."""
+    csv = tmp_path / "reported" / "osprey.csv"
+    csv.parent.mkdir()
+    head = "source,measure,value,rig,threads\n"
+    csv.write_text(f"{head}harbour paper,decode,70,osprey,1\nharbour paper,decode,90,osprey,2\n")
+    with open_app(tmp_path) as t:
+        opened(tmp_path, t)
+        t.keys("6")
+        page = t.wait("efficiency (% of ideal)")
+        assert "wait over length" in page and "frontier" not in page
+        first = re.search(r"decode ([\d.]+)", t.wait("point 1 of")) or re.search("", "")
+        t.keys("Right").wait("point 2 of")
+        t.keys("h").wait("hidden:")
+        t.keys("+").wait("zoomed to")
+        t.keys("u").gone("zoomed to")
+        t.keys("o").wait("osprey.csv")
+        t.keys("Enter").wait("reported by harbour paper")
+        t.keys("c").wait("Copied")
+        t.keys("e").wait("Exported")
+        t.keys("Down").wait("How does the wait grow")
+        t.keys("Enter").wait("Cell sheet")
+        t.keys("q").wait_exit()
+    assert first is not None
+    svg = next((tmp_path / "exports").glob("*scaling*.svg"))
+    assert svg.stat().st_size > 5_000
+    assert "series\tthreads\tdecode (tok/s)" in (tmp_path / "exports" / "copied.txt").read_text()
+
+
+def test_lineup_ranks_and_leads_on(tmp_path: Path) -> None:
+    """The command's order and figures, by another factor, an index, a duel of the best against the chosen one."""
+    with open_app(tmp_path) as t:
+        opened(tmp_path, t)
+        t.keys("7")
+        page = t.wait("leads with")
+        said = told(tmp_path, "lineup", STUDY, "--by", "quantization", "--measure", "decode")
+        assert str(said["verdict"]) in page.replace("\n", " ")
+        assert "in each measure" in page and "the rig, here" in page
+        t.keys("b").wait("by threads")
+        t.keys("b").wait("by prompt tokens")
+        t.keys("b").wait("by quantization")
+        t.keys("Down").wait_re(r"▸ Q8_0")
+        t.keys("i").wait("How many times as fast as Q8_0?")
+        t.keys("i").wait("leads with")
+        t.keys("d").wait("Is B better than A")
+        t.keys("q").wait_exit()
