@@ -92,6 +92,12 @@ def _panel(ax: Any, panel: Panel) -> None:
         ax.spines[side].set_visible(False)
 
 
+def _row_names(panel: Panel, axis: Axis, which: str) -> list[str]:
+    """Names of categories; of rows with what stands behind the name."""
+    behind = {r: text for m in panel.marks if isinstance(m, Ranges) for r, text in zip(m.row, m.before, strict=False)}
+    return [f"{name}   {behind[i]}" if which == "y" and behind.get(i) else name for i, name in enumerate(axis.labels)]
+
+
 def _axis(ax: Any, panel: Panel, which: str) -> float:
     """Set one axis up; returns the factor from its values to what is shown."""
     from matplotlib.ticker import NullLocator
@@ -101,7 +107,7 @@ def _axis(ax: Any, panel: Panel, which: str) -> float:
     set_limits, set_ticks = getattr(ax, f"set_{which}lim"), getattr(ax, f"set_{which}ticks")
     set_label = getattr(ax, f"set_{which}label")
     if axis.scale == "categories":
-        set_ticks(range(len(axis.labels)), [safe(label) for label in axis.labels])
+        set_ticks(range(len(axis.labels)), [safe(label) for label in _row_names(panel, axis, which)])
         low, high = -0.5, len(axis.labels) - 0.5
         # Rows are read from the top.
         set_limits(*((high, low) if which == "y" else (low, high)))
@@ -120,7 +126,7 @@ def _axis(ax: Any, panel: Panel, which: str) -> float:
     set_limits(bottom * factor, top * factor)
     if not axis.hidden:
         log = axis.scale == "log" and bottom > 0
-        at = ticks(bottom * factor, top * factor, MOST_TICKS, log=log)
+        at = ticks(bottom * factor, top * factor, MOST_TICKS - 3 * (axis.unit == "×"), log=log)
         set_ticks(at, [f"{max(v, 1 / v):.3g}×" if axis.unit == "×" else plain(v) for v in at])
         getattr(ax, f"{which}axis").set_minor_locator(NullLocator())
     set_label(safe(f"{axis.title} ({unit})" if axis.title and unit else axis.title or unit) if not axis.hidden else "")

@@ -10,6 +10,12 @@ from zinc_kettle.core.chart import Band, Bars, Cell, Label, Line, Panel, Points,
 
 SIDE_STEP = 0.03
 """Lines over categories stand so far beside each other, so that bounds of lines that meet stay readable."""
+DASHES: tuple[Any, ...] = ("-", (0, (4, 1)), (0, (1, 1)), (0, (4, 1, 1, 1)))
+"""Lines without points, told apart without colour."""
+ROW_CHARACTERS = 76
+"""Of a row of names inside a plot."""
+MOST_INSIDE = 5
+"""More series than that are named beside the plot."""
 HATCHES = ("", "//", "", "\\\\", "..", "xx")
 """Parts of a bar, told apart without colour."""
 LINE_STEP = 0.28
@@ -27,6 +33,7 @@ def draw_marks(ax: Any, panel: Panel, fx: float, fy: float) -> None:
     """
     series = sorted({mark.series for mark in panel.marks if isinstance(mark, (Line, Points, Bars, Steps))})
     beside = panel.x.scale == "categories"
+    pointed = {mark.name for mark in panel.marks if isinstance(mark, Points)}
     for mark in panel.marks:
         shift = 0.0
         if beside and isinstance(mark, (Line, Points)):
@@ -34,13 +41,22 @@ def draw_marks(ax: Any, panel: Panel, fx: float, fy: float) -> None:
         if isinstance(mark, Ranges):
             _ranges(ax, mark, fx)
         else:
-            _draw(ax, mark, fx, fy, shift)
-    named = {m.name for m in panel.marks if isinstance(m, (Line, Points, Bars, Steps, Spans)) and m.name}
-    if named:
-        ax.legend(frameon=False, fontsize=8, loc="best", ncols=min(len(named), 4))
+            _draw(ax, mark, fx, fy, shift, lone=getattr(mark, "name", "") not in pointed)
+    if ax.get_legend_handles_labels()[1]:
+        _legend(ax)
 
 
-def _draw(ax: Any, mark: object, fx: float, fy: float, shift: float) -> None:
+def _legend(ax: Any) -> None:
+    """Each series once; beside the plot where there are many, else where they hide least."""
+    handles = dict(zip(*reversed(ax.get_legend_handles_labels()), strict=True))
+    many = len(handles) > MOST_INSIDE
+    columns = max(1, min(4, ROW_CHARACTERS // (max(map(len, handles)) + 8)))
+    where: dict[str, Any] = {"loc": "upper left", "bbox_to_anchor": (1.01, 1.0)} if many else {"loc": "best"}
+    ax.legend(handles.values(), handles.keys(), frameon=False, fontsize=7 if many else 8,
+              ncols=1 if many else columns, **where)  # fmt: skip
+
+
+def _draw(ax: Any, mark: object, fx: float, fy: float, shift: float, *, lone: bool) -> None:
     if isinstance(mark, Cell):
         _cell(ax, mark)
     elif isinstance(mark, Points):
@@ -48,11 +64,11 @@ def _draw(ax: Any, mark: object, fx: float, fy: float, shift: float) -> None:
     elif isinstance(mark, Line):
         ax.plot(_times(mark.x, fx, shift), _times(mark.y, fy), color=colour(mark.tone, mark.series),
                 linewidth=1.1 if mark.dashed else 1.6, linestyle=(0, (5, 3)) if mark.dashed else "-",
-                label=(safe(mark.name) or None) if mark.dashed else None)  # fmt: skip
+                label=safe(mark.name) or None if lone else None)  # fmt: skip
     elif isinstance(mark, Steps):
-        ax.step(
-            _times(mark.x, fx), _times(mark.y, fy), where="post", color=colour(mark.tone, mark.series), linewidth=1.2
-        )
+        ax.step(_times(mark.x, fx), _times(mark.y, fy), where="post", color=colour(mark.tone, mark.series),
+                linewidth=1.2, linestyle=DASHES[mark.series % len(DASHES)] if lone else "-",
+                label=safe(mark.name) or None if lone else None)  # fmt: skip
     elif isinstance(mark, Bars):
         ax.bar(_times(mark.x, fx), _times(mark.height, fy), width=0.6, color=colour("series", mark.series),
                label=safe(mark.name) or None)  # fmt: skip

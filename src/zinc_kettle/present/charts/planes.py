@@ -17,7 +17,6 @@ from zinc_kettle.present.charts.subtitle import measure_line, notes
 from zinc_kettle.present.fit_rows import FitRow
 
 LEAST = 2
-MOST_LABELS = 24
 
 
 def _both(results: StudyResults, x: str, y: str) -> list[tuple[CellResults, Value, Value]]:
@@ -72,6 +71,7 @@ def _plane(
         series, label = _names(cell, apart)
         groups.setdefault(series or "measured", []).append((cell, a, b, label))
     marks: list[Mark] = []
+    labels: list[Label] = []
     for place, (name, members) in enumerate(groups.items()):
         if lines:
             at = tuple(a.value * fx for _, a, _, _ in members), tuple(b.value * fy for _, _, b, _ in members)
@@ -84,13 +84,30 @@ def _plane(
                     tuple(b.low * fy for _, _, b, _ in some), tuple(b.high * fy for _, _, b, _ in some),
                     name, place, "muted" if dim else "series", keys=tuple(c.cell.key for c, *_ in some),
                 ))  # fmt: skip
-        if len(found) <= MOST_LABELS:
-            marks += [Label(a.value * fx, b.value * fy, label) for cell, a, b, label in members
-                      if label and cell.cell.key not in muted]  # fmt: skip
+        labels += [
+            Label(a.value * fx, b.value * fy, label)
+            for cell, a, b, label in members if label and cell.cell.key not in muted
+        ]  # fmt: skip
+    marks += _apart_labels(labels)
     for place, (name, both) in enumerate(reported_pairs(subject.others, x, y).items(), start=len(groups)):
         xs, ys = tuple(a.value * fx for a, _ in both), tuple(b.value * fy for _, b in both)
         marks.append(Points(xs, ys, name=name, series=place, hollow=frozenset(range(len(xs)))))
     return marks, fx, fy, x_unit, y_unit
+
+
+NEAR = 0.045
+"""Labels nearer to each other than this share of both axes would cover each other."""
+
+
+def _apart_labels(labels: Sequence[Label]) -> list[Label]:
+    """The labels that do not cover one before them."""
+    wide = max((abs(m.x) for m in labels), default=1.0) or 1.0
+    tall = max((abs(m.y) for m in labels), default=1.0) or 1.0
+    kept: list[Label] = []
+    for m in labels:
+        if all(abs(m.y - k.y) > NEAR * tall or abs(m.x - k.x) > 4 * NEAR * wide for k in kept):
+            kept.append(m)
+    return kept
 
 
 def _chart(subject: Subject, name: str, panel: Panel, *more: str) -> Chart:
@@ -211,13 +228,14 @@ def _predicted(subject: Subject) -> Chart:
     ends = [v.value for _, _, v in found] + [x for rows in groups.values() for x, _, _ in rows]
     low, high = min(ends), max(ends)
     marks: list[Mark] = [Line((low, high), (low, high), "as predicted", tone="muted", dashed=True)]
+    labels: list[Label] = []
     for place, (name, rows) in enumerate(groups.items()):
         marks.append(Points(
             tuple(x for x, _, _ in rows), tuple(v.value for _, v, _ in rows), tuple(v.low for _, v, _ in rows),
             tuple(v.high for _, v, _ in rows), name, place,
         ))  # fmt: skip
-        if len(found) <= MOST_LABELS:
-            marks += [Label(x, v.value, label) for x, v, label in rows if label]
+        labels += [Label(x, v.value, label) for x, v, label in rows if label]
+    marks += _apart_labels(labels)
     panel = Panel(Axis("decode, predicted (tok/s)", "log"), Axis("decode, measured (tok/s)", "log"), tuple(marks))
     off = [abs(v.value / row.decode.value - 1) for _, row, v in found if row.decode is not None]
     return _chart(subject, "decode", panel, f"the farthest is {max(off):.0%} from what was predicted")
