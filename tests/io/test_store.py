@@ -200,6 +200,21 @@ def test_resume_takes_up_the_unfinished_run_and_a_finished_one_gets_another_besi
     assert [(r.number, r.state) for r in row.runs] == [(2, "running"), (1, "measured")]
 
 
+def test_more_to_measure_opens_the_newest_measured_run_again(store: KettleStore) -> None:
+    """Further repeats of a measured run are taken up with it; a mark changes nothing; an older run stays as it is."""
+    older = begin(store)
+    store.set_state(older, "measured")
+    newest = begin(store)
+    store.set_state(newest, "measured")
+    levels = dict(study().cells[0].levels)
+    for run in (older, newest):
+        store.decide(run, Decision("mark", 1.0, levels, request="r", text="fine"))
+        assert open_run(store, run).run.state == "measured"
+        store.decide(run, Decision("more", 2.0, levels, count=2))
+    assert [open_run(store, run).run.state for run in (older, newest)] == ["measured", "stopped"]
+    assert begin(store) == newest
+
+
 def test_fresh_leaves_the_unfinished_run_as_it_is(store: KettleStore) -> None:
     """It is kept, and the next start takes up the newest."""
     first = begin(store)

@@ -50,7 +50,7 @@ def _design(study: Study) -> Iterator[Problem]:
     for name, levels in study.vary.items():
         seen = {levels_of[name] for levels_of in combinations(study.vary, study.design)} if study.design.without else ()
         gone = [level for level in levels if seen and level not in seen]
-        if len(levels) == 1:
+        if len(levels) == 1 and name != study.capacity.factor:
             yield Problem(("vary", name), f"{name} has one level", why="nothing is compared by it",
                           remedy="add a level, or hold it")  # fmt: skip
         elif gone:
@@ -104,7 +104,7 @@ def _load(study: Study, cells: tuple[Cell, ...]) -> Iterator[Problem]:
 
 def _repeats(study: Study) -> Iterator[Problem]:
     repeats = study.repeats
-    if not repeats.adaptive and repeats.count < FEW_REPEATS:
+    if not repeats.adaptive and repeats.count < FEW_REPEATS and not study.capacity.factor:
         few = "one repeat says" if repeats.count == 1 else f"{repeats.count} repeats say"
         yield Problem(("repeats", "count"), f"{few} little of the spread",
                       why="fewer than six carry no 95% interval", remedy="six, or until it is known")  # fmt: skip

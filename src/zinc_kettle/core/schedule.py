@@ -36,6 +36,8 @@ DecisionKind = Literal[
 """The tool's own are `settle`, where the question needs no more repeats of a cell, and `time-up`, at the cap on time.
 `acknowledge` (a caution is known to be no worry) and `mark` (what an answer is like) change nothing of what is
 measured."""
+GIVES_WORK: frozenset[DecisionKind] = frozenset({"more", "add-level", "restore"})
+"""Decisions after which a run that was measured has something left to measure."""
 LOOKING = "looking for the limit"
 """Text of the decisions that a search for the largest load enters."""
 FailurePolicy = Literal["go-on", "again", "ask"]

@@ -21,6 +21,7 @@ class Template:
     hold: Mapping[str, Level] = field(default_factory=dict)
     repeats: Mapping[str, Level | float] = field(default_factory=dict)
     promise: Mapping[str, float] = field(default_factory=dict)
+    capacity: Mapping[str, Level] = field(default_factory=dict)
 
 
 _BEST: Mapping[str, Level | float] = {"until_answered": "best", "smallest_percent": 3, "ceiling": 20, "requests": 2}
@@ -46,6 +47,13 @@ TEMPLATES: dict[str, Template] = {
             "for throughput alone says nothing of what one person waits.",
             {"concurrency": "1..8 x2"}, {"prompt_tokens": 256, "output_tokens": 96, "context": 512}, {"count": 6},
             {"ttft_s": 3.0, "tpot_s": 0.15},
+        ),
+        Template(
+            "limit", "What is the largest load that keeps the promise?",
+            "A search: it doubles the streams until the promise breaks, then goes to where it breaks; few loads are "
+            "measured, and the answer has an interval.",
+            {"concurrency": "2"}, {"prompt_tokens": 256, "output_tokens": 96, "context": 512, "slots": 16},
+            {"count": 3}, {"ttft_s": 3.0, "tpot_s": 0.15}, {"factor": "concurrency", "most": 16},
         ),
         Template(
             "prompt-length", "How long does a long prompt take?",

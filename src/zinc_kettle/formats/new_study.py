@@ -28,7 +28,7 @@ def study_text(template: Template, name: str, *, vary: Mapping[str, Sequence[Lev
     document.update({"format": 1, "name": name, "question": template.question})
     sections: dict[str, Mapping[str, object]] = {
         "vary": {factor: list(levels) for factor, levels in vary.items()}, "hold": hold, "promise": template.promise,
-        "repeats": template.repeats,
+        "capacity": template.capacity, "repeats": template.repeats,
     }  # fmt: skip
     for title, content in sections.items():
         if content:

@@ -104,3 +104,16 @@ def search_line(results: StudyResults) -> str:
     found = capacities(results)
     steps = max((len(f.trials) for f in found.values()), default=0)
     return f"looking for the limit, {plural(steps, 'load')} of {results.study.capacity.steps} tried"
+
+
+def headline(results: StudyResults) -> tuple[str, str, str] | None:
+    """The largest limit that was found: the number, what it counts, and its interval with what it is of; None where
+    none was found, or the study looks for none.
+    """
+    factor = results.study.capacity.factor
+    found = [(f.load, name, f) for name, f in capacities(results).items() if f.load is not None and f.end != "least"]
+    if not found:
+        return None
+    load, name, best = max(found, key=lambda row: row[0])
+    bounds = interval_text(best, factor) if best.first is not None else "or more"
+    return whole(load, factor), f"{noun(factor, load)} keep the promise", f"{bounds} {name}".strip()

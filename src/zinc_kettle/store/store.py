@@ -18,7 +18,7 @@ from zinc_kettle.core.facts import EngineFacts, RunFacts
 from zinc_kettle.core.plan import Cell, Study
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import Failure, KeptRepeat
-from zinc_kettle.core.schedule import Decision, Step, Tally
+from zinc_kettle.core.schedule import GIVES_WORK, Decision, Step, Tally
 from zinc_kettle.core.summary import CATALOGUE, CellSummary, series
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.timeline import Timeline
@@ -176,9 +176,16 @@ class KettleStore:
 
     # decisions
     def decide(self, run_id: str, decision: Decision) -> None:
-        """Add a decision to the log of a run."""
+        """Add a decision to the log of a run; a measured one that is the newest of its study is open again where the
+        decision gives it more to measure."""
         with self.writing() as db:
             db.execute(s.decisions.insert().values(run=run_id, body=decision_text(decision)))
+            if decision.kind in GIVES_WORK:
+                run = db.execute(sa.select(s.runs.c.study, s.runs.c.number).where(s.runs.c.id == run_id)).one()
+                newest = db.execute(sa.select(sa.func.max(s.runs.c.number)).where(s.runs.c.study == run.study)).scalar()
+                if run.number == newest:
+                    measured = s.runs.update().where(s.runs.c.id == run_id, s.runs.c.state == "measured")
+                    db.execute(measured.values(state="stopped"))
 
     def decisions(self, run_id: str) -> tuple[Decision, ...]:
         """What was decided, in order."""

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from zinc_kettle.core.compare import Standing, standing
 from zinc_kettle.core.results import StudyResults
+from zinc_kettle.present.capacity import headline
 from zinc_kettle.present.charts.subtitle import measure_line
 from zinc_kettle.present.findings import Finding, answer, findings
 
@@ -20,6 +21,8 @@ class Digest:
     answer: str = ""
     findings: tuple[Finding, ...] = ()
     rank: Standing = field(default_factory=Standing)
+    limit: tuple[str, str, str] | None = None
+    """Of a study that looks for the largest load: the number, what it counts, and its interval."""
 
 
 def digest(results: StudyResults, measure: str) -> Digest:
@@ -27,5 +30,5 @@ def digest(results: StudyResults, measure: str) -> Digest:
     said = answer(results, measure)
     return Digest(
         measure, measure_line(results, measure), said[:1].upper() + said[1:] + ".", tuple(findings(results, measure)),
-        standing(results, measure),
+        standing(results, measure), headline(results),
     )  # fmt: skip

@@ -199,8 +199,15 @@ class MapScreen(Steering):
     def _headline(self) -> None:
         """The one number that matters: the best value, large."""
         p, rank, measure = self.palette, self._digest.rank, self._digest.measure
-        self.query_one("#headline").display = rank.best is not None
-        if rank.best is not None:
+        limit = self._digest.limit
+        self.query_one("#headline").display = rank.best is not None or limit is not None
+        if limit is not None:
+            number, counts, bounds = limit
+            self.query_one("#number", Digits).update(number)
+            words = Text(f"{counts}\n", f"bold {p.ink}")
+            words.append(bounds, p.ink)
+            self.query_one("#unit", Static).update(words)
+        elif rank.best is not None:
             figure = rank.best.value(measure)
             text, unit = value_text(figure)
             self.query_one("#number", Digits).update(text)
