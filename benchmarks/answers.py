@@ -104,21 +104,22 @@ class Row:
 
 
 def duels() -> list[Row]:
-    """Verdicts on decode and on all beside it: wrong is a false claim, or an interval without the truth."""
+    """Verdicts on decode: wrong is a false claim, or an interval without the truth; and claims on anything else."""
     out = []
     for times in RATIOS:
-        truth, right, claimed, held = speed(times) / speed(1.0), 0, 0, 0
+        truth, right, claimed, others = speed(times) / speed(1.0), 0, 0, 0
         for seed in range(TRIALS):
             results = rehearsed({"a": 1.0, "b": times}, seed)
             found = duel(Side(results, {"rig": "a"}), Side(results, {"rig": "b"}))
             contest = found.contest("decode")
             assert contest is not None and contest.ratio is not None
-            holds = contest.ratio.low <= truth <= contest.ratio.high
-            any_claim = any(c.verdict in {"a", "b"} for c in found.contests)
-            false = contest.verdict == "a" or (times == 1.0 and any_claim)
-            claimed, held = claimed + (contest.verdict == "b"), held + holds
-            right += holds and not false
-        more = f"the interval holds the truth in {held / TRIALS:.1%}, B is called better in {claimed / TRIALS:.1%}"
+            claims = contest.verdict in {"a", "b"}
+            right += contest.ratio.low <= truth <= contest.ratio.high and not (claims and times == 1.0)
+            right -= contest.verdict == "a" and times > 1.0
+            claimed += claims
+            others += times == 1.0 and any(c.verdict in {"a", "b"} for c in found.contests)
+        more = f"a difference is claimed in {claimed / TRIALS:.1%}"
+        more += f", in any measure at all in {others / TRIALS:.1%}" if times == 1.0 else ""
         out.append(Row(f"duel, true ratio {truth:.3f}", right, TRIALS, more))
     return out
 
@@ -202,18 +203,19 @@ def true_streams(name: str, promise: Promise, most: int) -> int:
 
 
 def true_rate(name: str, promise: Promise, low: float, high: float) -> float:
-    """The largest rate that keeps the promise, in a long run."""
-    for _ in range(9):
+    """The largest rate that keeps the promise, in eight long runs: one would tell of its own arrivals."""
+    for _ in range(8):
         middle = math.sqrt(low * high)
-        trial = trial_of(middle, arriving(name, middle, seed=4711, repeats=1, hold_s=480.0), promise)
+        trial = trial_of(middle, arriving(name, middle, seed=4711, repeats=8, hold_s=240.0), promise)
         low, high = (low, middle) if trial is None or trial.broken(promise) else (middle, high)
     return math.sqrt(low * high)
 
 
 STREAM_SEARCHES = (
-    ("gannet", Promise(ttft_s=0.5, tpot_s=0.03), 64), ("petrel", Promise(tpot_s=0.05), 64),
+    ("gannet", Promise(ttft_s=0.5, tpot_s=0.03), 64), ("gannet", Promise(tpot_s=0.0115), 64),
     ("cormorant", Promise(ttft_s=0.15), 64),
 )  # fmt: skip
+"""Of rigs whose cooling carries their full power: elsewhere the limit depends on how long a load is held."""
 RATE_SEARCH = ("gannet", Promise(ttft_s=0.25), 400, 3000.0)
 
 
@@ -286,7 +288,7 @@ most = 64
 """
 WHOLE = (("gannet", "ttft_s = 0.5\ntpot_s = 0.03", Promise(ttft_s=0.5, tpot_s=0.03)),
          ("gannet", "ttft_s = 0.3", Promise(ttft_s=0.3)),
-         ("gannet", "tpot_s = 0.02", Promise(tpot_s=0.02)))  # fmt: skip
+         ("gannet", "tpot_s = 0.0235", Promise(tpot_s=0.0235)))  # fmt: skip
 
 
 def whole() -> list[Row]:

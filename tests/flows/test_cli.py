@@ -127,7 +127,9 @@ def test_all_charts_of_a_run_and_of_a_cell(
     store, _ = measured
     drawn = kettle(home, "chart", "quick:1", "--all", tmp_path / "all", "--store", store)
     names = sorted(Path(line).name for line in drawn.stdout.splitlines())
-    assert names == [f"quick-1-decode-{kind}.{ending}" for kind in ("lines", "map") for ending in ("pdf", "svg")]
+    assert names == [
+        f"quick-1-decode-{kind}.{ending}" for kind in ("lines", "map", "size") for ending in ("pdf", "svg")
+    ]
     out = tmp_path / "requests.pdf"
     one = kettle(
         home, "chart", "quick", "--kind", "requests", "--cell", "quantization=Q4_0", "-o", out, "--store", store

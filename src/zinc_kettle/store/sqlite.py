@@ -48,8 +48,6 @@ def copy_database(source: Path, to: Path) -> None:
     Raises:
         StoreError: The source cannot be read, or is no store.
     """
-    if not source.is_file():
-        raise StoreError(f"there is no file {source}", remedy="name a store, as in FILE.db::STUDY")
     to.touch(mode=0o600)
     try:
         only_read = sqlite3.connect(f"{source.as_uri()}?mode=ro", uri=True, timeout=BUSY_LIMIT_MS / 1e3)

@@ -39,7 +39,8 @@ class Sides:
         self._store = store
         self.shown: StudyResults | None = None
         """The run that is open on the screen, which is used as it is."""
-        self._kept: dict[str, StudyResults] = {}
+        self._kept: dict[tuple[str, str], StudyResults] = {}
+        """By the file they are from, empty for the person's own store, and their id."""
         self._others: dict[Path, KettleStore] = {}
         self._copies: TemporaryDirectory[str] | None = None
 
@@ -71,9 +72,10 @@ class Sides:
         shown = self.shown
         if not there and shown is not None and shown.run.run_id == run_id:
             return shown
-        if run_id not in self._kept or self._kept[run_id].run.state == "running":
-            self._kept[run_id] = open_run(store, run_id)
-        return self._kept[run_id]
+        key = file, run_id
+        if key not in self._kept or self._kept[key].run.state == "running":
+            self._kept[key] = open_run(store, run_id)
+        return self._kept[key]
 
     def _of_file(self, file: Path) -> KettleStore:
         """Another store, read from a copy: nothing is written to what belongs to somebody else."""
@@ -81,6 +83,8 @@ class Sides:
         from zinc_kettle.wiring.build import open_store
 
         path = file.expanduser().resolve()
+        if not path.is_file():
+            raise UsageError(f"there is no file {file}", remedy="name a store, as in FILE.db::STUDY")
         if path not in self._others:
             self._copies = self._copies or TemporaryDirectory(prefix="zinc-kettle-")
             copy = Path(self._copies.name) / f"{len(self._others)}.db"

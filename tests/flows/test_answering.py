@@ -1,0 +1,77 @@
+"""Duel, ladder, lineup and chart on the command line: what they print, draw and refuse."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+
+import pytest
+
+from tests.flows.test_cli import kettle
+from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE
+
+Q4, Q8, F16 = (f"three-ways@quantization={name}" for name in ("Q4_0", "Q8_0", "F16"))
+
+
+@pytest.fixture(scope="module")
+def home(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A data folder whose store holds the finished examples."""
+    folder = tmp_path_factory.mktemp("answers")
+    shutil.copyfile(DEMO_FILES / SAMPLE_STORE, folder / "kettle.db")
+    return folder
+
+
+def test_a_store_from_elsewhere_is_a_side_and_is_not_written_to(home: Path, tmp_path: Path) -> None:
+    """The same run out of another file: unpaired, every ratio is 1 with an interval; the file stays as it is."""
+    other = tmp_path / "other.db"
+    shutil.copyfile(home / "kettle.db", other)
+    before = other.read_bytes()
+    ran = kettle(home, "duel", F16, f"{other}::{F16}", "--json")
+    assert ran.returncode == 0, ran.stderr
+    found = json.loads(ran.stdout)
+    assert found["cautions"] == ["unpaired"] and found["measures"]["decode"]["ratio"]["value"] == 1.0
+    assert found["measures"]["decode"]["verdict"] == "open" and other.read_bytes() == before
+    assert not list(tmp_path.glob("other.db-*"))
+
+
+def test_ladder_and_lineup_agree_with_the_duel(home: Path) -> None:
+    """The step of a ladder is the duel of its two sides; the lineup's order and the index follow the same ratios."""
+    one = json.loads(kettle(home, "duel", F16, Q4, "--measure", "decode", "--json").stdout)
+    rungs = [json.loads(line) for line in kettle(home, "ladder", F16, Q8, Q4, "--json").stdout.splitlines()]
+    assert rungs[-1]["whole"]["measures"]["decode"]["ratio"] == one["measures"]["decode"]["ratio"]
+    product = 1.0
+    for rung in rungs:
+        product *= rung["step"]["measures"]["decode"]["ratio"]["value"]
+    assert product == pytest.approx(one["measures"]["decode"]["ratio"]["value"], rel=1e-4)
+    ranked = json.loads(kettle(home, "lineup", "three-ways", "--by", "quantization", "--json").stdout)
+    assert ranked["groups"][0]["places"][0]["name"] == "Q4_0" and ranked["cells"] == 4
+    against = kettle(home, "lineup", "three-ways", "--by", "quantization", "--index", "F16", "--json")
+    decode = next(row for row in json.loads(against.stdout)["index"] if row["name"] == "Q4_0")["decode"]
+    assert decode["value"] == pytest.approx(one["measures"]["decode"]["ratio"]["value"], rel=1e-4)
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("duel", "three-ways", "no-such"), "there is no study 'no-such'"),
+        (("duel", Q4, "three-ways@quantization=Q5"), "no cell of three-ways has quantization=Q5"),
+        (("duel", Q4, "three-ways@colour=red"), "names no level"),
+        (("duel", Q4, Q8, "--measure", "decodes"), "did you mean decode?"),
+        (("duel", Q4, "/nowhere.db::three-ways"), "there is no file"),
+        (("ladder", Q4), "two rungs or more"),
+        (("lineup", "three-ways", "--by", "colour"), "colour varies in none"),
+        (("lineup", "three-ways", "--per", "pound"), "price, watt or cost"),
+        (("lineup", "three-ways", "--per", "cost", "--measure", "ttft"), "no rate of tokens"),
+        (("lineup", "three-ways", "--index", "Q9"), "is not in this lineup"),
+        (("capacity", "three-ways"), "looks for no limit"),
+        (("chart", "three-ways", "--kind", "scaling", "-o", "x.svg", "--range", "9..1"), "is no range"),
+        (("chart", "three-ways", "--kind", "scaling", "-o", "x.svg", "--log", "z"), "there is no axis"),
+        (("chart", "three-ways", "--kind", "frontier", "-o", "x.svg"), "no load varies"),
+        (("chart", "three-ways", "-o", "x.png"), "neither .svg nor .pdf"),
+    ],
+)
+def test_wrong_input_is_refused_with_a_remedy(home: Path, words: tuple[str, ...], said: str) -> None:
+    """Exit code 2, what is wrong, and nothing written."""
+    ran = kettle(home, *words)
+    assert ran.returncode == 2 and said.lower() in ran.stderr.lower() and not ran.stdout, ran.stderr
