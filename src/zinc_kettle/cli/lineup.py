@@ -28,10 +28,11 @@ from zinc_kettle.present.lineup import (
     ranks_of,
     verdict,
 )  # fmt: skip
+from zinc_kettle.store.store import KettleStore
 from zinc_kettle.wiring.build import open_store
 from zinc_kettle.wiring.charting import preferences
 from zinc_kettle.wiring.export import write
-from zinc_kettle.wiring.lining import entrants_of, rig_of
+from zinc_kettle.wiring.lining import appearances, entrants_of, rig_of
 from zinc_kettle.wiring.rig_desk import RigDesk
 from zinc_kettle.wiring.sides import Sides
 
@@ -70,7 +71,7 @@ def tell_lineup(
     name = asked.measure or main_measure(runs[0].study)
     found = _found(entrants, name, asked.per, own)
     if asked.about:
-        _tell_page(found, asked.about, rigs)
+        _tell_page(found, asked.about, rigs, store)
     elif out:
         _told(write(lineup_chart(found, own.pace), out))
     elif as_json:
@@ -118,11 +119,12 @@ def _named(name: str, entrants: Sequence[Entrant]) -> Entrant:
     return found
 
 
-def _tell_page(found: Lineup, name: str, rigs: dict[str, Rig]) -> None:
+def _tell_page(found: Lineup, name: str, rigs: dict[str, Rig], store: KettleStore) -> None:
     ranked = [p for g in found.groups for p in g.places]
     entrant = _named(name, [p.entrant for p in ranked])
     place = next(p for p in ranked if p.entrant is entrant)
-    for line in page(place, found, rig_of(entrant.side, rigs), ranks_of(entrant, ranked)):
+    seen = appearances(store, entrant.side)
+    for line in page(place, found, rig_of(entrant.side, rigs), ranks_of(entrant, ranked), seen):
         output.line(line)
 
 

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
+from zinc_kettle.core.factors import label
 from zinc_kettle.core.lineup import PER_PRICE, Entrant, Group, Index, Lineup, Per, Place
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.preferences import Money, Pace
@@ -169,7 +171,10 @@ def money_line(found: Lineup, pace: Pace) -> str:
 
 
 # pages
-def page(place: Place, found: Lineup, rig: Rig | None, standing_in: Sequence[tuple[str, int, int]]) -> list[str]:
+def page(
+    place: Place, found: Lineup, rig: Rig | None, standing_in: Sequence[tuple[str, int, int]],
+    seen: Sequence[Appearance] = (),
+) -> list[str]:  # fmt: skip
     """All about one entrant: how it stands in every measure, then what it is.
 
     Args:
@@ -177,8 +182,9 @@ def page(place: Place, found: Lineup, rig: Rig | None, standing_in: Sequence[tup
         found: The lineup.
         rig: Its rig, where it has one.
         standing_in: Measure, its rank and of how many.
+        seen: Where else its rig and its model were measured.
     """
-    return [*standing_lines(place, found, standing_in), "", *what_lines(place, rig)]
+    return [*standing_lines(place, found, standing_in), "", *what_lines(place, rig, seen)]
 
 
 def standing_lines(place: Place, found: Lineup, standing_in: Sequence[tuple[str, int, int]]) -> list[str]:
@@ -191,18 +197,42 @@ def standing_lines(place: Place, found: Lineup, standing_in: Sequence[tuple[str,
         "in each measure, the median over these cells",
     ]  # fmt: skip
     for name, rank, of in standing_in:
-        out.append(f"  {MEASURES[name].title:<16} {_middle(place.cells, name):<24} {rank} of {of}")
+        out.append(f"  {MEASURES[name].title:<18} {_middle(place.cells, name):<24} {rank} of {of}")
     return out
 
 
-def what_lines(place: Place, rig: Rig | None) -> list[str]:
-    """Its model and its rig."""
+@dataclass(frozen=True, slots=True)
+class Appearance:
+    """A run in which a rig or a model was measured, with its best cell."""
+
+    what: str
+    """`rig` or `model`."""
+    place: str
+    measure: str
+    value: Value
+    cell: str
+
+
+MOST_SEEN = 8
+
+
+def what_lines(place: Place, rig: Rig | None, seen: Sequence[Appearance] = ()) -> list[str]:
+    """Its model, its rig, and where else they were measured."""
     out: list[str] = []
-    model = place.cells[0].kept.engine.get("model") if place.cells else None
-    if model:
-        bits = f", {8 * model['weights_bytes'] / model['weights']:.2f} bits each" if "weights_bytes" in model else ""
-        out += ["the model", f"  {model.get('architecture', '')}, {model.get('weights', 0) / 1e9:.3g} G weights{bits}",
-                f"  {model.get('layers', '?')} layers, mostly {model.get('main_type', '?')}", ""]  # fmt: skip
+    for what in ("rig", "model"):
+        mine = [a for a in seen if a.what == what]
+        if mine:
+            out.append(f"its {what} in {plural(len(mine), 'run')}, the best cell of each")
+            out += [f"  {a.place:<24} {MEASURES[a.measure].title} {whole_text(a.value)}, {a.cell}"
+                    for a in mine[:MOST_SEEN]]  # fmt: skip
+            out.append("")
+    names = {label(c.cell.settings["model"] or "") for c in place.cells}
+    stored = dict.fromkeys(label(q) for c in place.cells if (q := c.cell.settings["quantization"]))
+    out += ["the model", f"  {', '.join(sorted(names))} at {', '.join(stored) or 'its own precision'}"]
+    model = place.cells[0].kept.engine.get("model") if len(names) == 1 else None
+    if model and "weights" in model:
+        out.append(f"  {model['weights'] / 1e9:.3g} G weights in {model.get('layers', '?')} layers")
+    out.append("")
     if rig is not None:
         facts = ((kind, rig.facts[name]) for name, kind in FACT_KINDS.items() if name in rig.facts)
         out += [f"the rig, {rig.name}"]

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from zinc_kettle.core.validate import Problem
     from zinc_kettle.present.charts.kinds import Subject
     from zinc_kettle.present.fit_rows import Detail, FitRow
+    from zinc_kettle.present.lineup import Appearance
     from zinc_kettle.session.progress import Event
     from zinc_kettle.tui.planning import OpenPlan, Planner
     from zinc_kettle.tui.run_state import RunState
@@ -194,6 +195,10 @@ class Desk(Protocol):
 
     def entrants(self, runs: Sequence[StudyResults], by: str) -> Asked:
         """Who is lined up of some runs, by a factor; by the usual one where none is named."""
+        ...
+
+    def appearances(self, side: Side) -> list[Appearance]:
+        """Where else the rig of a side, or its model, was measured; reads many runs, so it is asked for in a thread."""
         ...
 
     def rig_of(self, side: Side) -> Rig | None:

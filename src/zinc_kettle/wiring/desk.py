@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from zinc_kettle.core.validate import Problem
     from zinc_kettle.present.charts.kinds import Subject
     from zinc_kettle.present.fit_rows import Detail, FitRow
+    from zinc_kettle.present.lineup import Appearance
     from zinc_kettle.session.experiment import Experiment
     from zinc_kettle.session.progress import Event
     from zinc_kettle.store.reading import RunRow, StudyRow
@@ -335,6 +336,12 @@ class RealDesk:
         factor = by or usual_factor(runs[0])
         known = {rig.name: rig for rig in self._rigs.rigs()}
         return Asked(entrants_of(runs, factor, known), factor, preferences(self._places))
+
+    def appearances(self, side: Side) -> list[Appearance]:
+        """Where else the rig of a side, or its model, was measured."""
+        from zinc_kettle.wiring.lining import appearances
+
+        return appearances(self._store_of(side.results.run.run_id), side)
 
     def rig_of(self, side: Side) -> Rig | None:
         """The one rig a side was measured on."""

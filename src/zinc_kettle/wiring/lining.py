@@ -3,14 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING
 
 from zinc_kettle.core.compare import Side
 from zinc_kettle.core.factors import HERE
 from zinc_kettle.core.lineup import Entrant, watts_of
+from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.validate import nearest
+from zinc_kettle.core.value import Value
 from zinc_kettle.errors import UsageError
+from zinc_kettle.present.findings import main_measure
+from zinc_kettle.present.lineup import Appearance
+
+if TYPE_CHECKING:
+    from zinc_kettle.store.store import KettleStore
 
 FIRST = ("rig", "model", "quantization", "engine")
 """What people line up, where it varies."""
@@ -62,3 +70,29 @@ def rig_of(side: Side, rigs: Mapping[str, Rig]) -> Rig | None:
     """The one rig a side was measured on; None where it is not known, or it was several."""
     found = {str(c.cell.settings["rig"] or HERE) for c in side.cells()}
     return rigs.get(found.pop()) if len(found) == 1 else None
+
+
+LOOKED_AT = 40
+"""Newest runs that are looked through for a rig or a model."""
+
+
+def appearances(store: KettleStore, side: Side) -> list[Appearance]:
+    """Where else the rig of a side, or its model, was measured: its best cell in each run, the newest first."""
+    from zinc_kettle.store.reading import open_run, shelf
+
+    cells = side.cells()
+    rigs = {c.cell.settings["rig"] for c in cells}
+    models = {c.cell.settings["model"] for c in cells}
+    out = []
+    runs = sorted((run for row in shelf(store) for run in row.runs), key=lambda run: -run.created_s)[:LOOKED_AT]
+    for run in runs:
+        results = open_run(store, run.run_id)
+        name = main_measure(results.study)
+        for what, wanted in (("rig", rigs), ("model", models)):
+            mine = [(v, c) for c in results.cells if c.done and c.cell.settings[what] in wanted
+                    and isinstance(v := c.value(name), Value)]  # fmt: skip
+            if len(wanted) == 1 and mine:
+                pick = max if MEASURES[name].better == "more" else min
+                best, cell = pick(mine, key=lambda pair: pair[0].value)
+                out.append(Appearance(what, f"{results.study.name}:{run.number}", name, best, cell.title))
+    return out

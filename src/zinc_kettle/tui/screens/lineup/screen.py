@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 from dataclasses import dataclass
 
 from rich.text import Text
@@ -20,6 +21,7 @@ from zinc_kettle.core.steering import place_of
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
 from zinc_kettle.present.lineup import (
+    Appearance,
     index_rows,
     lineup_rows,
     money_line,
@@ -67,6 +69,7 @@ class LineupScreen(Station):
         self._by = ""
         self._per: Per = ""
         self._reference = ""
+        self._seen: dict[str, tuple[Appearance, ...]] = {}
         self._lines: list[tuple[str, Text]] = []
         """Name of the place and its line, for each line of the list."""
         self._more: tuple[str, ...] = ()
@@ -108,6 +111,7 @@ class LineupScreen(Station):
 
     async def _now(self) -> None:
         self._shown = await asyncio.to_thread(self._look)
+        self._seen = {}
         if self.is_attached:
             self.redraw()
 
@@ -201,13 +205,25 @@ class LineupScreen(Station):
         about: list[str] = []
         if place is not None:
             words = [*standing_lines(place, found, ranks_of(place.entrant, self._places)), "", *words]
-            about = what_lines(place, host(self).desk.rig_of(place.entrant.side))
+            seen = self._seen.get(place.entrant.name)
+            about = what_lines(place, host(self).desk.rig_of(place.entrant.side), seen or ())
+            if seen is None:
+                self.run_worker(self._find(place), group="seen", exit_on_error=False)
         for name, lines in (("standing", words), ("what", about)):
             out = Text()
             for i, line in enumerate(lines):
                 bold = i == 0 and name == "standing" and place is not None
                 out.append(f"{line}\n", f"bold {p.ink}" if bold else p.ink if line.startswith("  ") else p.muted)
             self.query_one(f"#{name}", Static).update(out)
+
+    async def _find(self, place: Place) -> None:
+        """Where else it was measured; found once for each."""
+        name = place.entrant.name
+        self._seen[name] = ()
+        with contextlib.suppress(KettleError):
+            self._seen[name] = tuple(await asyncio.to_thread(host(self).desk.appearances, place.entrant.side))
+        if self.is_attached and self._shown.found is not None:
+            self._draw_page()
 
     def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
         """All about the one that is chosen."""
