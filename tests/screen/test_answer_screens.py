@@ -23,8 +23,8 @@ def examples(home: Path) -> Path:
 def opened(home: Path, t: Term) -> str:
     """Go to the map of the example with three ways; gives what is shown."""
     t.wait("example")
-    rows = [row.name for row in shelf(KettleStore(examples(home)))]
-    for _ in range(rows.index(STUDY)):
+    rows = sorted(shelf(KettleStore(examples(home))), key=lambda row: row.runs[0].simulated)
+    for _ in range([row.name for row in rows].index(STUDY)):
         t.keys("Down")
     t.keys("Enter")
     t.wait("tide table")

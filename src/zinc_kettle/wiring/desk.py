@@ -87,6 +87,7 @@ class RealDesk:
             except KettleError as error:
                 ready.append(ShelfEntry(str(path), path.name, file=path, trouble=str(error)))
         examples = [] if kept else [self._kept(row, None, example=True) for row in self._examples.values()]
+        examples.sort(key=lambda entry: entry.simulated)  # what was measured comes before what was rehearsed
         return [*(self._kept(row, files.get(key)) for key, row in kept.items()), *ready, *examples]
 
     def _sample_rows(self) -> list[StudyRow]:

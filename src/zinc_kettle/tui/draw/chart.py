@@ -44,7 +44,7 @@ def draw_chart(
         here = cross if cross is not None and cross.panel == place else None
         # Panels that share their series are named once, below the last of them.
         legend = place == len(chart.panels) - 1 or _named(panel) != _named(chart.panels[place + 1])
-        tall = max(4, each - bool(panel.title) - lines_around(panel, width, each - 4, legend=legend))
+        tall = max(4, each - bool(panel.title) - lines_around(panel, width, legend=legend))
         out.append_text(draw_panel(panel, width, tall, palette, cross=here, legend=legend))
         out.append("\n")
     if headed:

@@ -167,7 +167,7 @@ class _Plot:
         out = Text(no_wrap=True)
         lines, last = self._canvas.lines(), self._canvas.rows - 1
         named = self._y_labels()
-        if self._canvas.rows >= TALL and self._panel.y.title:
+        if self._panel.y.title:
             out.append(f"{shorten(self._panel.y.title, LABEL_ROOM + self._canvas.columns)}\n", self._palette.muted)
         for row, line in enumerate(lines):
             said = named.get(row, "")
@@ -199,7 +199,7 @@ class _Plot:
         if axis.scale == "categories":
             return _spread([(self._x.at(i) // 2, f"{name} {axis.title}" if i == 0 and axis.title else name)
                             for i, name in enumerate(axis.labels)], columns)  # fmt: skip
-        if self._canvas.rows < TALL:
+        if self._canvas.rows < TALL and not axis.title:
             left, right = (number(v, axis, span=self._x.high - self._x.low) for v in (self._x.low, self._x.high))
             return left + right.rjust(max(1, columns - len(left)))
         at = ticks(self._x.low, self._x.high, max(2, columns // 12), log=self._x.log)
@@ -234,12 +234,11 @@ def legend_lines(panel: Panel, columns: int) -> list[list[tuple[str, _Named]]]:
     return out
 
 
-def lines_around(panel: Panel, width: int, height: int, *, legend: bool) -> int:
+def lines_around(panel: Panel, width: int, *, legend: bool) -> int:
     """Lines a panel takes beside its plot: the titles and numbers of its axes, and its legend."""
-    tall = height >= TALL
-    x_axis = 0 if panel.x.hidden else 1 + bool(tall and panel.x.title and panel.x.scale != "categories")
+    x_axis = 0 if panel.x.hidden else 1 + bool(panel.x.title and panel.x.scale != "categories")
     named = len(legend_lines(panel, max(4, width - LABEL_ROOM))) if legend else 0
-    return x_axis + bool(tall and panel.y.title) + named
+    return x_axis + bool(panel.y.title) + named
 
 
 SHAPES = "●■◆▼▲✚✖★"
