@@ -18,7 +18,7 @@ from zinc_kettle.core.measures.kinds import OfFacts
 from zinc_kettle.core.plan import Cell, Study, shape_of
 from zinc_kettle.core.precision import look_level
 from zinc_kettle.core.repeat import Missing, Repeat
-from zinc_kettle.core.schedule import Decision, Schedule, Tally
+from zinc_kettle.core.schedule import LOOKING, Decision, Schedule, Tally
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.stats.interval import median_interval
 from zinc_kettle.core.stats.waves import Memory, Waves, memory_of, pooled
@@ -123,6 +123,13 @@ class CellResults:
     def done(self) -> int:
         """How many repeats are measured."""
         return self.kept.done
+
+    @cached_property
+    def not_needed(self) -> bool:
+        """True where a search for the limit left it out: another combination asked for its load."""
+        return self.skipped and any(
+            d.text == LOOKING and d.kind == "skip" and d.means(self.cell) for d in self.decisions
+        )
 
     @property
     def decisions(self) -> Sequence[Decision]:

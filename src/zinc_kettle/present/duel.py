@@ -43,6 +43,8 @@ def verdict(found: Duel, measure: str) -> str:
     if not found.alignment.pairs:
         reasons = {u.reason for u in found.alignment.without}
         return f"cannot be compared: {'; '.join(sorted(reasons)) or 'there is nothing on one of the sides'}"
+    if all(pair.a is pair.b for pair in found.alignment.pairs):
+        return "A and B are the same cells"
     title = MEASURES[measure].title
     if contest is None or contest.ratio is None:
         return f"too early to tell: a comparison of {title} needs three repeats of both sides"

@@ -51,6 +51,8 @@ def index_chart(found: Sequence[Index], reference: str) -> Chart:
     """The index of each side: both together, then prefill and decode apart."""
     panels = []
     ready = [i for i in found if i.both is not None]
+    every = [v for i in ready for v in (i.both, i.prefill, i.decode) if v is not None]
+    low, high = min((v.low for v in every), default=1.0) / 1.1, max((v.high for v in every), default=1.0) * 1.1
     for title, pick in (("prefill and decode together", "both"), ("prefill", "prefill"), ("decode", "decode")):
         rows = [(i.entrant.name, v) for i in ready if (v := getattr(i, pick)) is not None]
         rows.sort(key=lambda row: -row[1].value)
@@ -62,8 +64,9 @@ def index_chart(found: Sequence[Index], reference: str) -> Chart:
                 after=tuple(f"{v.value:.2f} ({v.low:.2f}–{v.high:.2f})" for _, v in rows),
             ))  # fmt: skip
         names = tuple(name for name, _ in rows)
-        panels.append(Panel(Axis(f"times {reference}", low=0.0), Axis(scale="categories", labels=names), tuple(marks),
-                            title, "" if rows else "too few repeats"))  # fmt: skip
+        across = Axis(f"times {reference}", "log", low=low, high=high)
+        empty = "" if rows else "too few repeats"
+        panels.append(Panel(across, Axis(scale="categories", labels=names), tuple(marks), title, empty))
     cells = max((i.shared for i in ready), default=0)
     about = [note for i in ready[:1] for note in notes(i.entrant.side.results)]
     return Chart(

@@ -148,7 +148,7 @@ def _measured_lines(cell: CellResults, figure: Value, *, running: bool) -> list[
 def _planned_lines(cell: CellResults, planned: Planned, *, running: bool) -> list[str]:
     if running:
         return ["▸ measuring", f"{cell.done} of {cell.wanted}"]
-    lines = [f"{STATE_MARKS[cell.state]} {cell.state}"]
+    lines = [STATE_MARKS[cell.state] if cell.not_needed else f"{STATE_MARKS[cell.state]} {cell.state}"]
     if cell.state == "failed":
         failure = cell.kept.failure
         return [*lines, "did not load" if failure is not None and failure.kind == "launch" else "open it for details"]

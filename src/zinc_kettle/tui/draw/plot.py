@@ -51,6 +51,8 @@ def draw_plot(
     for mark in panel.marks:
         if isinstance(mark, Label):
             plot.label(mark)
+        elif isinstance(mark, Rule) and mark.label:
+            plot.rule_label(mark)
     if cross is not None:
         plot.cross(cross)
     return plot.text(legend=legend)
@@ -106,15 +108,10 @@ class _Plot:
     def label(self, mark: Label) -> None:
         """Write a word beside its point where there is room: right, left, above or below; else leave it out."""
         column, row = (v // d for v, d in zip(self._dot(mark.x, mark.y), (2, 4), strict=True))
-        size, colour = cell_len(mark.text), tone_colour(mark.tone, 0, self._palette)
-        for left, top in ((column + 2, row), (column - size - 1, row), (column - size // 2, row - 1),
-                          (column - size // 2, row + 1)):  # fmt: skip
-            spots = [(left + i, top) for i in range(-1, size + 1)]
-            inside = left >= 0 and left + size <= self._canvas.columns and 0 <= top < self._canvas.rows
-            if inside and not any(spot in self._chars for spot in spots):
-                for i, char in enumerate(mark.text):
-                    self._chars[left + i, top] = char, colour
-                return
+        size = cell_len(mark.text)
+        places = ((column + 2, row), (column - size - 1, row), (column - size // 2, row - 1),
+                  (column - size // 2, row + 1))  # fmt: skip
+        self._place(mark.text, places, tone_colour(mark.tone, 0, self._palette))
 
     def cross(self, cross: Cross) -> None:
         """A crosshair: dotted lines through its point, which is drawn last."""
@@ -151,16 +148,33 @@ class _Plot:
         if mark.axis == "x":
             column = self._x.at(mark.at)
             self._stroke(column, 0, column, self._canvas.height - 1, colour, dashed=bool(mark.label))
-            self._write(column + 2, 0, mark.label, colour)
         else:
             row = self._canvas.height - 1 - self._y.at(mark.at)
             self._stroke(0, row, self._canvas.width - 1, row, colour, dashed=bool(mark.label))
-            self._write(2 * max(0, self._canvas.columns - cell_len(mark.label)), max(0, row - 4), mark.label, colour)
 
-    def _write(self, x: int, y: int, text: str, colour: str) -> None:
-        for i, char in enumerate(text):
-            if x // 2 + i < self._canvas.columns:
-                self._chars[x // 2 + i, y // 4] = char, colour
+    def rule_label(self, mark: Rule) -> None:
+        """The words of a straight line: beside an upright one from the top down, over a level one from the right."""
+        size, columns, rows = cell_len(mark.label), self._canvas.columns, self._canvas.rows
+        colour = tone_colour(mark.tone, 0, self._palette)
+        if mark.axis == "x":
+            left = self._x.at(mark.at) // 2 + 1
+            left = left if left + size <= columns else left - size - 2
+            places = [(left, row) for row in range(rows)]
+        else:
+            row = (self._canvas.height - 1 - self._y.at(mark.at)) // 4
+            over = row - 1 if row else row + 1
+            places = [(left, over) for left in range(columns - size, 0, -4)]
+        self._place(mark.label, places, colour)
+
+    def _place(self, text: str, places: Sequence[tuple[int, int]], colour: str) -> None:
+        """Words at the first place where they cover no others."""
+        size = cell_len(text)
+        for left, row in places:
+            inside = left >= 0 and left + size <= self._canvas.columns and 0 <= row < self._canvas.rows
+            if inside and not any((left + i, row) in self._chars for i in range(-1, size + 1)):
+                for i, char in enumerate(text):
+                    self._chars[left + i, row] = char, colour
+                return
 
     def text(self, *, legend: bool) -> Text:
         """The plot with the numbers of its axes and a legend of its series."""

@@ -61,6 +61,7 @@ class CurvesScreen(Station):
         self._subject: Subject | None = None
         self._chart: Chart | None = None
         self._trouble = ""
+        self._looked = False
 
     def widgets(self) -> ComposeResult:
         """The chart, the point one is on, the kinds."""
@@ -103,6 +104,7 @@ class CurvesScreen(Station):
             self._trouble = ""
         except KettleError as error:
             self._trouble, self._chart = str(error), None
+        self._looked = True
         if self.is_attached:
             self.redraw()
 
@@ -161,7 +163,10 @@ class CurvesScreen(Station):
         area = self.query_one("#plot", Static)
         size = area.content_size
         if chart is None:
-            empty = self._trouble or "Nothing can be drawn yet. Press 4, then r to measure this study."
+            nothing = (
+                "Nothing can be drawn yet. Press 4, then r to measure this study." if self._looked else "Reading …"
+            )
+            empty = self._trouble or nothing
             area.update(Text(empty, p.failure if self._trouble else p.muted))
             self.query_one("#spot", Static).update("")
             return
