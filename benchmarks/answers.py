@@ -24,7 +24,6 @@ from pathlib import Path
 from typing import Any
 
 from zinc_kettle.core.capacity import Found, capacities, search, trial_of
-from zinc_kettle.core.compare import Side
 from zinc_kettle.core.duel import duel
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.lineup import Entrant, index, lineup
@@ -32,6 +31,7 @@ from zinc_kettle.core.measures.decode import decode
 from zinc_kettle.core.plan import Repeats, Study
 from zinc_kettle.core.repeat import Missing, Repeat
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
+from zinc_kettle.core.sides import Side
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.traffic import CapacitySearch, Promise
 from zinc_kettle.sim.fleet import SIM_RIGS, SimRig

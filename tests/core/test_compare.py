@@ -9,11 +9,12 @@ import numpy as np
 import pytest
 
 from tests.build import repeat, repeats_at, study, timeline
-from zinc_kettle.core.compare import Alignment, Samples, Side, align, differs, ratio
+from zinc_kettle.core.compare import Samples, differs, ratio
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.gains import gains
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
+from zinc_kettle.core.sides import Alignment, Side, align
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.value import Value
 

@@ -11,12 +11,12 @@ import pytest
 from tests.build import repeats_at, study
 from tests.core.test_duel import rates, run
 from zinc_kettle.core.chart import Ranges
-from zinc_kettle.core.compare import Side
 from zinc_kettle.core.frontier import frontier, knee
 from zinc_kettle.core.lineup import Entrant, Lineup, constant, index, lineup
 from zinc_kettle.core.plan import Repeats
 from zinc_kettle.core.preferences import Money, Pace
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
+from zinc_kettle.core.sides import Side
 from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
 from zinc_kettle.present.lineup import bracket_marks, index_json, index_rows, lineup_json, lineup_rows, page, verdict
 

@@ -7,9 +7,9 @@ from pathlib import Path
 
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
-from zinc_kettle.core.compare import Side
 from zinc_kettle.core.duel import Duel, duel, ladder, prompt_by_prompt, request_measure
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.sides import Side
 from zinc_kettle.core.units import with_unit
 from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import UsageError

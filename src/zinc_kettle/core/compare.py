@@ -6,21 +6,16 @@ One comparison for the map, the findings and whatever ranks or judges. What inte
 
 from __future__ import annotations
 
-import math
-from collections.abc import Callable, Container, Mapping, Sequence
-from dataclasses import dataclass, field, replace
-from typing import Literal
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.answering import BEST, answer_of
-from zinc_kettle.core.factors import Level, label
-from zinc_kettle.core.facts import MachineFacts, machine_of
-from zinc_kettle.core.fingerprint import fingerprint
+from zinc_kettle.core.factors import Level
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.kinds import OverGaps, OverRequests
-from zinc_kettle.core.plan import workload
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.stats.ratios import (
@@ -289,178 +284,3 @@ def _other_tokenizers(results: StudyResults) -> tuple[CellResults, CellResults] 
 def levels_key(levels: Mapping[str, Level], names: Sequence[str] = ()) -> tuple[tuple[str, str, Level], ...]:
     """Levels as a key: by name, and with their type, for 1 and true are not the same level."""
     return tuple((n, type(v).__name__, v) for n, v in sorted(levels.items()) if n not in names)
-
-
-# two sets of cells
-@dataclass(frozen=True)
-class Side:
-    """Cells of one study that are to be held against others: all, or those with certain levels."""
-
-    results: StudyResults
-    levels: Mapping[str, Level] = field(default_factory=dict)
-    """Every cell of this side has them; the other side's cells may have others."""
-
-    def cells(self) -> list[CellResults]:
-        """The cells meant."""
-        return [c for c in self.results.cells if all(c.cell.levels.get(n) == v for n, v in self.levels.items())]
-
-
-DifferenceKind = Literal["factor", "fact", "tokenizer", "definitions"]
-
-
-@dataclass(frozen=True, slots=True)
-class Difference:
-    """One thing that is not the same on both sides."""
-
-    kind: DifferenceKind
-    name: str
-    a: str
-    b: str
-
-
-@dataclass(frozen=True, slots=True)
-class Pair:
-    """Two cells that did the same work."""
-
-    a: CellResults
-    b: CellResults
-    differences: tuple[Difference, ...]
-
-    @property
-    def clean(self) -> bool:
-        """True where exactly one thing differs, so that it is what made the difference."""
-        return len(self.differences) == 1
-
-
-@dataclass(frozen=True, slots=True)
-class Unpaired:
-    """A cell that has no counterpart, and why."""
-
-    cell: CellResults
-    reason: str
-
-
-@dataclass(frozen=True, slots=True)
-class Alignment:
-    """Two sides laid beside each other."""
-
-    pairs: tuple[Pair, ...]
-    without: tuple[Unpaired, ...]
-    """Cells of the first side that could not be paired."""
-
-    @property
-    def differences(self) -> tuple[Difference, ...]:
-        """What differs in all pairs."""
-        if not self.pairs:
-            return ()
-        shared = set(self.pairs[0].differences).intersection(*(p.differences for p in self.pairs[1:]))
-        return tuple(d for d in self.pairs[0].differences if d in shared)
-
-
-def together(cells: Sequence[CellResults], name: str) -> Samples | None:
-    """The geometric mean of cells in each block all of them have; None where that is too few, or not positive."""
-    each = [samples(cell, name) for cell in cells]
-    by_block = [dict(zip(s.blocks, s.values, strict=False)) for s in each]
-    shared = sorted(set(by_block[0]).intersection(*by_block[1:])) if by_block else []
-    if len(shared) < MIN_REPEATS or any(row[block] <= 0 for row in by_block for block in shared):
-        return None
-    means = tuple(math.exp(sum(math.log(row[block]) for row in by_block) / len(by_block)) for block in shared)
-    return Samples(means, tuple(shared))
-
-
-def by_work(side: Side, named: Container[str]) -> dict[str, CellResults]:
-    """The cells of a side by what they did: workload, and the levels of the factors that no side fixes.
-
-    Args:
-        side: The side.
-        named: Factors that any of the sides fixes.
-    """
-    out: dict[str, CellResults] = {}
-    for cell in side.cells():
-        rest = {n: v for n, v in cell.cell.levels.items() if n not in named}
-        out[f"{_work(side, cell)} {levels_key(rest)}"] = cell
-    return out
-
-
-def definitions_of(side: Side) -> int:
-    """The version of the definitions its figures follow."""
-    return side.results.definitions
-
-
-def align(a: Side, b: Side) -> Alignment:
-    """Pair the cells of two sides: the same workload, and equal levels of all factors that neither side fixes."""
-    named = {*a.levels, *b.levels}
-    its: dict[object, list[CellResults]] = {}
-    for cell in b.cells():
-        its.setdefault(_work(b, cell), []).append(cell)
-    pairs: list[Pair] = []
-    without: list[Unpaired] = []
-    for cell in a.cells():
-        candidates = its.get(_work(a, cell), [])
-        like = [c for c in candidates if _same_where_shared(cell, c, named)]
-        if len(like) == 1:
-            pairs.append(Pair(cell, like[0], tuple(_differences(a, b, cell, like[0]))))
-        else:
-            without.append(Unpaired(cell, _why_unpaired(b, cell, candidates, like)))
-    return Alignment(tuple(pairs), tuple(without))
-
-
-def _work(side: Side, cell: CellResults) -> str:
-    return fingerprint(workload(side.results.study, cell.cell))
-
-
-def _same_where_shared(a: CellResults, b: CellResults, named: set[str]) -> bool:
-    """Equal levels of the factors that both studies vary, apart from those that are being compared."""
-    shared = (a.cell.levels.keys() & b.cell.levels.keys()) - named
-    return all(a.cell.levels[name] == b.cell.levels[name] for name in shared)
-
-
-def _why_unpaired(b: Side, cell: CellResults, candidates: list[CellResults], like: list[CellResults]) -> str:
-    if not b.cells():
-        return "the other side has no cells"
-    if not candidates:
-        return "no cell on the other side did the same work: its prompts, lengths, limits, sampling or load differ"
-    if len(like) > 1:
-        names = ", ".join(sorted(like[0].cell.levels.keys() - cell.cell.levels.keys())) or "other factors"
-        return f"{len(like)} cells on the other side match; choose one by {names}"
-    return "no cell on the other side has the same levels"
-
-
-def _differences(a: Side, b: Side, x: CellResults, y: CellResults) -> list[Difference]:
-    mine, theirs = x.cell.settings, y.cell.settings
-    out = [
-        Difference("factor", name, _said(mine[name]), _said(theirs[name]))
-        for name in mine
-        if name in theirs and mine[name] != theirs[name]
-    ]
-    if x.cell.engine.name == y.cell.engine.name:  # nor what another engine says of itself
-        out += _facts(ENGINE_FACTS, x.kept.engine, y.kept.engine)
-    if x.cell.settings["rig"] == y.cell.settings["rig"]:  # what another rig is made of is no further difference
-        out += _facts(MACHINE_FACTS, _machine(a, x), _machine(b, y))
-    if not same_tokenizer(x, y):
-        out.append(Difference("tokenizer", "characters per token", _density(x), _density(y)))
-    if a.results.definitions != b.results.definitions:
-        out.append(Difference("definitions", "definitions", str(a.results.definitions), str(b.results.definitions)))
-    return out
-
-
-def _density(cell: CellResults) -> str:
-    found = cell.value(DENSITY)
-    return f"{found.value:.2f}" if isinstance(found, Value) else "not known"
-
-
-def _machine(side: Side, cell: CellResults) -> MachineFacts:
-    rig = cell.cell.settings["rig"]
-    return machine_of(side.results.run.facts, None if rig is None else str(rig))
-
-
-def _facts(names: Sequence[str], x: Mapping[str, object], y: Mapping[str, object]) -> list[Difference]:
-    return [
-        Difference("fact", name, _said(x.get(name)), _said(y.get(name)))
-        for name in names
-        if x.get(name) is not None and y.get(name) is not None and x[name] != y[name]
-    ]
-
-
-def _said(value: object) -> str:
-    return "not set" if value is None else label(value) if isinstance(value, (str, int, bool)) else str(value)

@@ -6,18 +6,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from zinc_kettle.core.compare import (
-    RATIO,
-    Alignment,
-    Effort,
-    Pair,
-    Samples,
-    Side,
-    align,
-    together,
-)  # fmt: skip
+from zinc_kettle.core.compare import RATIO, Effort, Samples
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.results import CellResults
+from zinc_kettle.core.sides import Alignment, Pair, Side, align, together
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.stats.ratios import ALPHA, holm, repeats_to_tell
 from zinc_kettle.core.timeline import Timeline

@@ -18,10 +18,11 @@ from typing import Literal
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.compare import MIN_REPEATS, RATIO, Samples, Side, by_work, definitions_of, together
+from zinc_kettle.core.compare import MIN_REPEATS, RATIO, Samples
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Money
 from zinc_kettle.core.results import CellResults
+from zinc_kettle.core.sides import Side, by_work, definitions_of, together
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.stats.interval import median_interval
 from zinc_kettle.core.stats.ratios import ALPHA, clearly_apart

@@ -6,9 +6,9 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from zinc_kettle.core.compare import Difference, Side
 from zinc_kettle.core.duel import Contest, Duel, PromptContest, Rung, effort
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.sides import Difference, Side
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.units import digits, duration, plural, with_unit
 from zinc_kettle.present.values import rounded

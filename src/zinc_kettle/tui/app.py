@@ -24,10 +24,10 @@ from zinc_kettle.tui.stations import SHELF, STATIONS, station
 from zinc_kettle.tui.theme import DARK, LIGHT, theme
 
 if TYPE_CHECKING:
-    from zinc_kettle.core.compare import Side
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.plan import Cell
     from zinc_kettle.core.results import StudyResults
+    from zinc_kettle.core.sides import Side
     from zinc_kettle.core.steering import Wish
     from zinc_kettle.tui.planning import OpenPlan
     from zinc_kettle.tui.run_state import RunState
@@ -183,7 +183,7 @@ class KettleApp(App[int]):
         if name == "plan":
             self._ready_plan()
         if name == "duel" and not self.rungs:
-            self.rungs = self._usual_sides()
+            self.rungs = self.desk.answering.usual_sides(self.results)
         wanted = kind.screen_class()
         while len(self.screen_stack) > 2 and not isinstance(self.screen, wanted):
             self.pop_screen()
@@ -264,20 +264,6 @@ class KettleApp(App[int]):
 
         self.push_screen(CellScreen(key))
 
-    def _usual_sides(self) -> tuple[str, ...]:
-        """What a person most likely wants to compare: the two newest runs of the open study, else its first factor's
-        first level and its last."""
-        results = self.results
-        if results is None or not results.run.run_id:
-            return ()
-        name, number = results.study.name, results.run.number
-        if number > 1:
-            return f"{name}:{number - 1}", f"{name}:{number}"
-        named = [side.place for side in self.desk.named_sides(results)]
-        leading = next((f for f in results.study.leading if len(results.study.vary[f]) > 1), "")
-        levels = [place for place in named if place.startswith(f"{name}:{number}@{leading}=") and "," not in place]
-        return (levels[0], levels[-1]) if len(levels) > 1 else (f"{name}:{number}",)
-
     def open_duel(self, rungs: Sequence[str]) -> None:
         """Go to Duel with these sides."""
         self.rungs = tuple(rungs)
@@ -323,7 +309,7 @@ class KettleApp(App[int]):
             return
         self.copy_to_clipboard(text)
         try:
-            kept = self.desk.keep_copy(text)
+            kept = self.desk.answering.keep_copy(text)
         except KettleError as error:
             self.notify(str(error), severity="warning")
             return

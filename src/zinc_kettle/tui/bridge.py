@@ -10,22 +10,20 @@ from typing import TYPE_CHECKING, Any, Protocol, cast
 if TYPE_CHECKING:
     from textual.screen import Screen
 
-    from zinc_kettle.core.compare import Side
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.fit.remedies import Remedy
     from zinc_kettle.core.fit.sizing import Wish as FitWish
-    from zinc_kettle.core.lineup import Entrant
     from zinc_kettle.core.plan import Cell, Study
     from zinc_kettle.core.preferences import Preferences
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.core.schedule import Decision
+    from zinc_kettle.core.sides import Side
     from zinc_kettle.core.steering import Wish
     from zinc_kettle.core.validate import Problem
-    from zinc_kettle.present.charts.kinds import Subject
     from zinc_kettle.present.fit_rows import Detail, FitRow
-    from zinc_kettle.present.lineup import Appearance
     from zinc_kettle.session.progress import Event
+    from zinc_kettle.tui.answering import Answering
     from zinc_kettle.tui.planning import OpenPlan, Planner
     from zinc_kettle.tui.run_state import RunState
     from zinc_kettle.tui.runner import Running
@@ -69,26 +67,6 @@ class ShelfEntry:
     def ready(self) -> bool:
         """True for a study file that has not been run."""
         return not self.runs and not self.trouble
-
-
-@dataclass(frozen=True, slots=True)
-class NamedSide:
-    """Something that may be a side of a comparison."""
-
-    place: str
-    """Its name: `STUDY[:RUN][@factor=level,…]`."""
-    title: str
-    what: str
-    about: str = ""
-
-
-@dataclass(frozen=True)
-class Asked:
-    """Who is lined up, by which factor, and the person's own figures."""
-
-    entrants: Sequence[Entrant]
-    by: str
-    own: Preferences
 
 
 class Desk(Protocol):
@@ -185,40 +163,9 @@ class Desk(Protocol):
         """Plans."""
         ...
 
-    def named_sides(self, results: StudyResults | None) -> list[NamedSide]:
-        """What a side of a comparison may be: parts of the open study, then every run on the shelf."""
-        ...
-
-    def side(self, place: str, shown: StudyResults | None) -> Side:
-        """A side by its name; `shown` is the open study, used as it is."""
-        ...
-
-    def entrants(self, runs: Sequence[StudyResults], by: str) -> Asked:
-        """Who is lined up of some runs, by a factor; by the usual one where none is named."""
-        ...
-
-    def appearances(self, side: Side) -> list[Appearance]:
-        """Where else the rig of a side, or its model, was measured; reads many runs, so it is asked for in a thread."""
-        ...
-
-    def rig_of(self, side: Side) -> Rig | None:
-        """The one rig a side was measured on, with what is known of it."""
-        ...
-
-    def chart_subject(self, results: StudyResults, measure: str, factor: str, others: Path | None) -> Subject:
-        """What a chart of a run is drawn of, with the person's pace and somebody else's figures."""
-        ...
-
-    def reported(self) -> list[Path]:
-        """CSV files of others' figures in the data folder."""
-        ...
-
-    def keep_copy(self, text: str) -> Path:
-        """Write a copied text into a file of the exports."""
-        ...
-
-    async def draw(self, command: Sequence[str], stem: str) -> list[Path]:
-        """Write what a command draws as SVG and PDF into the exports, in a process of its own."""
+    @property
+    def answering(self) -> Answering:
+        """Comparing, drawing and ranking."""
         ...
 
     async def export(self, run_id: str, measure: str) -> list[Path]:

@@ -117,7 +117,7 @@ class Station(Screen[None]):
         self.notify("Drawing …", timeout=2)
         command, name = wanted
         try:
-            written = await host(self).desk.draw(command, file_name(name))
+            written = await host(self).desk.answering.draw(command, file_name(name))
         except KettleError as error:
             self.notify(str(error), title="The chart was not written", severity="error")
             return

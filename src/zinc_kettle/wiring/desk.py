@@ -2,24 +2,20 @@
 
 from __future__ import annotations
 
-import asyncio
-import os
-import sys
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zinc_kettle.config import HOME_VARIABLE, Places
+from zinc_kettle.config import Places
 from zinc_kettle.core.facts import MachineFacts, RunFacts
 from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.units import byte_size, plural
 from zinc_kettle.errors import KettleError, UsageError
-from zinc_kettle.tui.bridge import Asked, NamedSide, RunEntry, ShelfEntry
+from zinc_kettle.tui.bridge import RunEntry, ShelfEntry
 
 if TYPE_CHECKING:
-    from zinc_kettle.core.compare import Side
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.fit.remedies import Remedy
     from zinc_kettle.core.fit.sizing import Wish
@@ -29,18 +25,14 @@ if TYPE_CHECKING:
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.core.steering import Wish as SteerWish
     from zinc_kettle.core.validate import Problem
-    from zinc_kettle.present.charts.kinds import Subject
     from zinc_kettle.present.fit_rows import Detail, FitRow
-    from zinc_kettle.present.lineup import Appearance
     from zinc_kettle.session.experiment import Experiment
     from zinc_kettle.session.progress import Event
     from zinc_kettle.store.reading import RunRow, StudyRow
     from zinc_kettle.store.store import KettleStore
+    from zinc_kettle.wiring.answer_desk import AnswerDesk
     from zinc_kettle.wiring.plan_desk import PlanDesk
     from zinc_kettle.wiring.rig_desk import RigDesk
-    from zinc_kettle.wiring.sides import Sides
-
-EXPORT_LIMIT_S = 120.0
 
 
 class RealDesk:
@@ -54,7 +46,7 @@ class RealDesk:
         self._plan_desk: PlanDesk | None = None
         self._sample: KettleStore | None = None
         self._examples: dict[str, StudyRow] = {}
-        self._sides: Sides | None = None
+        self._answer_desk: AnswerDesk | None = None
 
     @property
     def _store(self) -> KettleStore:
@@ -303,93 +295,17 @@ class RealDesk:
         self._store_of(run_id).decide(run_id, decision)
         return decision
 
-    def named_sides(self, results: StudyResults | None) -> list[NamedSide]:
-        """What a side of a comparison may be."""
-        from zinc_kettle.store.reading import shelf
-        from zinc_kettle.wiring.sides import named_sides
+    @property
+    def answering(self) -> AnswerDesk:
+        """Comparing, drawing and ranking."""
+        if self._answer_desk is None:
+            from zinc_kettle.wiring.answer_desk import AnswerDesk
 
-        return named_sides([*shelf(self._store), *self._examples.values()], results)
+            def stores() -> list[KettleStore]:
+                return [self._store, *([self._sample] if self._examples and self._sample is not None else [])]
 
-    def side(self, place: str, shown: StudyResults | None) -> Side:
-        """A side by its name.
-
-        Raises:
-            UsageError: There is none.
-        """
-        from zinc_kettle.wiring.sides import Sides
-
-        if self._sides is None:
-            # A newcomer's store is empty: the examples are what there is to compare.
-            self._sides = Sides(self._places, lambda: self._sample if self._examples and self._sample else self._store)
-        self._sides.shown = shown
-        return self._sides.side(place)
-
-    def entrants(self, runs: Sequence[StudyResults], by: str) -> Asked:
-        """Who is lined up of some runs.
-
-        Raises:
-            UsageError: No run varies the factor.
-            StudyFileError: The person's own figures, or the rig file, cannot be read.
-        """
-        from zinc_kettle.wiring.charting import preferences
-        from zinc_kettle.wiring.lining import entrants_of, usual_factor
-
-        factor = by or usual_factor(runs[0])
-        known = {rig.name: rig for rig in self._rigs.rigs()}
-        return Asked(entrants_of(runs, factor, known), factor, preferences(self._places))
-
-    def appearances(self, side: Side) -> list[Appearance]:
-        """Where else the rig of a side, or its model, was measured."""
-        from zinc_kettle.wiring.lining import appearances
-
-        return appearances(self._store_of(side.results.run.run_id), side)
-
-    def rig_of(self, side: Side) -> Rig | None:
-        """The one rig a side was measured on."""
-        from zinc_kettle.wiring.lining import rig_of
-
-        try:
-            return rig_of(side, {rig.name: rig for rig in self._rigs.rigs()})
-        except KettleError:
-            return None
-
-    def chart_subject(self, results: StudyResults, measure: str, factor: str, others: Path | None) -> Subject:
-        """What a chart of a run is drawn of."""
-        from zinc_kettle.wiring.charting import subject_of
-
-        store = self._store_of(results.run.run_id)
-        return subject_of(results, measure, self._places, store, factor=factor, others=others)
-
-    def reported(self) -> list[Path]:
-        """CSV files of others' figures in the data folder."""
-        from zinc_kettle.wiring.charting import reported_here
-
-        return reported_here(self._places)
-
-    def keep_copy(self, text: str) -> Path:
-        """Write a copied text into a file of the exports.
-
-        Raises:
-            UsageError: It cannot be written.
-        """
-        out = self._places.exports / "copied.txt"
-        try:
-            out.parent.mkdir(parents=True, exist_ok=True)
-            out.write_text(text, encoding="utf-8")
-        except OSError as error:
-            raise UsageError(f"{out} cannot be written", why=str(error.strerror)) from error
-        return out
-
-    async def draw(self, command: Sequence[str], stem: str) -> list[Path]:
-        """Write what a command draws as SVG and PDF.
-
-        Raises:
-            UsageError: It could not be drawn.
-        """
-        store = self._places.examples if self._examples else self._places.store
-        files = [str(self._places.exports / f"{stem}{ending}") for ending in (".svg", ".pdf")]
-        outs = [word for file in files for word in ("--out", file)]
-        return await self._drawn([*command, "--store", str(store), *outs])
+            self._answer_desk = AnswerDesk(self._places, stores, self._store_of, lambda: self._rigs)
+        return self._answer_desk
 
     async def export(self, run_id: str, measure: str) -> list[Path]:
         """Write every chart the run allows as SVG and PDF.
@@ -400,22 +316,7 @@ class RealDesk:
         own = self._store_of(run_id) is self._store
         store = self._places.store if own else self._places.examples
         command = ["chart", run_id, "--store", str(store), "--measure", measure, "--all", str(self._places.exports)]
-        return await self._drawn(command)
-
-    async def _drawn(self, command: Sequence[str]) -> list[Path]:
-        """In one process of its own: drawing would hold the screen up."""
-        process = await asyncio.create_subprocess_exec(
-            sys.executable, "-m", "zinc_kettle", *command, env={**os.environ, HOME_VARIABLE: str(self._places.home)},
-            stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, stdin=asyncio.subprocess.DEVNULL,
-        )  # fmt: skip
-        try:
-            told, said = await asyncio.wait_for(process.communicate(), EXPORT_LIMIT_S)
-        except TimeoutError as error:
-            process.kill()
-            raise UsageError(f"drawing took longer than {EXPORT_LIMIT_S:g} s") from error
-        if process.returncode:
-            raise UsageError("the charts could not be drawn", why=said.decode("utf-8", "replace").strip()[-300:])
-        return [Path(line) for line in told.decode().splitlines()]
+        return await self.answering.drawn(command)
 
 
 def _machine(facts: MachineFacts) -> str:

@@ -9,12 +9,12 @@ from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
-from zinc_kettle.core.compare import Side
+from zinc_kettle.core.sides import Side
 from zinc_kettle.core.steering import parse_levels, place_of
 from zinc_kettle.core.validate import Problem
 from zinc_kettle.errors import UsageError
 from zinc_kettle.store.reading import StudyRow, find, open_run
-from zinc_kettle.tui.bridge import NamedSide
+from zinc_kettle.tui.answering import NamedSide
 
 if TYPE_CHECKING:
     from zinc_kettle.core.results import StudyResults

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from zinc_kettle.core.chart import Axis, Chart, Panel, Ranges, Rule, Tone
-from zinc_kettle.core.compare import Pair, ratio
+from zinc_kettle.core.compare import ratio
 from zinc_kettle.core.duel import Contest, Duel, PromptContest, Rung, Verdict, request_measure, told
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.sides import Pair
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.stats.ratios import holm
 from zinc_kettle.core.units import digits, with_unit

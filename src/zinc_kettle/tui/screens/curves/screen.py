@@ -113,7 +113,7 @@ class CurvesScreen(Station):
         results = app.results
         if results is None:
             return [], None
-        self._subject = app.desk.chart_subject(results, app.measure, self._factor, self._others)
+        self._subject = app.desk.answering.chart_subject(results, app.measure, self._factor, self._others)
         kinds = [k for k in offered(self._subject) if k.of == "study" and k.name not in NOT_HERE]
         kinds = kinds or [k for k in offered(self._subject) if k.name == "lines"]
         kind = next((k for k in kinds if k.name == self._kind), kinds[0] if kinds else None)
@@ -266,7 +266,7 @@ class CurvesScreen(Station):
             self._others = None
             self._make()
             return
-        choices = [Choice(str(path), path.name, str(path.parent)) for path in host(self).desk.reported()]
+        choices = [Choice(str(path), path.name, str(path.parent)) for path in host(self).desk.answering.reported()]
 
         def chosen(key: str | None) -> None:
             if key is not None:

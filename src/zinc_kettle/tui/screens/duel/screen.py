@@ -11,10 +11,10 @@ from textual.containers import VerticalScroll
 from textual.widgets import Footer, Static
 
 from zinc_kettle.core.chart import Chart
-from zinc_kettle.core.compare import Side
 from zinc_kettle.core.duel import Duel, PromptContest, Rung, duel, effort, ladder, prompt_by_prompt
 from zinc_kettle.core.measures import MAP_MEASURES
 from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.sides import Side
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.charts.duel import duel_chart, ladder_chart, pairs_chart, prompts_chart
 from zinc_kettle.present.duel import side_title
@@ -93,7 +93,7 @@ class DuelScreen(Station):
     def _look(self, names: tuple[str, ...], results: StudyResults | None, measure: str) -> Found:
         desk = host(self).desk
         try:
-            sides = tuple(desk.side(name, results) for name in names)
+            sides = tuple(desk.answering.side(name, results) for name in names)
         except KettleError as error:
             return Found(names, trouble=str(error))
         if len(sides) < 2:
@@ -164,7 +164,7 @@ class DuelScreen(Station):
     def _ask(self, title: str, place: int) -> None:
         app = host(self)
         try:
-            named = app.desk.named_sides(app.results)
+            named = app.desk.answering.named_sides(app.results)
         except KettleError as error:
             self.notify(str(error), severity="error")
             return

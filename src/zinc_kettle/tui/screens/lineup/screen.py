@@ -120,8 +120,8 @@ class LineupScreen(Station):
         if app.results is None:
             return Shown()
         try:
-            runs = (app.results, *(app.desk.side(name, app.results).results for name in self._more))
-            asked = app.desk.entrants(runs, self._by)
+            runs = (app.results, *(app.desk.answering.side(name, app.results).results for name in self._more))
+            asked = app.desk.answering.entrants(runs, self._by)
             per: Per = self._per if MEASURES[app.measure].unit == "tokens/s" else ""
             found = lineup(asked.entrants, app.measure, per=per, money=asked.own.money, pace=asked.own.pace.rate)
             held = next((e for e in asked.entrants if e.name == self._reference), None)
@@ -206,7 +206,7 @@ class LineupScreen(Station):
         if place is not None:
             words = [*standing_lines(place, found, ranks_of(place.entrant, self._places)), "", *words]
             seen = self._seen.get(place.entrant.name)
-            about = what_lines(place, host(self).desk.rig_of(place.entrant.side), seen or ())
+            about = what_lines(place, host(self).desk.answering.rig_of(place.entrant.side), seen or ())
             if seen is None:
                 self.run_worker(self._find(place), group="seen", exit_on_error=False)
         for name, lines in (("standing", words), ("what", about)):
@@ -221,7 +221,7 @@ class LineupScreen(Station):
         name = place.entrant.name
         self._seen[name] = ()
         with contextlib.suppress(KettleError):
-            self._seen[name] = tuple(await asyncio.to_thread(host(self).desk.appearances, place.entrant.side))
+            self._seen[name] = tuple(await asyncio.to_thread(host(self).desk.answering.appearances, place.entrant.side))
         if self.is_attached and self._shown.found is not None:
             self._draw_page()
 
@@ -268,7 +268,7 @@ class LineupScreen(Station):
         """Another study beside the open one."""
         app = host(self)
         try:
-            named = [n for n in app.desk.named_sides(None)]
+            named = [n for n in app.desk.answering.named_sides(None)]
         except KettleError as error:
             self.notify(str(error), severity="error")
             return

@@ -1,0 +1,154 @@
+"""Comparing, drawing and ranking as the screen sees them: implements tui.answering.Answering."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import sys
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zinc_kettle.config import HOME_VARIABLE, Places
+from zinc_kettle.core.steering import place_of
+from zinc_kettle.errors import KettleError, UsageError
+from zinc_kettle.tui.answering import Asked, NamedSide
+from zinc_kettle.wiring.charting import preferences, reported_here, subject_of
+from zinc_kettle.wiring.lining import appearances, entrants_of, rig_of, usual_factor
+from zinc_kettle.wiring.sides import Sides, named_sides
+
+if TYPE_CHECKING:
+    from zinc_kettle.core.results import StudyResults
+    from zinc_kettle.core.rig import Rig
+    from zinc_kettle.core.sides import Side
+    from zinc_kettle.present.charts.kinds import Subject
+    from zinc_kettle.present.lineup import Appearance
+    from zinc_kettle.store.store import KettleStore
+    from zinc_kettle.wiring.rig_desk import RigDesk
+
+EXPORT_LIMIT_S = 120.0
+
+
+class AnswerDesk:
+    """What Duel, Curves and Lineup ask.
+
+    Args:
+        places: Where things are kept.
+        stores: The person's store, and that of the examples where these are shown.
+        store_of: The store a run is kept in.
+        rigs: What is known of rigs.
+    """
+
+    def __init__(
+        self, places: Places, stores: Callable[[], list[KettleStore]], store_of: Callable[[str], KettleStore],
+        rigs: Callable[[], RigDesk],
+    ) -> None:  # fmt: skip
+        self._places = places
+        self._stores = stores
+        self._store_of = store_of
+        self._rigs = rigs
+        self._sides = Sides(places, lambda: self._newest)
+
+    @property
+    def _newest(self) -> KettleStore:
+        """The store whose studies are compared: a newcomer's own is empty, so the examples are."""
+        return self._stores()[-1]
+
+    def named_sides(self, results: StudyResults | None) -> list[NamedSide]:
+        """What a side of a comparison may be."""
+        from zinc_kettle.store.reading import shelf
+
+        return named_sides([row for store in self._stores() for row in shelf(store)], results)
+
+    def usual_sides(self, results: StudyResults | None) -> tuple[str, ...]:
+        """The two newest runs of the open study, else the first level and the last of its first factor."""
+        if results is None or not results.run.run_id:
+            return ()
+        study, number = results.study, results.run.number
+        if number > 1:
+            return f"{study.name}:{number - 1}", f"{study.name}:{number}"
+        factor = next((f for f in study.leading if len(study.vary[f]) > 1), None)
+        if factor is None:
+            return (place_of(results, {}),)
+        ends = study.vary[factor][0], study.vary[factor][-1]
+        return tuple(place_of(results, {factor: level}) for level in ends)
+
+    def side(self, place: str, shown: StudyResults | None) -> Side:
+        """A side by its name.
+
+        Raises:
+            UsageError: There is none.
+        """
+        self._sides.shown = shown
+        return self._sides.side(place)
+
+    def entrants(self, runs: Sequence[StudyResults], by: str) -> Asked:
+        """Who is lined up of some runs.
+
+        Raises:
+            UsageError: No run varies the factor.
+            StudyFileError: The person's own figures, or the rig file, cannot be read.
+        """
+        factor = by or usual_factor(runs[0])
+        known = {rig.name: rig for rig in self._rigs().rigs()}
+        return Asked(entrants_of(runs, factor, known), factor, preferences(self._places))
+
+    def appearances(self, side: Side) -> list[Appearance]:
+        """Where else the rig of a side, or its model, was measured."""
+        return appearances(self._store_of(side.results.run.run_id), side)
+
+    def rig_of(self, side: Side) -> Rig | None:
+        """The one rig a side was measured on."""
+        try:
+            return rig_of(side, {rig.name: rig for rig in self._rigs().rigs()})
+        except KettleError:
+            return None
+
+    def chart_subject(self, results: StudyResults, measure: str, factor: str, others: Path | None) -> Subject:
+        """What a chart of a run is drawn of."""
+        store = self._store_of(results.run.run_id)
+        return subject_of(results, measure, self._places, store, factor=factor, others=others)
+
+    def reported(self) -> list[Path]:
+        """CSV files of others' figures in the data folder."""
+        return reported_here(self._places)
+
+    def keep_copy(self, text: str) -> Path:
+        """Write a copied text into a file of the exports.
+
+        Raises:
+            UsageError: It cannot be written.
+        """
+        out = self._places.exports / "copied.txt"
+        try:
+            out.parent.mkdir(parents=True, exist_ok=True)
+            out.write_text(text, encoding="utf-8")
+        except OSError as error:
+            raise UsageError(f"{out} cannot be written", why=str(error.strerror)) from error
+        return out
+
+    async def draw(self, command: Sequence[str], stem: str) -> list[Path]:
+        """Write what a command draws as SVG and PDF.
+
+        Raises:
+            UsageError: It could not be drawn.
+        """
+        store = self._places.store if self._newest is self._stores()[0] else self._places.examples
+        files = [str(self._places.exports / f"{stem}{ending}") for ending in (".svg", ".pdf")]
+        outs = [word for file in files for word in ("--out", file)]
+        return await self.drawn([*command, "--store", str(store), *outs])
+
+    async def drawn(self, command: Sequence[str]) -> list[Path]:
+        """In one process of its own: drawing would hold the screen up."""
+        process = await asyncio.create_subprocess_exec(
+            sys.executable, "-m", "zinc_kettle", *command, env={**os.environ, HOME_VARIABLE: str(self._places.home)},
+            stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, stdin=asyncio.subprocess.DEVNULL,
+        )  # fmt: skip
+        try:
+            told, said = await asyncio.wait_for(process.communicate(), EXPORT_LIMIT_S)
+        except TimeoutError as error:
+            process.kill()
+            raise UsageError(f"drawing took longer than {EXPORT_LIMIT_S:g} s") from error
+        if process.returncode:
+            raise UsageError("the charts could not be drawn", why=said.decode("utf-8", "replace").strip()[-300:])
+        return [Path(line) for line in told.decode().splitlines()]
