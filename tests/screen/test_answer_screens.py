@@ -113,3 +113,21 @@ def test_lineup_ranks_and_leads_on(tmp_path: Path) -> None:
         t.keys("i").wait("leads with")
         t.keys("d").wait("Is B better than A")
         t.keys("q").wait_exit()
+
+
+def test_what_would_settle_a_duel_is_planned_by_one_key(tmp_path: Path) -> None:
+    """An open verdict says how many repeats would settle it; the key adds them to the run of both sides, and only to
+    them; what stood beside it leads back to the map."""
+    with open_app(tmp_path) as t:
+        opened(tmp_path, t)
+        t.keys("5").wait("B is better")
+        t.keys("b").wait("Which is B?")
+        t.keys("Q", "8", "_", "0").wait("every cell with Q8_0")
+        t.keys("Enter").wait("B three-ways:1 Q8_0")
+        page = t.wait_re(r"to settle it: about \d+ more repeats of each")
+        found = re.search(r"about (\d+) more repeats", page)
+        assert found is not None
+        t.keys("+").wait("of each side planned")
+        t.keys("Enter").wait("stopped, r continues")
+        t.wait(f"72 of {72 + 8 * int(found[1])} repeats")
+        t.keys("q").wait_exit()

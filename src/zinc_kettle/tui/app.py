@@ -273,10 +273,11 @@ class KettleApp(App[int]):
         """Go to the map of a side's run, on its first cell."""
         from zinc_kettle.present.findings import main_measure
 
-        if self.runner.active and side.results is not self.results:
+        other = self.results is None or side.results.run.run_id != self.results.run.run_id
+        if self.runner.active and other:
             self.notify("A study is running; stop it before opening another one.", severity="warning")
             return
-        if side.results is not self.results:
+        if other:
             self.runner.state, self.runner.results, self.runner.file = None, side.results, None
             self.measure = main_measure(side.results.study)
         self.go("map")

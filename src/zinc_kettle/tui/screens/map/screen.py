@@ -132,7 +132,7 @@ class MapScreen(Steering):
         results, p = self.results, self.palette
         if results is None:
             return
-        if len(results.cells) <= AT_ONCE:
+        if _at_once(results):
             if not results.done_repeats and self._planned_of is not results.study:
                 self._learn(results)
             self._digest = digest(results, host(self).measure)
@@ -148,7 +148,7 @@ class MapScreen(Steering):
     def cells_changed(self) -> None:
         """A repeat has ended: what stands beside a large map follows when it has been found."""
         results = self.results
-        if results is None or len(results.cells) <= AT_ONCE:
+        if results is None or _at_once(results):
             self.redraw()
             return
         self._digest_later(soon=False)
@@ -362,3 +362,8 @@ class MapScreen(Steering):
         """Leave the line, or go back to the shelf."""
         if not self.close_line():
             host(self).go("shelf")
+
+
+def _at_once(results: StudyResults) -> bool:
+    """True where all that is said of a study is found within a redraw: few cells, and no search for a limit."""
+    return len(results.cells) <= AT_ONCE and not results.study.capacity.factor
