@@ -65,7 +65,8 @@ def _size(panel: Panel) -> tuple[float, float]:
     if any(isinstance(mark, Spans) for mark in panel.marks):
         return 7.2, 0.8 + 0.28 * len(panel.y.labels)
     if any(isinstance(mark, Ranges) for mark in panel.marks):
-        return 9.0, 0.8 + 0.3 * len(panel.y.labels)
+        longest = max((len(name) for name in _row_names(panel, panel.y, "y")), default=0)
+        return 9.0 + 0.07 * max(0, longest - 24), 0.8 + 0.3 * len(panel.y.labels)
     if panel.y.hidden:
         return 7.2, 0.9
     return 7.2, 2.0 if panel.x.hidden else 3.4
