@@ -54,9 +54,9 @@ unit: setup $(OLDER_ENGINE)/.installed
 bench: setup bench-driver
 	PYTHONPATH=. $(BIN)/python benchmarks/targets.py
 
-# How often verdicts, lineups and limits are right; --whole also runs some of them through servers, driver and store.
+# How often verdicts, lineups and limits are right, some of them through servers, driver and store; PART names one part.
 bench-answers: setup
-	PYTHONPATH=. $(BIN)/python benchmarks/answers.py --whole
+	PYTHONPATH=. $(BIN)/python benchmarks/answers.py $(PART)
 
 bench-driver: setup
 	@command -v cc >/dev/null || { echo "The truth server is compiled on the spot, and there is no C compiler. On Debian: apt-get install gcc libc6-dev"; exit 1; }

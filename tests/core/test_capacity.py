@@ -9,10 +9,10 @@ from pathlib import Path
 import pytest
 
 from tests.build import KNOWN, study
-from zinc_kettle.core.capacity import Found, Trial, next_decisions, search, trial_of
+from zinc_kettle.core.capacity import Found, Trial, capacities, next_decisions, search, trial_of
 from zinc_kettle.core.plan import Repeats, Study
 from zinc_kettle.core.repeat import Repeat
-from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
+from zinc_kettle.core.results import Failure, KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.schedule import Decision, Schedule
 from zinc_kettle.core.traffic import CapacitySearch, Promise
 from zinc_kettle.formats.study import parse_study
@@ -81,6 +81,19 @@ def test_failures_break_a_promise_too() -> None:
     """Fast answers with failures among them: the bracket is all that is known, and they are what breaks it."""
     found = search([trial(8, -1.0), trial(16, -0.9, failed=0.2), trial(9, -1.0, failed=0.1)], PLAN, PROMISE)
     assert found.first == "failures" and found.end == "neighbours" and (found.low, found.high) == (8.0, 9.0)
+
+
+def test_a_load_of_which_nothing_can_be_measured_breaks_the_promise() -> None:
+    """An engine that dies under 16 streams: that load counts as broken, and the search goes below it."""
+    planned = study({"concurrency": (8, 16)}, promise=PROMISE, capacity=PLAN, repeats=Repeats(count=3))
+    eight, sixteen = (cell.key for cell in planned.cells)
+    dead = KeptRepeat("failed", Repeat("r", 0, 16, ()), Failure("launch", "it died"))
+    kept = {eight: [KeptRepeat("measured", r) for r in measured(8, seed=1)], sixteen: [dead] * 3}
+    (added,) = next_decisions(planned, Schedule(planned), lambda key: kept[key], 7.0)
+    assert added.kind == "add-level" and 8 < int(added.levels["concurrency"]) < 16
+    results = StudyResults.of_repeats(planned, kept, RunInfo("r"))
+    (found,) = capacities(results).values()
+    assert found.first == "failures" and (found.low, found.high) == (8.0, 16.0)
 
 
 def test_noise_makes_the_interval_wide_and_asks_for_more() -> None:

@@ -80,17 +80,18 @@ class Found:
     """True where that load was measured before, and is to be measured again."""
 
 
-def trial_of(load: float, repeats: Sequence[Repeat], promise: Promise) -> Trial | None:
-    """What the repeats of a load came to; None where no request of it was answered.
+def trial_of(load: float, repeats: Sequence[Repeat], promise: Promise, *, lost: int = 0) -> Trial | None:
+    """What the repeats of a load came to; None where nothing is known of it.
 
     Args:
         load: Streams, or requests per minute.
         repeats: Those that count.
         promise: What was promised.
+        lost: Repeats that failed as a whole: a load of which no repeat can be measured breaks any promise.
     """
     asked = [t for r in repeats for t in r.timelines if t.role == "measured"]
-    if not asked or not any(r.measured for r in repeats):
-        return None
+    if not any(r.measured for r in repeats):
+        return Trial(load, {}, {}, lost, 1.0) if lost else None
     over: dict[Limit, float] = {}
     spread: dict[Limit, float] = {}
     p = promise.percentile / 100
@@ -191,7 +192,7 @@ def _between(
 ) -> Found:
     """The place is bracketed: say where it is, and go there."""
     load, low, high, limit = _crossing(trials, kept, broken, promise)
-    narrow = (high - low) / 2 <= plan.within_percent / 100 * load
+    narrow = max(high - load, load - low) <= plan.within_percent / 100 * load
     found = Found(trials, "", load, low, high, limit)
     if narrow and len(trials) >= LEAST_STEPS and broken.load / kept.load <= 1 + 4 * plan.within_percent / 100:
         return _ended(found, "narrow")
@@ -315,16 +316,9 @@ def capacities(results: StudyResults) -> dict[str, Found]:
 
 def _found(results: StudyResults, cells: Sequence[CellResults]) -> Found:
     study = results.study
-    trials = [
-        trial for c in cells
-        if c.done and (trial := trial_of(_load(c, study.capacity.factor), c.repeats, study.promise)) is not None
-    ]  # fmt: skip
-    return search(trials, study.capacity, study.promise)
-
-
-def _load(cell: CellResults, factor: str) -> float:
-    level: Level = cell.cell.levels[factor]
-    return float(level)
+    tried = [(c, float(c.cell.levels[study.capacity.factor])) for c in cells if c.done or c.kept.failed]
+    trials = [_trial(load, c.kept_repeats, study.promise) for c, load in tried]
+    return search([t for t in trials if t is not None], study.capacity, study.promise)
 
 
 def next_decisions(
@@ -346,15 +340,17 @@ def next_decisions(
         by_rest.setdefault(tuple((n, v) for n, v in cell.levels.items() if n != factor), []).append(cell)
     wanted: dict[tuple[tuple[str, Level], ...], Found] = {}
     for rest, cells in by_rest.items():
-        trials = []
-        for cell in cells:
-            kept = [] if cell.key in schedule.skipped else [r.repeat for r in load(cell.key) if r.state == "measured"]
-            trial = trial_of(float(cell.levels[factor]), kept, study.promise) if kept else None
-            trials += [] if trial is None else [trial]
+        known = {c.levels[factor]: load(c.key) for c in cells if c.key not in schedule.skipped}
+        trials = [t for level, kept in known.items() if (t := _trial(float(level), kept, study.promise)) is not None]
         found = search(trials, plan, study.promise)
         if found.next_load is not None:
             wanted[rest] = found
     return _entered(study, by_rest, wanted, at_s)
+
+
+def _trial(load: float, kept: Sequence[KeptRepeat], promise: Promise) -> Trial | None:
+    measured = [r.repeat for r in kept if r.state == "measured"]
+    return trial_of(load, measured, promise, lost=sum(1 for r in kept if r.state == "failed"))
 
 
 def _entered(

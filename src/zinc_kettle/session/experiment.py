@@ -295,9 +295,13 @@ class Experiment:
         found = await asyncio.to_thread(
             next_decisions, study, self._schedule, lambda key: self._ports.store.repeats(self._run_id, key), now_s
         )
+        ahead = Schedule(self._schedule.study, (*self._schedule.decisions, *found))
+        tallies = ((cell.key, self._state.done.get(cell.key, NOTHING)) for cell in ahead.whole.cells)
+        if not any(ahead.wanted(key, tally) > len(tally.blocks) for key, tally in tallies):
+            return False  # what brings nothing to measure would be asked for again and again
         for decision in found:
             self._ports.store.decide(self._run_id, decision)
-        return bool(found)
+        return True
 
     async def _after_failure(self, step: Step) -> None:
         """What is to happen when a repeat has failed, as the person decided."""
