@@ -89,7 +89,7 @@ async def test_retry_after_is_waited_for(paced: str) -> None:
         first, second = await drive(paced, [order], retry=Retry(1, ["http-429"], 0.01, most_s=limit))
         waits[limit] = (second.sent_ns - first.end_ns) / 1e9
         assert second.usable
-    assert waits[30.0] >= 1.0 > waits[0.05]
+    assert waits[30.0] >= 0.999 > waits[0.05]  # a timer may be early by a tick of its clock
 
 
 @contextlib.asynccontextmanager

@@ -70,7 +70,8 @@ def test_what_if_controls_answer(home: Path, tmp_path: Path) -> None:
         t.keys("2")
         first = t.wait("usable")
         assert "brine-15m.Q8_0" in first and "2,048" in first and "best" in first
-        t.keys("Right").wait("4,096")
+        t.keys("Right").wait_re(r"6\.0.tok/s")
+        t.keys("Tab", "Right").wait("4,096")
         t.keys("Tab", "Right").wait_re("◂.2.▸")
         t.keys("x")
         gannet = t.wait("What fits on gannet?")

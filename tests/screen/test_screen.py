@@ -71,11 +71,11 @@ def test_from_the_shelf_to_an_export_and_out(home: Path, tmp_path: Path) -> None
         t.keys("m")
         t.wait("prefill, client, tok/s")
         t.keys("e")
-        t.wait("Exported 4 charts", 90)
+        t.wait("Exported 6 charts", 90)
         t.keys("q")
         assert t.wait_exit() == 0
     written = sorted(p.suffix for p in (mine / "exports").iterdir())
-    assert written == [".pdf", ".pdf", ".svg", ".svg"]
+    assert written == [".pdf"] * 3 + [".svg"] * 3
     again = kettle(mine, "run", mine / "studies" / "quick.study.toml")
     assert again.returncode == 0
     assert [run.state for run in shelf(KettleStore(mine / "kettle.db"))[0].runs] == ["measured", "measured"]
