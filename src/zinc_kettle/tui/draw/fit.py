@@ -60,7 +60,7 @@ def controls(wish: Wish, threads: int, rig: Rig, layers: int | None, pace: float
         Control("threads", str(threads)),
     ]  # fmt: skip
     if wish.slots > 1:
-        out.insert(2, Control("slot caches", "shared" if wish.unified else "one each"))
+        out.insert(3, Control("slot caches", "shared" if wish.unified else "one each"))
     if any(not d.main for d in rig.devices()):
         shown = "all that fit" if wish.device_layers is None else f"{wish.device_layers} of {layers or '?'}"
         out.append(Control("on devices", shown))
