@@ -8,7 +8,7 @@ from typing import Any
 from zinc_kettle.core.capacity import WORDS, Found, Trial, capacities
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.traffic import Promise
-from zinc_kettle.core.units import digits, plural
+from zinc_kettle.core.units import digits
 from zinc_kettle.present.values import rounded
 
 ENDS = {
@@ -97,13 +97,6 @@ def found_json(found: Found, promise: Promise, factor: str) -> dict[str, Any]:
             for t in found.trials
         ],
     }  # fmt: skip
-
-
-def search_line(results: StudyResults) -> str:
-    """Where the searches of a study stand, in a line: for the lane while it runs."""
-    found = capacities(results)
-    steps = max((len(f.trials) for f in found.values()), default=0)
-    return f"looking for the limit, {plural(steps, 'load')} of {results.study.capacity.steps} tried"
 
 
 def headline(results: StudyResults) -> tuple[str, str, str] | None:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from zinc_kettle.core.factors import label
-from zinc_kettle.core.lineup import PER_PRICE, Entrant, Group, Index, Lineup, Per, Place
+from zinc_kettle.core.lineup import PER_PRICE, Entrant, Group, Index, Lineup, Place
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.preferences import Money, Pace
 from zinc_kettle.core.results import CellResults
@@ -19,10 +19,6 @@ from zinc_kettle.present.duel import side_title
 from zinc_kettle.present.rig_rows import fact_text, origin_text
 from zinc_kettle.present.values import rounded, whole_text
 
-PER_WORDS: dict[Per, str] = {
-    "": "", "price": f"for each {PER_PRICE:,.0f} of its price", "watt": "for each watt",
-    "cost": "a million tokens cost",
-}  # fmt: skip
 BRACKETS = "┌│└"
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from rich.text import Text
 from textual.app import ComposeResult
@@ -44,7 +44,7 @@ class Shown:
     """What the station shows."""
 
     found: Lineup | None = None
-    pace: Pace = Pace()  # noqa: RUF009 - frozen
+    pace: Pace = field(default_factory=Pace)
     by: str = ""
     runs: tuple[StudyResults, ...] = ()
     index: tuple[Index, ...] = ()
