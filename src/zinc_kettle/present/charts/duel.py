@@ -18,6 +18,8 @@ from zinc_kettle.present.values import value_text
 
 LEAST, MOST = 1.1, 8.0
 """An axis that zooms into a tremble would make it look like a storm; one row far off would flatten all others."""
+MOST_ROWS = 40
+"""Pairs or prompts that are drawn; all count."""
 AXIS = "← A is better      B is better →"
 
 
@@ -114,7 +116,10 @@ def pairs_chart(found: Duel, measure: str) -> Chart:
         said = told(interval, p, more=MEASURES[measure].better == "more") if interval is not None else "none"
         a, b = (" ".join(value_text(cell.value(measure))) for cell in (pair.a, pair.b))
         rows.append((_shared(pair) or pair.b.title, a, b, interval, measure, said, False))
-    panel = _panel(rows, f"{MEASURES[measure].title}, pair by pair", [pair.b.cell.key for pair in pairs])
+    title = f"{MEASURES[measure].title}, pair by pair" + (
+        f", {MOST_ROWS} of {len(rows):,}" if len(rows) > MOST_ROWS else ""
+    )
+    panel = _panel(rows[:MOST_ROWS], title, [pair.b.cell.key for pair in pairs])
     return Chart(
         f"{MEASURES[measure].title}, pair by pair",
         f"A {side_title(found.a)} · B {side_title(found.b)}", (panel,),
@@ -137,7 +142,7 @@ def prompts_chart(found: Duel, measure: str, rows: Sequence[PromptContest]) -> C
         [
             (f"{row.place + 1}" + (f" · {_shared(row.pair)}" if many else ""), with_unit(row.a, unit),
              with_unit(row.b, unit), row.ratio, name, row.verdict, False)
-            for row in rows
+            for row in rows[:MOST_ROWS]
         ],
         f"{MEASURES[name].title}, prompt by prompt", [row.pair.b.cell.key for row in rows],
     )  # fmt: skip

@@ -38,6 +38,23 @@ class Found:
     rungs: tuple[Rung, ...] = ()
     prompts: tuple[PromptContest, ...] | None = None
     trouble: str = ""
+    chart: Chart | None = None
+    """Every measure of a duel, or the steps of a ladder."""
+    closer: Chart | None = None
+    """A duel looked at closer: pair by pair, or prompt by prompt; of a ladder all measures of its ends."""
+
+
+def _drawn(found: Found) -> Found:
+    """With its charts."""
+    if found.duel is None or not found.duel.alignment.pairs:
+        return found
+    whole = duel_chart(found.duel, found.measure)
+    if found.rungs:
+        titled = tuple(replace(panel, title="the last against the first") for panel in whole.panels)
+        return replace(found, chart=ladder_chart(found.rungs, found.measure), closer=replace(whole, panels=titled))
+    if found.prompts is not None:
+        return replace(found, chart=whole, closer=prompts_chart(found.duel, found.measure, found.prompts))
+    return replace(found, chart=whole, closer=pairs_chart(found.duel, found.measure))
 
 
 class DuelScreen(Station):
@@ -100,33 +117,10 @@ class DuelScreen(Station):
             return Found(names, sides, measure)
         if len(sides) > 2:
             whole = duel(sides[0], sides[-1])
-            return Found(names, sides, measure, duel=whole, rungs=tuple(ladder(sides, [measure])))
+            return _drawn(Found(names, sides, measure, duel=whole, rungs=tuple(ladder(sides, [measure]))))
         found = duel(sides[0], sides[1])
         rows = tuple(prompt_by_prompt(found, measure)) if self._by_prompt else None
-        return Found(names, sides, measure, duel=found, prompts=rows)
-
-    @property
-    def chart(self) -> Chart | None:
-        """Every measure of a duel, or the steps of a ladder."""
-        found = self._found
-        if found.rungs:
-            return ladder_chart(found.rungs, found.measure)
-        if found.duel is None or not found.duel.alignment.pairs:
-            return None
-        return duel_chart(found.duel, found.measure)
-
-    @property
-    def _closer(self) -> Chart | None:
-        """A duel looked at closer: pair by pair, or prompt by prompt; of a ladder all measures of its ends."""
-        found = self._found
-        if found.duel is None or not found.duel.alignment.pairs:
-            return None
-        if found.rungs:
-            chart = duel_chart(found.duel, found.measure)
-            return replace(chart, panels=tuple(replace(p, title="the last against the first") for p in chart.panels))
-        if found.prompts is not None:
-            return prompts_chart(found.duel, found.measure, found.prompts)
-        return pairs_chart(found.duel, found.measure)
+        return _drawn(Found(names, sides, measure, duel=found, prompts=rows))
 
     def redraw(self) -> None:
         """Draw everything."""
@@ -138,8 +132,8 @@ class DuelScreen(Station):
         self.query_one("#verdict", Static).update(
             verdict_text(found.duel, found.rungs, found.measure, p) if found.sides else Text()
         )
-        self._draw(self.chart, "rows")
-        self._draw(self._closer, "more")
+        self._draw(found.chart, "rows")
+        self._draw(found.closer, "more")
         name = found.measure
         beside = beside_ladder(found.rungs, name, p) if found.rungs else beside_duel(found.duel, name, p)
         self.query_one("#beside", Static).update(beside)
