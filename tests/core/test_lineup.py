@@ -67,6 +67,13 @@ def test_equal_ones_are_told_apart_in_few_of_many() -> None:
     assert wrong <= 12  # 5 are expected; more than 12 has a chance of one in a thousand
 
 
+def test_few_repeats_claim_no_pace() -> None:
+    """Three repeats are a range: far above the pace or far below it, nothing is said of it."""
+    for pace in (1.0, 1000.0):
+        found = lineup(fleet({"Q8_0": 10.0, "Q4_0": 12.0}, n=3), "decode", pace=pace)
+        assert [p.keeps_pace for p in found.groups[0].places] == [None, None]
+
+
 def test_money_and_watts_change_the_order() -> None:
     """A dear rig that is twice as fast loses by price; costs are those worked out by hand; gaps are said."""
     slow, quick = fleet({"Q8_0": 10.0, "Q4_0": 20.0})

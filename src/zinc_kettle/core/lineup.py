@@ -242,7 +242,8 @@ def _place(
         low, high = min(v.low for v in values), max(v.high for v in values)
         bound, n = "range", min(v.n for v in values)
     keeps = None
-    if pace is not None and MEASURES[measure].unit == RATE:
+    # A range of fewer repeats carries no claim, here as elsewhere.
+    if pace is not None and MEASURES[measure].unit == RATE and bound == "interval95":
         keeps = True if low >= pace else False if high < pace else None
     if per == "cost":
         value, low, high = (1e6 * divisor / v for v in (value, high, low))

@@ -120,7 +120,7 @@ def fit_rows(
     return [replace(r, best=True) if id(r) in marked else r for r in rows]
 
 
-def _keeps(decode: Prediction | None, pace: float | None) -> bool | None:
+def _keeps(decode: Prediction | Measured | None, pace: float | None) -> bool | None:
     if decode is None or pace is None:
         return None
     return True if decode.low >= pace else False if decode.high < pace else None
@@ -231,10 +231,12 @@ def pace_words(row: FitRow) -> str:
     if row.pace is None or (row.decode is None and row.measured is None):
         return ""
     needed = f"the pace of {digits(row.pace, significant=2)} tok/s"
+    said = ""
+    keeps = row.keeps_pace
     if row.measured is not None:
-        return f"; {'keeps' if row.measured.value >= row.pace else 'is slower than'} {needed}, measured"
+        keeps, said = _keeps(row.measured, row.pace), ", measured"
     words = {True: "keeps", False: "is slower than", None: "may or may not keep"}
-    return f"; {words[row.keeps_pace]} {needed}"
+    return f"; {words[keeps]} {needed}{said}"
 
 
 def short_verdict(row: FitRow) -> str:

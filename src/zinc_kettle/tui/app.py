@@ -159,7 +159,8 @@ class KettleApp(App[int]):
         for kind in STATIONS:
             if kind.key:
                 yield SystemCommand(kind.title.lower(), kind.question, partial(self.go, kind.name))
-        for action in ACTIONS:
+        here = next((kind.name for kind in STATIONS if kind.screen == type(screen).__name__), "")
+        for action in (a for a in ACTIONS if a.place in (EVERYWHERE, here)):
             owner = self if action.place == EVERYWHERE else screen
             method = None if action in JUMPS else getattr(owner, f"action_{action.id}", None)
             if method is not None:
@@ -227,6 +228,13 @@ class KettleApp(App[int]):
         self.runner.plan = plan
         self.desk.planner.keep(plan)
         self.go("plan")
+
+    def next_measure(self) -> None:
+        """The measure after the one that is shown, round and round."""
+        from zinc_kettle.core.measures import MAP_MEASURES
+
+        position = MAP_MEASURES.index(self.measure) if self.measure in MAP_MEASURES else -1
+        self.measure = MAP_MEASURES[(position + 1) % len(MAP_MEASURES)]
 
     def measure_file(self, file: Path) -> None:
         """Measure a study file."""

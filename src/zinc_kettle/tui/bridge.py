@@ -215,6 +215,10 @@ class Host(Protocol):
         """Go to Plan with a copy of the open study in which a cell's settings, by role, are changed."""
         ...
 
+    def next_measure(self) -> None:
+        """The measure after the one that is shown."""
+        ...
+
     def measure_file(self, file: Path) -> None:
         """Measure a study file."""
         ...

@@ -14,7 +14,6 @@ from textual.widgets.option_list import Option
 
 from zinc_kettle.core.chart import Chart, extent, positions
 from zinc_kettle.core.chart_view import Spot, View, series_of, spots, viewed
-from zinc_kettle.core.measures import MAP_MEASURES
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.charts import offered
 from zinc_kettle.present.charts.curves import numbers
@@ -255,9 +254,7 @@ class CurvesScreen(Station):
 
     def action_next_measure(self) -> None:
         """The next measure."""
-        app = host(self)
-        position = MAP_MEASURES.index(app.measure) if app.measure in MAP_MEASURES else -1
-        app.measure = MAP_MEASURES[(position + 1) % len(MAP_MEASURES)]
+        host(self).next_measure()
         self._make()
 
     def action_others(self) -> None:

@@ -12,7 +12,6 @@ from textual.widgets import Footer, Static
 
 from zinc_kettle.core.chart import Chart
 from zinc_kettle.core.duel import Duel, PromptContest, Rung, duel, effort, ladder, prompt_by_prompt
-from zinc_kettle.core.measures import MAP_MEASURES
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.sides import Side
 from zinc_kettle.errors import KettleError
@@ -186,9 +185,7 @@ class DuelScreen(Station):
 
     def action_next_measure(self) -> None:
         """A verdict on the next measure."""
-        app = host(self)
-        position = MAP_MEASURES.index(app.measure) if app.measure in MAP_MEASURES else -1
-        app.measure = MAP_MEASURES[(position + 1) % len(MAP_MEASURES)]
+        host(self).next_measure()
         self._compare()
 
     def action_by_prompt(self) -> None:

@@ -14,7 +14,7 @@ from textual.widgets.option_list import Option
 
 from zinc_kettle.core.chart import Chart, Panel, Ranges
 from zinc_kettle.core.lineup import PERS, Index, Lineup, Per, Place, index, lineup
-from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
+from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Pace
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.steering import place_of
@@ -245,9 +245,7 @@ class LineupScreen(Station):
 
     def action_next_measure(self) -> None:
         """The next measure."""
-        app = host(self)
-        position = MAP_MEASURES.index(app.measure) if app.measure in MAP_MEASURES else -1
-        app.measure = MAP_MEASURES[(position + 1) % len(MAP_MEASURES)]
+        host(self).next_measure()
         self._rank()
 
     def action_money(self) -> None:

@@ -297,9 +297,7 @@ class MapScreen(Steering):
 
     def action_next_measure(self) -> None:
         """Show the next measure."""
-        app = host(self)
-        position = MAP_MEASURES.index(app.measure) if app.measure in MAP_MEASURES else -1
-        app.measure = MAP_MEASURES[(position + 1) % len(MAP_MEASURES)]
+        host(self).next_measure()
         self.redraw()
 
     def action_next_slice(self) -> None:
