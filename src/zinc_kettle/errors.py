@@ -4,6 +4,7 @@ KettleError                      exit code
 ├── UsageError                   2   wrong usage or input
 │   ├── StudyFileError           2   a study file or rig file, with its line
 │   ├── ModelError               2   a model that is missing or cannot be made
+│   ├── BundleError              2   a bundle that is damaged, or that is none
 │   └── RunHeldError             2   a run that another copy of the tool is measuring
 ├── MeasureError                 1   measuring failed
 │   ├── EngineError              1   the engine did not start, or ended
@@ -72,6 +73,20 @@ class StudyFileError(UsageError):
 
 class ModelError(UsageError):
     """A model file that is missing, or that cannot be made."""
+
+
+class BundleError(UsageError):
+    """A bundle that is damaged, or a file that is none and claims to be.
+
+    Args:
+        file: Name of the file.
+        what: What is wrong, a clause that follows the name.
+        why: The cause.
+        remedy: What to try.
+    """
+
+    def __init__(self, file: str, what: str, *, why: str = "", remedy: str = "") -> None:
+        super().__init__(f"{file} {what}", why=why, remedy=remedy)
 
 
 class RunHeldError(UsageError):

@@ -9,8 +9,8 @@ from zinc_kettle.config import places
 from zinc_kettle.core.capacity import capacities
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.capacity import ENDS, TRIAL_HEADS, found_json, found_text, trial_rows
-from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.wiring.build import open_store
+from zinc_kettle.wiring.sides import Sides
 
 
 def tell_capacity(place: str, store_path: Path | None, *, as_json: bool) -> int:
@@ -19,8 +19,9 @@ def tell_capacity(place: str, store_path: Path | None, *, as_json: bool) -> int:
     Raises:
         UsageError: No such study, or one that looks for no limit.
     """
-    store = open_store(places(store_path))
-    results = open_run(store, find(store, place))
+    where = places(store_path)
+    store = open_store(where)
+    results = Sides(where, lambda: store).results(place)
     study = results.study
     if not study.capacity.factor:
         raise UsageError(f"{study.name} looks for no limit", why="its study file has no section [capacity]",

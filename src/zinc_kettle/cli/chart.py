@@ -14,10 +14,10 @@ from zinc_kettle.errors import UsageError
 from zinc_kettle.present.charts import build, offered
 from zinc_kettle.present.charts.kinds import Subject
 from zinc_kettle.present.findings import main_measure
-from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.wiring.build import open_store
 from zinc_kettle.wiring.charting import subject_of
 from zinc_kettle.wiring.export import write, write_all
+from zinc_kettle.wiring.sides import Sides
 
 
 @dataclass(frozen=True)
@@ -97,7 +97,7 @@ def list_charts(place: str, wanted: Wanted, store: Path | None) -> None:
 def _subject(place: str, wanted: Wanted, store: Path | None) -> Subject:
     where = places(store)
     opened = open_store(where)
-    results = open_run(opened, find(opened, place))
+    results = Sides(where, lambda: opened).results(place)
     cell = one_cell(results, wanted.cell) if wanted.cell else None
     return subject_of(
         results, wanted.measure or main_measure(results.study), where, opened, cell=cell, factor=wanted.factor,

@@ -8,7 +8,7 @@ from typing import Annotated, Optional
 import typer
 
 from zinc_kettle import __version__
-from zinc_kettle.cli import answering, output
+from zinc_kettle.cli import answering, output, sharing
 from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.errors import UsageError
 
@@ -234,7 +234,10 @@ def acknowledge(
     acknowledge_caution(study, caution, note, cell, store or context.obj)
 
 
-for _command in (answering.duel, answering.ladder, answering.capacity, answering.chart, answering.lineup):
+for _command in (
+    answering.duel, answering.ladder, answering.capacity, answering.chart, answering.lineup, sharing.table,
+    sharing.pack, sharing.unpack,
+):  # fmt: skip
     app.command()(_command)
 
 

@@ -12,8 +12,8 @@ from zinc_kettle.present.breakdown import split_rows
 from zinc_kettle.present.findings import answer, findings
 from zinc_kettle.present.json import cell_json
 from zinc_kettle.present.table import result_rows
-from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.wiring.build import open_store
+from zinc_kettle.wiring.sides import Sides
 
 
 def show_run(place: str, store_path: Path | None, *, as_json: bool, time_split: bool = False) -> None:
@@ -22,8 +22,9 @@ def show_run(place: str, store_path: Path | None, *, as_json: bool, time_split: 
     Raises:
         UsageError: There is no such study or run.
     """
-    store = open_store(places(store_path))
-    results = open_run(store, find(store, place))
+    where = places(store_path)
+    store = open_store(where)
+    results = Sides(where, lambda: store).results(place)
     if as_json:
         for cell in results.cells:
             output.json_line(cell_json(results, cell))

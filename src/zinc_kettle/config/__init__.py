@@ -67,6 +67,11 @@ class Places:
         return self.home / "examples.db"
 
     @property
+    def others(self) -> Path:
+        """Bundles of other people, unpacked, each in a folder."""
+        return self.home / "others"
+
+    @property
     def plan(self) -> Path:
         """The plan that is being edited, as it stands."""
         return self.home / "plan.json"

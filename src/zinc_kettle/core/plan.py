@@ -9,7 +9,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Iterator, Mapping
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from functools import cached_property
 from typing import Literal
 
@@ -68,6 +68,12 @@ class Prompts:
     """Prompt lengths drawn from a distribution, in place of the factor prompt_tokens."""
     outputs: Lengths | None = None
     """Answer lengths, in place of output_tokens."""
+    withheld: dict[str, str] = field(default_factory=dict)
+    """Of texts that were left out when the study was passed on: their fingerprints, by `texts`, `recorded` and task."""
+
+    def print_of(self, what: str, texts: object) -> str:
+        """The fingerprint of some of its texts, also where these were left out."""
+        return self.withheld.get(what) or fingerprint(texts)
 
 
 @dataclass(frozen=True, slots=True)
@@ -300,7 +306,7 @@ def workload(study: Study, cell: Cell) -> dict[str, object]:
     names = ("prompt_tokens", "output_tokens", "salt", "concurrency")
     out: dict[str, object] = {
         "definitions": DEFINITIONS_VERSION,
-        "prompts": fingerprint(list(prompts.texts)) if prompts.texts else "made-up words",
+        "prompts": prompts.print_of("texts", list(prompts.texts)) if _has_texts(prompts) else "made-up words",
         "seed": study.seed,
         "temperature": study.temperature,
         "shape": "closed loop" if shape == "closed" else shape,
@@ -312,10 +318,10 @@ def workload(study: Study, cell: Cell) -> dict[str, object]:
     if cell.settings["depth"] is not None:
         out["depth"] = cell.settings["depth"]
     if prompts.recorded:
-        out["prompts"] = fingerprint([asdict(r) for r in prompts.recorded])
+        out["prompts"] = prompts.print_of("recorded", [asdict(r) for r in prompts.recorded])
     if cell.settings["task"] is not None:
         name = str(cell.settings["task"])
-        out["task"], out["prompts"] = name, fingerprint(list(prompts.tasks.get(name, ())))
+        out["task"], out["prompts"] = name, prompts.print_of(name, list(prompts.tasks.get(name, ())))
     for name, lengths in (("lengths", prompts.lengths), ("outputs", prompts.outputs)):
         if lengths is not None:
             out[name] = asdict(lengths)
@@ -328,6 +334,22 @@ def workload(study: Study, cell: Cell) -> dict[str, object]:
     if study.retry.times:
         out["retry"] = asdict(study.retry)
     return out
+
+
+def _has_texts(prompts: Prompts) -> bool:
+    return bool(prompts.texts) or "texts" in prompts.withheld
+
+
+def without_texts(prompts: Prompts) -> Prompts:
+    """Prompts whose texts are left out, so that what was asked is still known to be the same, but not what it was."""
+    prints = dict(prompts.withheld)
+    if prompts.texts:
+        prints["texts"] = fingerprint(list(prompts.texts))
+    if prompts.recorded and "recorded" not in prints:
+        prints["recorded"] = fingerprint([asdict(r) for r in prompts.recorded])
+    prints |= {name: fingerprint(list(texts)) for name, texts in prompts.tasks.items() if texts}
+    bare = tuple(replace(r, messages=tuple((role, "") for role, _ in r.messages), extra={}) for r in prompts.recorded)
+    return replace(prompts, texts=(), recorded=bare, tasks=dict.fromkeys(prompts.tasks, ()), withheld=prints)
 
 
 def rigs_of(study: Study) -> list[str]:

@@ -70,6 +70,8 @@ class CellKept:
     """What the engine of its last repeat said of itself."""
 
 
+ELSEWHERE = "::"
+"""Between the name of what somebody else's run came in, and the run."""
 NO_REPEATS: tuple[KeptRepeat, ...] = ()
 Loader = Callable[[str], Sequence[KeptRepeat]]
 """All repeats of a cell, by its key, in the order they ran."""
@@ -172,6 +174,10 @@ class CellResults:
         """All its repeats with their requests; read from the store when they are first asked for."""
         return tuple(self._load(self.cell.key))
 
+    def read_repeats(self) -> Sequence[KeptRepeat]:
+        """All its repeats with their requests, read once more and not kept: for who walks through a whole run."""
+        return self._load(self.cell.key)
+
     @property
     def repeats(self) -> tuple[Repeat, ...]:
         """Repeats that count, with their requests."""
@@ -215,6 +221,13 @@ class RunInfo:
     decisions: tuple[Decision, ...] = ()
     notes: tuple[tuple[str | None, str], ...] = ()
     """Notes of the person: key of a cell, or None for the run, and the text."""
+    origin: str = ""
+    """Name of the bundle or the file it came in, where it is somebody else's; empty for the person's own."""
+
+    @property
+    def place(self) -> str:
+        """How it is named behind the name of its study's shelf: `NAME::` for somebody else's."""
+        return f"{self.origin}{ELSEWHERE}" if self.origin else ""
 
 
 class StudyResults:

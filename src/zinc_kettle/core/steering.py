@@ -106,7 +106,7 @@ def parse_levels(results: StudyResults, text: str) -> dict[str, Level] | Problem
 def place_of(results: StudyResults, levels: Mapping[str, Level]) -> str:
     """How cells with these levels are named: `STUDY:RUN@factor=level,…`; the opposite of `parse_levels`."""
     said = ",".join(f"{name}={label(v).replace(',', '') if isinstance(v, int) else v}" for name, v in levels.items())
-    return f"{results.study.name}:{results.run.number}" + (f"@{said}" if said else "")
+    return f"{results.run.place}{results.study.name}:{results.run.number}" + (f"@{said}" if said else "")
 
 
 def told_of_run(decisions: Sequence[Decision]) -> list[str]:

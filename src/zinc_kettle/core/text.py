@@ -26,6 +26,8 @@ def neutralise(text: str, *, keep_newlines: bool = True) -> str:
     Returns:
         Text in which no character is hidden, apart from the line feeds kept.
     """
+    if text.isascii() and text.isprintable():
+        return text
     out: list[str] = []
     for char in _ESCAPES.sub("", text):
         if char == "\n":

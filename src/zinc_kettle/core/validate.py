@@ -110,6 +110,17 @@ def _capacity(draft: Draft) -> Iterator[Problem]:
                       remedy="raise most")  # fmt: skip
 
 
+def draft_of(study: Study) -> Draft:
+    """A study as a draft again, to be checked once more: one that comes from elsewhere was checked by nobody."""
+    return Draft(
+        name=study.name, question=study.question, vary=study.vary, hold=study.hold, endpoint=study.endpoint,
+        prompts=study.prompts, repeats=study.repeats, limits=study.limits, seed=study.seed,
+        temperature=study.temperature, load=study.load, retry=study.retry, promise=study.promise,
+        capacity=study.capacity, design=study.design, known={engine.name: engine for engine in study.engines},
+        rig_engines=study.rig_engines,
+    )  # fmt: skip
+
+
 def study_of(draft: Draft) -> Study:
     """The study of a draft that has no problems."""
     return Study(

@@ -34,7 +34,8 @@ def side_title(side: Side) -> str:
     """A side by its study, run and levels."""
     run = side.results.run
     levels = ", ".join(side.results.study.factors[n].says(v) for n, v in side.levels.items())
-    return f"{side.results.study.name}{f':{run.number}' if run.number else ''}" + (f" {levels}" if levels else "")
+    number = f":{run.number}" if run.number else ""
+    return f"{run.place}{side.results.study.name}{number}" + (f" {levels}" if levels else "")
 
 
 def verdict(found: Duel, measure: str) -> str:

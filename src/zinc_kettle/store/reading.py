@@ -174,6 +174,13 @@ def open_run(store: KettleStore, run_id: str) -> StudyResults:
     return StudyResults(study, info, kept, load)
 
 
+def order_of(store: KettleStore, run_id: str) -> dict[str, int]:
+    """The place of each repeat in the order of its run, from 0, by its id."""
+    with store.reading() as db:
+        query = sa.select(s.repeats.c.id).where(s.repeats.c.run == run_id).order_by(s.repeats.c.seq)
+        return {row.id: place for place, row in enumerate(db.execute(query))}
+
+
 def _nothing() -> CellSummary:
     return EMPTY
 

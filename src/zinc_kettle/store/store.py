@@ -255,7 +255,7 @@ class KettleStore:
                 s.repeats.insert().values(
                     id=repeat_id, run=run_id, seq=0 if last is None else last + 1, cell=cell.key,
                     levels=json.dumps(cell.levels), block=block, concurrency=concurrency, state="open",
-                    launch=None if launch is None else _launch_text(launch),
+                    launch=None if launch is None else launch_text(launch),
                     facts=None if facts is None else json.dumps(facts),
                 )
             )  # fmt: skip
@@ -272,8 +272,8 @@ class KettleStore:
         """Close a repeat with its telemetry and cost."""
         values: dict[str, Any] = {
             "state": "measured",
-            "episode": json.dumps(_episode(repeat)),
-            "launch": None if repeat.launch is None else _launch_text(repeat.launch),
+            "episode": json.dumps(episode_of(repeat)),
+            "launch": None if repeat.launch is None else launch_text(repeat.launch),
         }
         if repeat.trace is not None:
             values["trace"] = encode_columns(*trace_columns(repeat.trace))
@@ -347,11 +347,13 @@ def keep_block(db: sa.Connection, run_id: str, requests: int, body: bytes) -> No
         db.execute(s.block_repeats.insert(), entries)
 
 
-def _launch_text(launch: Launch) -> str:
+def launch_text(launch: Launch) -> str:
+    """A launch for keeping."""
     return json.dumps(msgspec.to_builtins(launch))
 
 
-def _episode(repeat: Repeat) -> dict[str, Any]:
+def episode_of(repeat: Repeat) -> dict[str, Any]:
+    """What is kept of a repeat besides its requests and its trace's columns."""
     trace = repeat.trace
     return {
         "driver_cpu_ns": repeat.driver_cpu_ns,

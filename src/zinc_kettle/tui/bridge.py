@@ -62,6 +62,8 @@ class ShelfEntry:
     """True for a finished study that came with the tool."""
     trouble: str = ""
     """What is wrong with a study file that cannot be used."""
+    origin: str = ""
+    """The bundle it came in, where it is somebody else's."""
 
     @property
     def ready(self) -> bool:

@@ -100,8 +100,8 @@ class Runner:
         """
         from zinc_kettle.tui.run_state import RunState
 
-        self.state, self._open = RunState(), open_run
         experiment = make(self._take)
+        self.state, self._open = RunState(), open_run
         self._task = asyncio.get_running_loop().create_task(experiment.run())
         self._task.add_done_callback(self._done)
 

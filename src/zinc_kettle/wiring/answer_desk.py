@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zinc_kettle.config import HOME_VARIABLE, Places
+from zinc_kettle.core.results import ELSEWHERE
 from zinc_kettle.core.steering import place_of
 from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.tui.answering import Asked, NamedSide
@@ -58,14 +59,17 @@ class AnswerDesk:
         """What a side of a comparison may be."""
         from zinc_kettle.store.reading import shelf
 
-        return named_sides([row for store in self._stores() for row in shelf(store)], results)
+        rows = [("", row) for store in self._stores() for row in shelf(store)]
+        for other in self._sides.elsewhere.named():
+            rows += [(f"{other.name}{ELSEWHERE}", row) for row in shelf(self._sides.elsewhere.store(other.name))]
+        return named_sides(rows, results)
 
     def usual_sides(self, results: StudyResults | None) -> tuple[str, ...]:
         """The two newest runs of the open study, else the first level and the last of its first factor."""
         if results is None or not results.run.run_id:
             return ()
         study, number = results.study, results.run.number
-        if number > 1:
+        if number > 1 and not results.run.origin:
             return f"{study.name}:{number - 1}", f"{study.name}:{number}"
         factor = next((f for f in study.leading if len(study.vary[f]) > 1), None)
         if factor is None:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
 from zinc_kettle.core.facts import MachineFacts, RunFacts
+from zinc_kettle.core.results import ELSEWHERE
 from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.units import byte_size, plural
 from zinc_kettle.errors import KettleError, UsageError
@@ -31,8 +32,13 @@ if TYPE_CHECKING:
     from zinc_kettle.store.reading import RunRow, StudyRow
     from zinc_kettle.store.store import KettleStore
     from zinc_kettle.wiring.answer_desk import AnswerDesk
+    from zinc_kettle.wiring.elsewhere import Elsewhere
     from zinc_kettle.wiring.plan_desk import PlanDesk
     from zinc_kettle.wiring.rig_desk import RigDesk
+
+
+NOT_YOURS = "this run is somebody else's: it is not measured on here"
+TAKE_OVER = "plan a study of your own from it: n on the shelf, then a copy of it"
 
 
 class RealDesk:
@@ -47,6 +53,7 @@ class RealDesk:
         self._sample: KettleStore | None = None
         self._examples: dict[str, StudyRow] = {}
         self._answer_desk: AnswerDesk | None = None
+        self._others: Elsewhere | None = None
 
     @property
     def _store(self) -> KettleStore:
@@ -80,7 +87,8 @@ class RealDesk:
                 ready.append(ShelfEntry(str(path), path.name, file=path, trouble=str(error)))
         examples = [] if kept else [self._kept(row, None, example=True) for row in self._examples.values()]
         examples.sort(key=lambda entry: entry.simulated)  # what was measured comes before what was rehearsed
-        return [*(self._kept(row, files.get(key)) for key, row in kept.items()), *ready, *examples]
+        own = [self._kept(row, files.get(key)) for key, row in kept.items()]
+        return [*own, *ready, *self._other_entries(), *examples]
 
     def _sample_rows(self) -> list[StudyRow]:
         """Finished studies that come with the tool, for someone who has none yet."""
@@ -93,30 +101,61 @@ class RealDesk:
             self._sample = None if sample is None else open_store(replace(self._places, store=sample))
         return [] if self._sample is None else shelf(self._sample)
 
+    @property
+    def _elsewhere(self) -> Elsewhere:
+        """What other people measured."""
+        if self._others is None:
+            from zinc_kettle.wiring.elsewhere import Elsewhere
+
+            self._others = Elsewhere(self._places)
+        return self._others
+
+    def _other_entries(self) -> list[ShelfEntry]:
+        """Studies of bundles that were unpacked; one that cannot be read any more says so."""
+        from zinc_kettle.store.reading import shelf
+
+        out = []
+        for other in self._elsewhere.named():
+            try:
+                for row in shelf(self._elsewhere.store(other.name)):
+                    out.append(self._kept(row, other.study_file(row.name, row.runs[0].number), origin=other.name))
+            except KettleError as error:
+                out.append(ShelfEntry(f"{other.name}::", other.name, trouble=str(error), origin=other.name))
+        return out
+
+    def _at(self, run_id: str) -> tuple[KettleStore, str]:
+        """Where a run is kept, and its id there."""
+        origin, there, name = run_id.rpartition(ELSEWHERE)
+        return (self._elsewhere.store(origin), name) if there else (self._store_of(run_id), run_id)
+
     def _store_of(self, run_id: str) -> KettleStore:
-        """Where a run is kept: among a person's own, or among the examples."""
+        """Where a run is kept: among a person's own, among the examples, or among somebody else's."""
+        if ELSEWHERE in run_id:
+            return self._at(run_id)[0]
         of_example = any(run.run_id == run_id for row in self._examples.values() for run in row.runs)
         return self._sample if of_example and self._sample is not None else self._store
 
-    def _kept(self, row: StudyRow, file: Path | None, *, example: bool = False) -> ShelfEntry:
-        runs = tuple(self._run(run, row.engines) for run in row.runs)
+    def _kept(self, row: StudyRow, file: Path | None, *, example: bool = False, origin: str = "") -> ShelfEntry:
+        before = f"{origin}{ELSEWHERE}" if origin else ""
+        runs = tuple(self._run(run, row.engines, before) for run in row.runs)
         made_up = any(run.simulated for run in runs)
-        return ShelfEntry(row.study_id, row.question, runs, file, simulated=made_up, example=example)
+        key = f"{before}{row.study_id}"
+        return ShelfEntry(key, row.question, runs, file, simulated=made_up, example=example, origin=origin)
 
-    def _run(self, row: RunRow, engines: tuple[str, ...]) -> RunEntry:
+    def _run(self, row: RunRow, engines: tuple[str, ...], before: str) -> RunEntry:
         from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
         from zinc_kettle.present.findings import WORDING, answer
 
         by = f"{DEFINITIONS_VERSION}.{WORDING}"
         said = row.answer if row.answer_by == by else None
         if said is None:
-            said = answer(self.open_run(row.run_id), brief=True)
+            said = answer(self.open_run(f"{before}{row.run_id}"), brief=True)
             if row.state == "measured":
-                self._store_of(row.run_id).keep_answer(row.run_id, said, by=by)
+                self._store_of(f"{before}{row.run_id}").keep_answer(row.run_id, said, by=by)
         one = " ".join(str(row.engine[name]) for name in ("engine", "version") if row.engine.get(name))
         engine = " and ".join(engines) or one
         return RunEntry(
-            row.run_id, row.number, row.state, time.strftime("%Y-%m-%d", time.localtime(row.created_s)),
+            f"{before}{row.run_id}", row.number, row.state, time.strftime("%Y-%m-%d", time.localtime(row.created_s)),
             _machine(row.facts), engine, said[:1].upper() + said[1:], has_answer=row.repeats_done > 0,
             simulated=row.simulated,
         )  # fmt: skip
@@ -174,7 +213,8 @@ class RealDesk:
         """A kept run."""
         from zinc_kettle.store.reading import open_run
 
-        return open_run(self._store_of(run_id), run_id)
+        origin, there, name = run_id.rpartition(ELSEWHERE)
+        return self._elsewhere.open_run(origin, name) if there else open_run(self._store_of(run_id), run_id)
 
     def glance(self, run_id: str) -> list[Event]:
         """The newest signs of a run that is measured in another terminal."""
@@ -260,21 +300,31 @@ class RealDesk:
             await self._rig_desk.close()
 
     def experiment(self, results: StudyResults, emit: Callable[[Event], None]) -> Experiment:
-        """What would measure the rest of a run, or a new run beside a finished one."""
+        """What would measure the rest of a run, or a new run beside a finished one.
+
+        Raises:
+            UsageError: The run is somebody else's: how its engines are started is not for others to say.
+        """
         from zinc_kettle.wiring.build import experiment
 
+        if results.run.origin:
+            raise UsageError(NOT_YOURS, remedy=TAKE_OVER)
         return experiment(results.schedule.study, self._places, self._store, emit, source=results.run.source)
 
     def add_note(self, run_id: str, cell: str | None, text: str) -> None:
         """Keep a note."""
-        self._store_of(run_id).add_note(run_id, cell, text, wall_s=time.time())
+        store, own_id = self._at(run_id)
+        store.add_note(own_id, cell, text, wall_s=time.time())
 
     def steer(
         self, results: StudyResults, wish: SteerWish, levels: Mapping[str, Level], count: int = 0, text: str = ""
     ) -> Decision | Problem:
         """Enter a decision into the log of a run, or say what is wrong with it."""
         from zinc_kettle.core.steering import steer
+        from zinc_kettle.core.validate import Problem
 
+        if results.run.origin:
+            return Problem((), NOT_YOURS, remedy=TAKE_OVER)
         run_id = results.run.run_id
         store = self._store_of(run_id)
         step = store.last_step(run_id)
@@ -286,13 +336,15 @@ class RealDesk:
     def mark(self, run_id: str, levels: Mapping[str, Level], request: str, text: str) -> Decision:
         """Keep what an answer is marked as."""
         decision = Decision("mark", time.time(), levels, request=request, text=text)
-        self._store_of(run_id).decide(run_id, decision)
+        store, own_id = self._at(run_id)
+        store.decide(own_id, decision)
         return decision
 
     def acknowledge(self, run_id: str, levels: Mapping[str, Level], caution: str, reason: str) -> Decision:
         """Keep a person's reason why a caution of the cells with these levels is no worry."""
         decision = Decision("acknowledge", time.time(), levels, caution=caution, text=reason)
-        self._store_of(run_id).decide(run_id, decision)
+        store, own_id = self._at(run_id)
+        store.decide(own_id, decision)
         return decision
 
     @property
@@ -313,9 +365,17 @@ class RealDesk:
         Raises:
             UsageError: The charts could not be drawn.
         """
-        own = self._store_of(run_id) is self._store
-        store = self._places.store if own else self._places.examples
-        command = ["chart", run_id, "--store", str(store), "--measure", measure, "--all", str(self._places.exports)]
+        store, own_id = self._at(run_id)
+        command = [
+            "chart",
+            own_id,
+            "--store",
+            str(store.path),
+            "--measure",
+            measure,
+            "--all",
+            str(self._places.exports),
+        ]
         return await self.answering.drawn(command)
 
 

@@ -1,27 +1,24 @@
-"""Sides of a comparison by their names: `STUDY[:RUN][@factor=level,…]`, of this store or of another file."""
+"""Sides of a comparison by their names: `STUDY[:RUN][@factor=level,…]`, of this store or of somebody else's."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import replace
-from pathlib import Path
-from tempfile import TemporaryDirectory
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
+from zinc_kettle.core.results import ELSEWHERE
 from zinc_kettle.core.sides import Side
 from zinc_kettle.core.steering import parse_levels, place_of
 from zinc_kettle.core.validate import Problem
 from zinc_kettle.errors import UsageError
 from zinc_kettle.store.reading import StudyRow, find, open_run
 from zinc_kettle.tui.answering import NamedSide
+from zinc_kettle.wiring.elsewhere import Elsewhere
 
 if TYPE_CHECKING:
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.store.store import KettleStore
 
-IN_FILE = "::"
-"""Between the file of another store and the study in it."""
 MOST_CELLS = 200
 """A larger study offers its levels, not its cells."""
 
@@ -35,14 +32,11 @@ class Sides:
     """
 
     def __init__(self, places: Places, store: Callable[[], KettleStore]) -> None:
-        self._places = places
         self._store = store
         self.shown: StudyResults | None = None
         """The run that is open on the screen, which is used as it is."""
-        self._kept: dict[tuple[str, str], StudyResults] = {}
-        """By the file they are from, empty for the person's own store, and their id."""
-        self._others: dict[Path, KettleStore] = {}
-        self._copies: TemporaryDirectory[str] | None = None
+        self._kept: dict[str, StudyResults] = {}
+        self.elsewhere = Elsewhere(places)
 
     def side(self, named: str) -> Side:
         """The side a name means.
@@ -61,43 +55,28 @@ class Sides:
         return side
 
     def results(self, place: str) -> StudyResults:
-        """The run of `STUDY[:RUN]` or `FILE::STUDY[:RUN]`; one that still runs is read again.
+        """The run of `STUDY[:RUN]`, or of `NAME::STUDY[:RUN]` where NAME is an unpacked bundle, or a file of another
+        store or bundle; one that still runs is read again.
 
         Raises:
             UsageError: There is none.
         """
-        file, there, name = place.rpartition(IN_FILE)
-        store = self._of_file(Path(file)) if there else self._store()
-        run_id = find(store, name)
+        origin, there, name = place.rpartition(ELSEWHERE)
+        store = self.elsewhere.store(origin) if there else self._store()
+        run_id = f"{origin}{there}{find(store, name)}"
         shown = self.shown
-        if not there and shown is not None and shown.run.run_id == run_id:
+        if shown is not None and shown.run.run_id == run_id:
             return shown
-        key = file, run_id
-        if key not in self._kept or self._kept[key].run.state == "running":
-            self._kept[key] = open_run(store, run_id)
-        return self._kept[key]
-
-    def _of_file(self, file: Path) -> KettleStore:
-        """Another store, read from a copy: nothing is written to what belongs to somebody else."""
-        from zinc_kettle.store.sqlite import copy_database
-        from zinc_kettle.wiring.build import open_store
-
-        path = file.expanduser().resolve()
-        if not path.is_file():
-            raise UsageError(f"there is no file {file}", remedy="name a store, as in FILE.db::STUDY")
-        if path not in self._others:
-            self._copies = self._copies or TemporaryDirectory(prefix="zinc-kettle-")
-            copy = Path(self._copies.name) / f"{len(self._others)}.db"
-            copy_database(path, copy)
-            self._others[path] = open_store(replace(self._places, store=copy))
-        return self._others[path]
+        if run_id not in self._kept or self._kept[run_id].run.state == "running":
+            self._kept[run_id] = self.elsewhere.open_run(origin, name) if there else open_run(store, run_id)
+        return self._kept[run_id]
 
 
-def named_sides(rows: list[StudyRow], results: StudyResults | None) -> list[NamedSide]:
+def named_sides(rows: Sequence[tuple[str, StudyRow]], results: StudyResults | None) -> list[NamedSide]:
     """What a side may be: levels and cells of the open study, then every run on the shelf.
 
     Args:
-        rows: Studies of the shelf.
+        rows: Studies of the shelf, each with what is said before its name: `NAME::` for somebody else's.
         results: The open study.
     """
     out: list[NamedSide] = []
@@ -109,8 +88,10 @@ def named_sides(rows: list[StudyRow], results: StudyResults | None) -> list[Name
         if len(results.cells) <= MOST_CELLS and len(results.study.leading) > 1:
             for cell in results.cells:
                 out.append(NamedSide(place_of(results, cell.cell.levels), cell.title, "one cell, this study"))
-    for row in rows:
+    for before, row in rows:
         for run in row.runs:
             what = f"run {run.number} whole, {run.state}" + (", SIMULATED" if run.simulated else "")
-            out.append(NamedSide(f"{row.name}:{run.number}", f"{row.name}:{run.number}", what, row.question))
+            what += ", somebody else's" if before else ""
+            name = f"{before}{row.name}:{run.number}"
+            out.append(NamedSide(name, name, what, row.question))
     return out

@@ -50,6 +50,8 @@ class Stations(Static):
                 out.append(f" {word}", palette.muted)
         if self._here.within:
             out.append(f"  ▸ {self._here.title}", f"bold {palette.ink}")
+        if app.results is not None and app.results.run.origin:
+            out.append(f"  FROM {app.results.run.origin}", f"bold {palette.caution}")
         if app.results is not None and app.results.run.simulated:
             out.append("  SIMULATED", f"bold {palette.caution}")
         return out

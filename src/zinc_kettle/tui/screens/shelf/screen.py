@@ -99,7 +99,7 @@ class ShelfScreen(Station):
         """Where the shelf opens: on the study measured last, else on one that is ready, else on an example."""
 
         def rank(entry: ShelfEntry) -> int:
-            if entry.example:
+            if entry.example or entry.origin:
                 return 2
             return 0 if entry.runs else 1 if entry.ready else 3
 
@@ -111,7 +111,8 @@ class ShelfScreen(Station):
 
     def _title(self) -> None:
         ready = sum(1 for e in self._entries if e.ready)
-        kept = sum(1 for e in self._entries if e.runs and not e.example)
+        kept = sum(1 for e in self._entries if e.runs and not e.example and not e.origin)
+        others = sum(1 for e in self._entries if e.origin)
         examples = sum(1 for e in self._entries if e.example)
         if not self._entries:
             text = (
@@ -120,6 +121,7 @@ class ShelfScreen(Station):
             )
         else:
             text = f"Studies: {kept} measured or begun, {ready} ready to run"
+            text += f", {others} of other people" if others else ""
             text += f", {examples} finished examples" if examples else ""
         self.query_one("#title", Static).update(Text(text, f"bold {self.palette.ink}"))
         own = any(not e.example for e in self._entries)
@@ -142,6 +144,8 @@ class ShelfScreen(Station):
         out.append("\n   ")
         if entry.example:
             out.append("EXAMPLE ", f"bold {p.caution}")
+        if entry.origin:
+            out.append(f"FROM {entry.origin} ", f"bold {p.caution}")
         if entry.simulated:
             out.append("SIMULATED ", f"bold {p.caution}")
         out.append(detail, colour)

@@ -1,0 +1,57 @@
+"""`pack` and `unpack`: runs in one file for another copy of the tool, and back."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from pathlib import Path
+
+from zinc_kettle.cli import output
+from zinc_kettle.config import places
+from zinc_kettle.core.units import byte_size, plural
+from zinc_kettle.core.validate import nearest
+from zinc_kettle.errors import UsageError
+from zinc_kettle.store.reading import find
+from zinc_kettle.wiring.build import open_store
+from zinc_kettle.wiring.packing import LEFT_OUT, hidden_words, pack
+from zinc_kettle.wiring.unpacking import unpack
+
+
+def pack_runs(named: Sequence[str], out: Path | None, without: Sequence[str], store_path: Path | None) -> None:
+    """Write runs into a bundle.
+
+    Raises:
+        UsageError: No such run, one is running, or the file cannot be written.
+    """
+    for word in without:
+        if word not in LEFT_OUT:
+            raise UsageError(f"{word!r} cannot be left out", remedy=nearest(word, LEFT_OUT))
+    where = places(store_path)
+    store = open_store(where)
+    ids = list(dict.fromkeys(find(store, name) for name in named))
+    file = out or Path(f"{named[0].partition(':')[0]}.kettle")
+    found = pack(store, ids, file, without=without, words=hidden_words(where))
+    output.line(str(found.path))
+    counted = f"{plural(found.runs, 'run')}, {plural(found.repeats, 'repeat')}, {plural(found.requests, 'request')}"
+    output.note(f"{counted}, {byte_size(found.size)}; checksum {found.digest[:16]}")
+    left = [word for word in LEFT_OUT if word not in without]
+    if left:
+        output.note(f"It has the {' and the '.join(left)}; --without {left[0]} leaves them here.")
+
+
+def unpack_bundle(file: Path, name: str, store_path: Path | None) -> None:
+    """Check a bundle and put it on the shelf, beside one's own.
+
+    Raises:
+        BundleError: It is damaged, or cannot be trusted.
+        UsageError: There is one of that name.
+    """
+    chosen = name or re.sub(r"[^a-z0-9]+", "-", file.stem.lower()).strip("-")[:40] or "bundle"
+    if not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,39}", chosen):
+        raise UsageError(f"{chosen!r} is no name for a bundle", remedy="small letters, digits and hyphens")
+    found = unpack(file, places(store_path).others / chosen)
+    for run in found.runs:
+        output.line(f"{found.name}::{run}")
+    output.note(f"checksum {found.digest[:16]}; somebody else's: compare it as {found.name}::{found.runs[0]}")
+    if found.left_out:
+        output.note(f"Left out by who packed it: {', '.join(found.left_out)}.")

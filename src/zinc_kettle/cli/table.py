@@ -1,0 +1,41 @@
+"""`table`: a run as CSV, JSON Lines or Parquet."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import get_args
+
+from zinc_kettle.cli import output
+from zinc_kettle.config import places
+from zinc_kettle.core.units import plural
+from zinc_kettle.core.validate import nearest
+from zinc_kettle.errors import UsageError
+from zinc_kettle.formats.tables import write_table, write_to
+from zinc_kettle.present.tables import Of, table
+from zinc_kettle.wiring.build import open_store
+from zinc_kettle.wiring.sides import Sides
+
+
+def tell_table(named: Sequence[str], of: str, out: Path | None, store_path: Path | None, *, long: bool) -> None:
+    """Write runs as a table into a file, or as CSV on standard output.
+
+    Raises:
+        UsageError: No such study or kind of table, or the file cannot be written.
+    """
+    kinds: tuple[Of, ...] = get_args(Of)
+    kind = next((k for k in kinds if k == of), None)
+    if kind is None:
+        raise UsageError(f"there is no table of {of!r}", remedy=nearest(of, kinds))
+    where = places(store_path)
+    store = open_store(where)
+    finder = Sides(where, lambda: store)
+    found = table([finder.results(name) for name in named], kind, long=long)
+    if out is None:
+        write_to(found, sys.stdout.buffer, ".csv")
+        sys.stdout.buffer.flush()
+        return
+    rows = write_table(found, out)
+    output.line(str(out))
+    output.note(f"{plural(rows, 'row')}, {plural(len(found.columns), 'column')}; docs/tables.md says what they mean")

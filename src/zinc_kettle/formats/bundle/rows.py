@@ -1,0 +1,294 @@
+"""Requests and traces of a run as Parquet: one row each, stamps as lists; read group by group, within bounds."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal, get_args
+
+import numpy as np
+import numpy.typing as npt
+
+from zinc_kettle.core.telemetry import Trace
+from zinc_kettle.core.text import neutralise
+from zinc_kettle.core.timeline import EngineReport, Role, Timeline
+from zinc_kettle.errors import BundleError
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+    from pyarrow import parquet
+
+GROUP_ROWS = 4_096
+GROUP_STAMPS = 400_000
+"""A group ends with whichever is reached first, so that reading one takes little memory."""
+MOST_ROWS = 8 * GROUP_ROWS
+MOST_VALUES = 4 * GROUP_STAMPS
+"""A group of more is refused; one request may have so many stamps."""
+MOST_CHUNK_TOKENS, MOST_TOKENS = 1 << 20, 1 << 23
+"""Tokens of one chunk, and of one answer."""
+MOST_TEXT = 64 << 10
+MOST_NS = 1 << 62
+
+Kind = Literal["text", "whole", "number", "switch"]
+FIELDS: tuple[tuple[str, Kind, bool], ...] = (
+    ("request_id", "text", True), ("role", "text", True), ("stream", "whole", True), ("cold", "switch", True),
+    ("sent_ns", "whole", True), ("end_ns", "whole", True), ("asked_tokens", "whole", True),
+    ("connect_ns", "whole", True), ("write_ns", "whole", True), ("header_ns", "whole", False),
+    ("due_ns", "whole", False), ("prompt_tokens", "whole", False), ("cached_tokens", "whole", False),
+    ("output_tokens", "whole", False), ("finish", "text", False), ("complete", "switch", True),
+    ("error", "text", False), ("characters", "whole", True), ("text", "text", True), ("fault", "text", True),
+    ("attempt", "whole", True), ("conversation", "whole", False), ("turn", "whole", True),
+    ("coalesced", "whole", True), ("odd", "text", True), ("clock", "text", True),
+)  # fmt: skip
+"""Fields of a timeline: name, kind, and whether each has one. Meanings are those of the timeline."""
+REPORT: tuple[tuple[str, Kind, bool], ...] = (
+    ("cache_n", "whole", True), ("prompt_n", "whole", True), ("prompt_ms", "number", True),
+    ("predicted_n", "whole", True), ("predicted_ms", "number", True), ("draft_n", "whole", False),
+    ("draft_accepted_n", "whole", False),
+)  # fmt: skip
+"""The engine's own account, in columns that begin with `engine_`; all empty where it gave none."""
+TRACE: tuple[tuple[str, bool], ...] = (
+    ("at_ns", True), ("resident_bytes", True), ("anonymous_bytes", True), ("file_bytes", True), ("cpu_ns", True),
+    ("energy_uj", False), ("device_bytes", False), ("device_percent", False),
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """A request, and the line of `repeats.jsonl` its repeat is in, from 0."""
+
+    repeat: int
+    timeline: Timeline
+
+
+def _types() -> dict[Kind, pa.DataType]:
+    import pyarrow as pa
+
+    return {"text": pa.string(), "whole": pa.int64(), "number": pa.float64(), "switch": pa.bool_()}
+
+
+def request_schema() -> pa.Schema:
+    """Columns of `requests.parquet`."""
+    import pyarrow as pa
+
+    types = _types()
+    return pa.schema([
+        pa.field("repeat", pa.int32(), nullable=False),
+        *(pa.field(name, types[kind], nullable=not given) for name, kind, given in FIELDS),
+        *(pa.field(f"engine_{name}", types[kind]) for name, kind, _ in REPORT),
+        pa.field("user_ns", pa.list_(pa.int64()), nullable=False),
+        pa.field("kernel_ns", pa.list_(pa.int64())),
+        pa.field("chunk_tokens", pa.list_(pa.int32()), nullable=False),
+    ])  # fmt: skip
+
+
+def trace_schema() -> pa.Schema:
+    """Columns of `traces.parquet`."""
+    import pyarrow as pa
+
+    lists = [pa.field(name, pa.list_(pa.int64()), nullable=not given) for name, given in TRACE]
+    return pa.schema([pa.field("repeat", pa.int32(), nullable=False), *lists])
+
+
+class RequestWriter:
+    """Writes requests, group by group.
+
+    Args:
+        path: The file.
+    """
+
+    def __init__(self, path: Path) -> None:
+        from pyarrow import parquet
+
+        stamps = {f"{name}.list.element": "DELTA_BINARY_PACKED" for name in ("user_ns", "kernel_ns")}
+        whole = {name: "DELTA_BINARY_PACKED" for name in ("sent_ns", "end_ns")}
+        texts = [name for name, kind, _ in FIELDS if kind == "text"]
+        self._schema = request_schema()
+        self._writer = parquet.ParquetWriter(
+            path, self._schema, compression="zstd", use_dictionary=texts, column_encoding={**stamps, **whole},
+            write_statistics=False, store_schema=False,
+        )  # fmt: skip
+        self._waiting: list[Row] = []
+        self._stamps = 0
+
+    def add(self, row: Row) -> None:
+        """Add a request."""
+        self._waiting.append(row)
+        self._stamps += len(row.timeline.chunk_ns)
+        if len(self._waiting) >= GROUP_ROWS or self._stamps >= GROUP_STAMPS:
+            self._flush()
+
+    def _flush(self) -> None:
+        import pyarrow as pa
+
+        rows = self._waiting
+        columns: list[Any] = [[r.repeat for r in rows]]
+        columns += [[getattr(r.timeline, name) for r in rows] for name, _, _ in FIELDS]
+        reports = [r.timeline.engine for r in rows]
+        columns += [[None if e is None else getattr(e, name) for e in reports] for name, _, _ in REPORT]
+        columns += [[getattr(r.timeline, name) for r in rows] for name in ("chunk_ns", "kernel_ns", "chunk_tokens")]
+        arrays = [pa.array(column, type=field.type) for column, field in zip(columns, self._schema, strict=True)]
+        self._writer.write_table(pa.Table.from_arrays(arrays, schema=self._schema))
+        self._waiting, self._stamps = [], 0
+
+    def close(self) -> None:
+        """Write what waits, and end the file."""
+        if self._waiting:
+            self._flush()
+        self._writer.close()
+
+
+def write_traces(traces: Sequence[tuple[int, Trace]], path: Path) -> None:
+    """Write the traces of repeats, each with the line its repeat is in."""
+    import pyarrow as pa
+    from pyarrow import parquet
+
+    schema = trace_schema()
+    names = [name for name, _ in TRACE]
+    delta = {f"{name}.list.element": "DELTA_BINARY_PACKED" for name in names}
+    options: dict[str, Any] = {"compression": "zstd", "use_dictionary": False, "column_encoding": delta}
+    with parquet.ParquetWriter(path, schema, write_statistics=False, store_schema=False, **options) as writer:
+        for repeat, trace in traces:
+            columns = [[repeat], *([getattr(trace, name)] for name in names)]
+            arrays = [pa.array(c, type=field.type) for c, field in zip(columns, schema, strict=True)]
+            writer.write_table(pa.Table.from_arrays(arrays, schema=schema))
+
+
+def read_requests(path: Path, part: str) -> Iterator[list[Row]]:
+    """Requests, group by group; each is checked.
+
+    Args:
+        path: The part, written to a file of our own.
+        part: How to name it in an error.
+
+    Raises:
+        BundleError: It is not what it should be.
+    """
+    for table in _groups(path, part, request_schema()):
+        try:
+            yield _rows(table)
+        except (ValueError, TypeError, KeyError, OverflowError) as error:
+            raise BundleError(part, "holds a request that cannot be", why=str(error)) from error
+
+
+def read_traces(path: Path, part: str) -> Iterator[tuple[int, dict[str, npt.NDArray[np.int64] | None]]]:
+    """The columns of each repeat's trace.
+
+    Raises:
+        BundleError: It is not what it should be.
+    """
+    for table in _groups(path, part, trace_schema()):
+        repeats = table.column("repeat").to_pylist()
+        lists = {name: _lists(table, name) for name, _ in TRACE}
+        for place, repeat in enumerate(repeats):
+            yield repeat, {name: found[place] for name, found in lists.items()}
+
+
+def trace_from(columns: Mapping[str, npt.NDArray[np.int64] | None]) -> Trace:
+    """A trace from its columns.
+
+    Raises:
+        ValueError: One that every trace has is missing, or they differ in length.
+    """
+    given = [columns[name] for name, always in TRACE if always]
+    always = [column for column in given if column is not None]
+    if len(always) < len(given):
+        raise ValueError("a column is missing")
+    at, resident, anonymous, file, cpu = always
+    energy, device, percent = (columns[name] for name in ("energy_uj", "device_bytes", "device_percent"))
+    return Trace(at, resident, anonymous, file, cpu, energy_uj=energy, device_bytes=device, device_percent=percent)
+
+
+def _groups(path: Path, part: str, schema: pa.Schema) -> Iterator[pa.Table]:
+    import pyarrow as pa
+    from pyarrow import parquet
+
+    try:
+        with parquet.ParquetFile(path, thrift_string_size_limit=1 << 20, thrift_container_size_limit=1 << 20) as file:
+            if not file.schema_arrow.equals(schema, check_metadata=False):
+                raise BundleError(part, "has other columns than it should")
+            for group in range(file.metadata.num_row_groups):
+                _check_group(file, group, part)
+                yield file.read_row_group(group, use_threads=False)
+    except (pa.ArrowException, OSError, ValueError) as error:
+        raise BundleError(part, "cannot be read", why=str(error).partition("\n")[0][:120]) from error
+
+
+def _check_group(file: parquet.ParquetFile, group: int, part: str) -> None:
+    meta = file.metadata.row_group(group)
+    values = max(meta.column(i).num_values for i in range(meta.num_columns))
+    if not 0 <= meta.num_rows <= MOST_ROWS or not 0 <= values <= MOST_VALUES:
+        raise BundleError(
+            part, "has a group of rows that is too large", why=f"{meta.num_rows:,} rows, {values:,} values"
+        )
+
+
+def _lists(table: pa.Table, name: str) -> list[npt.NDArray[Any] | None]:
+    out: list[npt.NDArray[Any] | None] = []
+    for chunk in table.column(name).chunks:
+        if chunk.values.null_count:
+            raise ValueError(f"{name} has an empty value")
+        values, offsets = chunk.values.to_numpy(zero_copy_only=False), chunk.offsets.to_numpy()
+        missing = chunk.is_null().to_pylist()
+        out += [
+            None if gone else values[start:end]
+            for gone, start, end in zip(missing, offsets[:-1], offsets[1:], strict=True)
+        ]
+    return out
+
+
+def _rows(table: pa.Table) -> list[Row]:
+    repeats = table.column("repeat").to_pylist()
+    fields = {name: table.column(name).to_pylist() for name, _, _ in FIELDS}
+    engine = {name: table.column(f"engine_{name}").to_pylist() for name, _, _ in REPORT}
+    user, kernel, tokens = (_lists(table, name) for name in ("user_ns", "kernel_ns", "chunk_tokens"))
+    out = []
+    for i, repeat in enumerate(repeats):
+        small = {name: _checked(name, kind, given, fields[name][i]) for name, kind, given in FIELDS}
+        stamps = user[i], kernel[i], tokens[i]
+        _check_stamps(small, *stamps)
+        report = {name: _checked(name, kind, given, engine[name][i]) for name, kind, given in REPORT} if (
+            engine["prompt_n"][i] is not None) else None  # fmt: skip
+        assert stamps[0] is not None and stamps[2] is not None
+        timeline = Timeline(
+            **small, chunk_ns=stamps[0], kernel_ns=stamps[1], chunk_tokens=stamps[2],
+            engine=None if report is None else EngineReport(**report),
+        )  # fmt: skip
+        out.append(Row(repeat, timeline))
+    return out
+
+
+def _checked(name: str, kind: Kind, given: bool, value: Any) -> Any:
+    if value is None:
+        if given:
+            raise ValueError(f"{name} is missing")
+        return None
+    if kind == "whole" and not -1 <= value < MOST_NS:
+        raise ValueError(f"{name} is {value}")
+    if kind == "number" and not 0 <= value < 1e15:
+        raise ValueError(f"{name} is {value}")
+    if kind == "text":
+        if len(value) > MOST_TEXT:
+            raise ValueError(f"{name} is longer than {MOST_TEXT >> 10} KiB")
+        if name == "role" and value not in get_args(Role):
+            raise ValueError(f"role is {value[:20]!r}")
+        return neutralise(value)
+    return value
+
+
+def _check_stamps(small: dict[str, Any], user: Any, kernel: Any, tokens: Any) -> None:
+    """Stamps in order, after the request was sent; tokens within bounds."""
+    if user is None or tokens is None:
+        raise ValueError("it has no stamps")
+    if small["end_ns"] < small["sent_ns"]:
+        raise ValueError("it ended before it was sent")
+    for stamps in (user, kernel):
+        if stamps is None or not len(stamps):
+            continue
+        if stamps[0] < small["sent_ns"] or stamps[-1] >= MOST_NS or (np.diff(stamps) < 0).any():
+            raise ValueError("its stamps are not in order")
+    if len(tokens) and (
+        tokens.min() < 0 or tokens.max() > MOST_CHUNK_TOKENS or tokens.sum(dtype=np.int64) > MOST_TOKENS
+    ):
+        raise ValueError("its tokens cannot be counted")

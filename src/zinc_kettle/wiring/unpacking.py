@@ -1,0 +1,300 @@
+"""Bundles from elsewhere into stores of their own: read in a process with little memory and little time.
+
+What a bundle holds is checked part by part; what a checker overlooks, or a library stumbles over, ends that process and
+not the tool. `python -m zinc_kettle.wiring.unpacking FILE FOLDER` is that process.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import shutil
+import subprocess
+import sys
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+
+from zinc_kettle.core.private import Private
+from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.results import KeptRepeat, RunInfo
+from zinc_kettle.core.schedule import widened
+from zinc_kettle.core.telemetry import Trace
+from zinc_kettle.errors import BundleError, KettleError, UsageError
+from zinc_kettle.formats.bundle.archive import Bundle, plain_toml
+from zinc_kettle.formats.bundle.rows import read_requests, read_traces, trace_from
+from zinc_kettle.formats.bundle.runs import CarriedRun, RepeatLine, prompt_files, read_repeats, read_run
+from zinc_kettle.formats.bundle.sources import passed_on
+from zinc_kettle.formats.toml import read_toml
+from zinc_kettle.store.intake import Arrived, Intake
+from zinc_kettle.store.reading import open_run
+from zinc_kettle.store.store import KettleStore
+
+STORE, ABOUT = "kettle.db", "about.toml"
+BASE_BYTES = 40 << 20
+"""Memory the reading of any bundle may take beyond its libraries' code."""
+TIMES_SIZE = 40
+"""And so many times the size of its file: stamps are packed to a tenth, and figures are made of them."""
+BASE_S, PER_MIB_S = 60, 4.0
+"""Seconds it may take, and more for each MiB."""
+
+
+@dataclass(frozen=True, slots=True)
+class Unpacked:
+    """A bundle that was unpacked."""
+
+    name: str
+    """Of its folder; a side of a comparison names it as `NAME::STUDY`."""
+    folder: Path
+    runs: tuple[str, ...]
+    """`STUDY:RUN` of each."""
+    digest: str
+    left_out: tuple[str, ...]
+
+
+def unpack(file: Path, to: Path) -> Unpacked:
+    """Check a bundle, and make a store of it.
+
+    Args:
+        file: The bundle.
+        to: A folder that is not there yet; it appears when all is well.
+
+    Raises:
+        BundleError: It is damaged, or cannot be trusted.
+        UsageError: The folder cannot be made.
+    """
+    path = file.expanduser()
+    with Bundle(path) as bundle:  # what is wrong with its shape is found at once
+        found = bundle.list
+    if to.exists():
+        raise UsageError(f"{to.name} was unpacked before", remedy="give it another name with --as NAME")
+    try:
+        to.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        with TemporaryDirectory(prefix=".unpacking-", dir=to.parent) as work:
+            folder = Path(work) / "bundle"
+            folder.mkdir(mode=0o700)
+            told = _in_process(path, folder)
+            folder.rename(to)
+    except OSError as error:
+        raise UsageError(f"{to} cannot be written", why=str(error.strerror or error)) from error
+    return Unpacked(to.name, to, tuple(told), found.digest, found.left_out)
+
+
+def _in_process(path: Path, folder: Path) -> list[str]:
+    size = path.stat().st_size
+    command = [sys.executable, "-m", "zinc_kettle.wiring.unpacking", str(path.resolve()), str(folder)]
+    quiet = {"ARROW_DEFAULT_MEMORY_POOL": "system", "MALLOC_ARENA_MAX": "1", "OMP_NUM_THREADS": "1",
+             "OPENBLAS_NUM_THREADS": "1"}  # fmt: skip
+    limit = BASE_S + PER_MIB_S * size / (1 << 20)
+    try:
+        ran = subprocess.run(command, capture_output=True, timeout=limit, env={**os.environ, **quiet}, check=False)
+    except subprocess.TimeoutExpired as error:
+        raise BundleError(path.name, f"could not be read within {limit:.0f} s") from error
+    try:
+        told: dict[str, Any] = json.loads(ran.stdout)
+    except ValueError:
+        told = {}
+    if "runs" in told and ran.returncode == 0:
+        return [str(name) for name in told["runs"]]
+    if "what" in told:
+        raise UsageError(str(told["what"]), why=str(told["why"]), remedy=str(told["remedy"]))
+    raise BundleError(path.name, "could not be read within the memory it may take", why="it may be meant to do harm")
+
+
+def into_store(path: Path, folder: Path) -> list[str]:
+    """Check a bundle, and write its runs into a new store in a folder, with the study files beside it.
+
+    Returns:
+        `STUDY:RUN` of each run.
+
+    Raises:
+        BundleError: It is damaged, or cannot be trusted.
+    """
+    with Bundle(path) as bundle:
+        bundle.verify()
+        # All that is cheap to check comes before anything is written.
+        runs = [(part, run, _lines(bundle, part, run)) for part in bundle.list.runs for run in [read_run(bundle, part)]]
+        store = KettleStore(folder / STORE)
+        try:
+            names = [_take(bundle, part, run, lines, store, folder) for part, run, lines in runs]
+        finally:
+            store.close()
+        told = {"from": path.name[:200], "digest": bundle.list.digest, "made_s": bundle.list.made_s,
+                "tool": bundle.list.tool, "definitions": bundle.list.definitions,
+                "left_out": list(bundle.list.left_out)}  # fmt: skip
+        (folder / ABOUT).write_bytes(plain_toml(told))
+    return names
+
+
+def _lines(bundle: Bundle, part: str, run: CarriedRun) -> list[RepeatLine]:
+    return list(read_repeats(bundle, part, widened(run.study, run.decisions)))
+
+
+def _take(bundle: Bundle, part: str, run: CarriedRun, lines: list[RepeatLine], store: KettleStore, folder: Path) -> str:
+    cells = {tuple(sorted(c.levels.items())): c.key for c in widened(run.study, run.decisions).cells}
+    info = RunInfo(
+        run.head.run, run.head.study, run.head.number, "measured" if run.head.state == "measured" else "stopped",
+        run.head.created_s, run.facts, run.head.simulated, run.source, run.decisions,
+        tuple((None if n.levels is None else cells.get(tuple(sorted(n.levels.items()))), n.text) for n in run.notes),
+    )  # fmt: skip
+    try:
+        intake = Intake(store, run.study, info)
+        intake.repeats(
+            Arrived(_kept(line), line.place, cells[tuple(sorted(line.levels.items()))], line.levels) for line in lines
+        )
+        _requests(bundle, part, intake, lines, folder)
+        _try_figures(bundle, store, run)
+    except KettleError as error:
+        if isinstance(error, BundleError):
+            raise
+        raise BundleError(bundle.path.name, f"has a run that cannot be kept, {part}", why=error.what) from error
+    _write_study(run, folder)
+    return f"{run.study.name}:{run.head.number}"
+
+
+def _requests(bundle: Bundle, part: str, intake: Intake, lines: list[RepeatLine], folder: Path) -> None:
+    with _extracted(bundle, f"{part}/requests.parquet", folder) as file:
+        for rows in read_requests(file, f"{bundle.path.name}: {part}/requests.parquet"):
+            if any(not 0 <= row.repeat < len(lines) for row in rows):
+                raise BundleError(bundle.path.name, "has a request of a repeat there is not")
+            intake.requests([(lines[row.repeat].id, row.timeline) for row in rows])
+    if bundle.has(f"{part}/traces.parquet"):
+        with _extracted(bundle, f"{part}/traces.parquet", folder) as file:
+            intake.traces(_traces(bundle, part, file, lines))
+
+
+def _traces(bundle: Bundle, part: str, file: Path, lines: Sequence[RepeatLine]) -> Iterator[tuple[Repeat, Trace]]:
+    for place, columns in read_traces(file, f"{bundle.path.name}: {part}/traces.parquet"):
+        if not 0 <= place < len(lines):
+            raise BundleError(bundle.path.name, "has a trace of a repeat there is not")
+        line = lines[place]
+        try:
+            trace = replace(trace_from(columns), sampler_cpu_ns=line.sampler_cpu_ns,
+                            highest_bytes=line.highest_bytes, energy_source=line.energy_source)  # fmt: skip
+        except (TypeError, ValueError) as error:
+            raise BundleError(bundle.path.name, "has a trace that cannot be", why=str(error)) from error
+        yield replace(_kept(line).repeat, trace=trace), trace
+
+
+@contextmanager
+def _extracted(bundle: Bundle, name: str, folder: Path) -> Iterator[Path]:
+    if not bundle.has(name):
+        raise BundleError(bundle.path.name, f"has no {name}")
+    file = folder / "part.parquet"
+    bundle.extract(name, file)
+    try:
+        yield file
+    finally:
+        file.unlink()
+
+
+def _kept(line: RepeatLine) -> KeptRepeat:
+    repeat = Repeat(
+        line.id, line.block, line.concurrency, (), line.launch, line.machine, None, line.driver_cpu_ns, line.wall_ns,
+        dict(line.extras),
+    )  # fmt: skip
+    return KeptRepeat(line.state, repeat, line.failure, line.facts or {})
+
+
+def _try_figures(bundle: Bundle, store: KettleStore, run: CarriedRun) -> None:
+    """Compute every figure once: what cannot be computed is found here, and not on somebody's screen."""
+    try:
+        for cell in open_run(store, run.head.run).cells:
+            cell.summary  # noqa: B018 - computed and kept when it is asked for
+    except (ArithmeticError, ValueError, TypeError, KeyError, IndexError, AttributeError, AssertionError) as error:
+        raise BundleError(bundle.path.name, "holds figures that cannot be computed", why=str(error)[:120]) from error
+
+
+def _write_study(run: CarriedRun, folder: Path) -> None:
+    """The study file with its prompts, in a folder of its own, so that it can be measured here."""
+    files = prompt_files(run.study)
+    source = passed_on(run.source, texts=Private().text, level=lambda level: level, files=list(files))
+    mine = folder / "studies" / f"{run.study.name}-{run.head.number}"
+    if not source or mine.exists():
+        return
+    mine.mkdir(parents=True)
+    (mine / f"{run.study.name}.study.toml").write_text(source, encoding="utf-8")
+    for name, data in files.items():
+        (mine / name).write_bytes(data)
+
+
+@dataclass(frozen=True, slots=True)
+class Other:
+    """A bundle that is unpacked, as the shelf shows it."""
+
+    name: str
+    folder: Path
+    made_s: float
+    digest: str
+
+    @property
+    def store(self) -> Path:
+        """Its store."""
+        return self.folder / STORE
+
+    def study_file(self, study: str, run: int) -> Path | None:
+        """The study file of a run, where it came with one."""
+        found = self.folder / "studies" / f"{study}-{run}" / f"{study}.study.toml"
+        return found if found.is_file() else None
+
+
+def others(folder: Path) -> list[Other]:
+    """What was unpacked into a folder, by name."""
+    out = []
+    for path in sorted(folder.iterdir()) if folder.is_dir() else ():
+        if (path / STORE).is_file() and not path.name.startswith("."):
+            try:
+                about = read_toml(path / ABOUT)[0]
+                out.append(Other(path.name, path, float(about.get("made_s", 0)), str(about.get("digest", ""))))
+            except (KettleError, ValueError, TypeError):
+                out.append(Other(path.name, path, 0.0, ""))
+    return out
+
+
+def forget(other: Other) -> None:
+    """Take an unpacked bundle off the shelf for good."""
+    shutil.rmtree(other.folder)
+
+
+def bound_memory(size: int) -> None:
+    """Let this process take no more memory than reading a bundle of a size needs, on top of what its libraries have."""
+    import pyarrow as pa
+    from pyarrow import parquet  # noqa: F401 - loaded before the limit holds
+    from scipy import special, stats  # noqa: F401
+
+    pa.set_cpu_count(1)
+    pa.set_io_thread_count(1)
+    limit = _data_bytes() + BASE_BYTES + TIMES_SIZE * size
+    resource.setrlimit(resource.RLIMIT_DATA, (limit, limit))
+
+
+def main() -> int:
+    """The process that reads."""
+    path, folder = Path(sys.argv[1]), Path(sys.argv[2])
+    bound_memory(path.stat().st_size)
+    try:
+        told: dict[str, Any] = {"runs": into_store(path, folder)}
+        code = 0
+    except KettleError as error:
+        told, code = {"what": error.what, "why": error.why, "remedy": error.remedy}, 2
+    except MemoryError:
+        told, code = {"what": f"{path.name} takes more memory than it may", "why": "", "remedy": ""}, 2
+    sys.stdout.write(json.dumps(told))
+    return code
+
+
+def _data_bytes() -> int:
+    """Private memory of this process now."""
+    try:
+        lines = Path("/proc/self/status").read_text(encoding="ascii").splitlines()
+        return next(int(line.split()[1]) << 10 for line in lines if line.startswith("VmData:"))
+    except (OSError, StopIteration, ValueError):
+        return 256 << 20
+
+
+if __name__ == "__main__":
+    sys.exit(main())
