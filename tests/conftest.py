@@ -25,6 +25,21 @@ hypothesis.settings.register_profile("house", deadline=None, max_examples=60)
 hypothesis.settings.load_profile("house")
 
 
+TOGETHER = frozenset({
+    "test_answering", "test_bundles", "test_charts", "test_model_files", "test_own_figures", "test_prompts",
+    "test_recipes", "test_report", "test_rig_file", "test_rules", "test_sse", "test_store", "test_study_file",
+    "test_tables",
+})  # fmt: skip
+"""Beside those of tests/core, what may run beside other tests: it measures nothing, and no screen waits for it."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Mark the tests that need the machine to themselves, since what they measure or wait for takes its time."""
+    for item in items:
+        if item.path.parent.name != "core" and item.path.stem not in TOGETHER:
+            item.add_marker(pytest.mark.alone)
+
+
 @pytest.fixture(scope="session")
 def paced() -> Iterator[str]:
     """The address of a paced server."""

@@ -7,7 +7,7 @@ that. Wide tables have a column for each measure, long ones a row.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal, TypeAlias
 
 import numpy as np
@@ -62,7 +62,8 @@ PLACE: tuple[Column, ...] = (
     Column("workload", "text", "what the engine was asked to do: compare cells where it is the same"),
     Column("cell", "text", "the cell, by its key"),
     Column("rig", "text", "the machine; empty for the one the tool ran on"),
-    Column("engine", "text", "name of the engine"),
+    Column("engine", "text", "the engine, by the name of its recipe"),
+    Column("engine_name", "text", "what the engine calls itself"),
     Column("engine_version", "text", "as the engine says it"),
     Column("model", "text", "name of the model"),
     Column("quantization", "text", "stored precision of the model"),
@@ -187,7 +188,7 @@ OF_TOKEN: tuple[Column, ...] = (
     Column("counts", "switch", "true where its request counts into the figures"),
     Column("token", "count", "the token, from 0"),
     Column("chunk", "count", "the chunk it came in, from 0"),
-    Column("at", "number", "when it came, since its request was sent", "s"),
+    Column("came_at", "number", "when it came, since its request was sent", "s"),
     Column("gap", "number", "time since the token before; 0 within a chunk, empty for the first", "s"),
     Column("counted_by", "text", "chunk-counts, or chunks where nobody says how many tokens a chunk holds: then a "
                                  "row is a chunk"),
@@ -210,23 +211,20 @@ def table(runs: Sequence[StudyResults], of: Of, *, long: bool = False) -> Table:
         "tokens": (OF_TOKEN, _tokens),
     }[of]
     taken = {c.name for c in own}
-    levels = tuple(c for c in levels if c.name not in taken)
+    # A factor and a measure may have one name: what was asked for, and what came.
+    shown = tuple(replace(c, name=f"level_{c.name}") if c.name in taken else c for c in levels)
 
     def batches() -> Iterator[Batch]:
         for results in runs:
             for cell in results.cells:
                 place = _place(results, cell, levels)
+                for asked, column in zip(levels, shown, strict=True):
+                    place[column.name] = place.pop(asked.name)
                 for batch in rows(results, cell, long):
                     count = len(next(iter(batch.values())))
                     yield {**{name: [value] * count for name, value in place.items()}, **batch}
 
-    return Table(of, long, (*PLACE, *levels, *own), batches)
-
-
-def columns_of(of: Of, *, long: bool) -> tuple[Column, ...]:
-    """The columns a table has behind those of PLACE and the factors that vary."""
-    made = {"cells": _cell_columns, "repeats": _repeat_columns, "requests": _request_columns}
-    return made[of](long=long) if of in made else OF_TOKEN
+    return Table(of, long, (*PLACE, *shown, *own), batches)
 
 
 def _level_columns(runs: Sequence[StudyResults]) -> tuple[Column, ...]:
@@ -254,8 +252,9 @@ def _place(results: StudyResults, cell: CellResults, levels: Sequence[Column]) -
     out: dict[str, Any] = {
         "study": results.study.name, "run": results.run.number or None, "definitions": results.definitions,
         "simulated": results.simulated(cell), "workload": fingerprint(workload(results.study, cell.cell)),
-        "cell": cell.cell.key, "rig": settings["rig"], "engine": engine.get("engine") or cell.cell.engine.name,
-        "engine_version": engine.get("version"), "model": settings["model"], "quantization": settings["quantization"],
+        "cell": cell.cell.key, "rig": settings["rig"], "engine": cell.cell.engine.name,
+        "engine_name": engine.get("engine"), "engine_version": engine.get("version"), "model": settings["model"],
+        "quantization": settings["quantization"],
     }  # fmt: skip
     for column in levels:
         level = settings.get(column.name)
@@ -383,5 +382,5 @@ def _tokens_of(kept: KeptRepeat, t: Timeline) -> Batch:
     }  # fmt: skip
     return {
         **{name: [value] * n for name, value in alike.items()},
-        "token": list(range(n)), "chunk": chunk.tolist(), "at": at.tolist(), "gap": [None, *gaps.tolist()][:n],
+        "token": list(range(n)), "chunk": chunk.tolist(), "came_at": at.tolist(), "gap": [None, *gaps.tolist()][:n],
     }  # fmt: skip
