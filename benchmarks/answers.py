@@ -26,6 +26,7 @@ from typing import Any
 from zinc_kettle.core.capacity import Found, capacities, search, trial_of
 from zinc_kettle.core.duel import duel
 from zinc_kettle.core.factors import Level
+from zinc_kettle.core.gate import gate, planned_looks
 from zinc_kettle.core.lineup import Entrant, index, lineup
 from zinc_kettle.core.measures.decode import decode
 from zinc_kettle.core.plan import Repeats, Study
@@ -76,16 +77,19 @@ def study(levels: Sequence[str]) -> Study:
     return Study("rehearsed", "Which?", {"rig": tuple(levels)}, hold=hold, repeats=Repeats(count=BLOCKS))
 
 
-def rehearsed(times: Mapping[str, float], seed: int) -> StudyResults:
+def rehearsed(
+    times: Mapping[str, float], seed: int, *, noise: float = NOISE, blocks: int = BLOCKS, run: str = "run"
+) -> StudyResults:
     """A run over rigs that are so many times as fast, block by block."""
     plan = study(list(times))
     kept = {}
     for cell in plan.cells:
         fast, first = times[str(cell.levels["rig"])], 1000 * seed + cell.index
         kept[cell.key] = [
-            KeptRepeat("measured", one(fast, seed=first + 37 * block, block=block)) for block in range(BLOCKS)
+            KeptRepeat("measured", one(fast, seed=first + 37 * block, block=block, noise=noise))
+            for block in range(blocks)
         ]
-    return StudyResults.of_repeats(plan, kept, RunInfo("run", number=1))
+    return StudyResults.of_repeats(plan, kept, RunInfo(run, number=1))
 
 
 @dataclass(frozen=True)
@@ -155,6 +159,60 @@ def indexes() -> list[Row]:
     return [
         Row("index, itself and one 10% faster", right, TRIALS, "1 exactly for itself, and the interval holds the truth")
     ]
+
+
+# the gate
+SLOWER, MOST_REPEATS = 0.92, 24
+GATES = ((NOISE, BLOCKS), (3 * NOISE, MOST_REPEATS))
+"""How much a step scatters, and the repeats the baseline has: noisy machines need more of both sides."""
+
+
+@cache
+def slowed(share: float) -> float:
+    """How fast the rig has to be for so large a share of its decode speed."""
+    low, high = 0.5, 1.0
+    for _ in range(40):
+        middle = (low + high) / 2
+        low, high = (middle, high) if speed(middle) / speed(1.0) < share else (low, middle)
+    return high
+
+
+def gated(times: float, seed: int, noise: float, baseline: int) -> tuple[str, int]:
+    """A build held against one that was measured in a run of its own: the verdict, and the repeats it took."""
+    old = Side(rehearsed({"a": 1.0}, 2 * seed, noise=noise, blocks=baseline, run="old"))
+    planned = planned_looks(BLOCKS, MOST_REPEATS)
+    found = None
+    for look, count in enumerate(planned, start=1):
+        new = Side(rehearsed({"a": times}, 2 * seed + 1, noise=noise, blocks=count, run="new"))
+        found = gate(old, new, ["decode"], look=look, planned=planned)
+        if found.verdict != "open":
+            break
+    assert found is not None
+    return found.verdict, planned[found.look - 1]
+
+
+def gates() -> list[Row]:
+    """Equal builds stopped, and builds that are 8% slower let through or stopped, at 3% that may be lost."""
+    out = []
+    for noise, baseline in GATES:
+        spread = f"repeats scatter by about {noise / 8:.0%}, {baseline} repeats of the old build"
+        equal = [gated(1.0, 20_000 + seed, noise, baseline) for seed in range(TRIALS)]
+        slower = [gated(slowed(SLOWER), 30_000 + seed, noise, baseline) for seed in range(TRIALS)]
+        passed = sum(verdict != "worse" for verdict, _ in equal)
+        stopped = sum(verdict == "worse" for verdict, _ in slower)
+        for what, right, rows in (("equal builds are not stopped", passed, equal),
+                                  (f"builds {1 - SLOWER:.0%} slower are stopped", stopped, slower)):  # fmt: skip
+            verdicts = [verdict for verdict, _ in rows]
+            told = ", ".join(f"{name} {verdicts.count(name) / TRIALS:.1%}" for name in ("fine", "worse", "open"))
+            repeats = median([float(n) for _, n in rows])
+            out.append(
+                Row(f"gate at 3%, {what}", right, TRIALS, f"{spread}; {told}; {repeats:.0f} repeats in the median")
+            )
+    few = [gated(slowed(SLOWER), 40_000 + seed, 3 * NOISE, BLOCKS)[0] for seed in range(TRIALS)]
+    told = f"repeats scatter by about 3%, {BLOCKS} repeats of the old build; worse {few.count('worse') / TRIALS:.1%}, "
+    told += f"not settled {few.count('open') / TRIALS:.1%}"
+    what = f"gate at 3%, builds {1 - SLOWER:.0%} slower are not let through"
+    return [*out, Row(what, TRIALS - few.count("fine"), TRIALS, told)]
 
 
 # the largest load
@@ -290,13 +348,31 @@ output_tokens = 24
 factor = "concurrency"
 most = 64
 """
+BUILD = """format = 1
+name = "build-{name}"
+question = "Is the build as fast?"
+[vary]
+concurrency = [1]
+[hold]
+quantization = "{quantization}"
+rig = "gannet"
+model = "kelp-4b"
+context = 512
+prompt_tokens = 128
+output_tokens = 96
+[repeats]
+count = 6
+requests = 2
+"""
+BUILDS = (("same", "Q8_0", 0), ("same-again", "Q8_0", 0), ("slower", "F16", 1), ("slower-again", "F16", 1))
+"""Builds held against one of Q8_0: their names, what makes them slower or not, and the exit code that is right."""
 WHOLE = (("gannet", "ttft_s = 0.5\ntpot_s = 0.03", Promise(ttft_s=0.5, tpot_s=0.03)),
          ("gannet", "ttft_s = 0.3", Promise(ttft_s=0.3)),
          ("gannet", "tpot_s = 0.0235", Promise(tpot_s=0.0235)))  # fmt: skip
 
 
 def whole() -> list[Row]:
-    """Ten duels and three searches, run through servers, driver and store."""
+    """Ten duels, four gates and three searches, run through servers, driver and store."""
     from zinc_kettle.config import places
     from zinc_kettle.store.reading import find, open_run
     from zinc_kettle.wiring.build import open_store
@@ -312,9 +388,29 @@ def whole() -> list[Row]:
             (home / f"{name}.study.toml").write_text(text)
             subprocess.run([sys.executable, "-m", "zinc_kettle", "run", str(home / f"{name}.study.toml")], check=True,
                            stdout=subprocess.DEVNULL, timeout=1800)  # fmt: skip
+        gates = _whole_gates(home)
         store = open_store(places())
         opened = {name: open_run(store, find(store, name)) for name in texts}
-        return [_whole_duels(opened["pairs"]), _whole_searches([opened[f"limit-{n}"] for n in range(len(WHOLE))])]
+        searches = _whole_searches([opened[f"limit-{n}"] for n in range(len(WHOLE))])
+        return [_whole_duels(opened["pairs"]), gates, searches]
+
+
+def _whole_gates(home: Path) -> Row:
+    """Builds measured and judged by the command, against one that was measured before."""
+    right, told = 0, []
+
+    def run(command: str, name: str, quantization: str, *more: str) -> int:
+        file = home / f"build-{name}.study.toml"
+        file.write_text(BUILD.format(name=name, quantization=quantization))
+        return subprocess.run([sys.executable, "-m", "zinc_kettle", command, str(file), *more], check=False,
+                              stdout=subprocess.DEVNULL, timeout=1800).returncode  # fmt: skip
+
+    assert run("run", "old", "Q8_0") == 0
+    for name, quantization, expected in BUILDS:
+        code = run("gate", name, quantization, "--against", "build-old")
+        right += code == expected
+        told.append(f"{name} {code}")
+    return Row("gates through the whole tool", right, len(BUILDS), f"exit codes: {', '.join(told)}")
 
 
 def _whole_duels(results: StudyResults) -> Row:
@@ -368,8 +464,8 @@ def page(rows: Sequence[Row]) -> str:
 
 
 PARTS: Mapping[str, Any] = {
-    "duels": duels, "lineups": lineups, "indexes": indexes, "streams": stream_searches, "rates": rate_searches,
-    "whole": whole,
+    "duels": duels, "lineups": lineups, "indexes": indexes, "gates": gates, "streams": stream_searches,
+    "rates": rate_searches, "whole": whole,
 }  # fmt: skip
 
 

@@ -126,7 +126,7 @@ def run_study(file: Path, store_path: Path | None, *, as_json: bool, fresh: bool
     study, source = read_study(file, where)
     store = open_store(where)
     reporter = Reporter(study, store, as_json=as_json)
-    finished = _run_until_stopped(experiment(study, where, store, reporter, source=source, fresh=fresh))
+    finished = run_until_stopped(experiment(study, where, store, reporter, source=source, fresh=fresh))
     if not reporter.run_id:
         return 1
     reporter.tell_rest()
@@ -137,7 +137,7 @@ def run_study(file: Path, store_path: Path | None, *, as_json: bool, fresh: bool
     return 0 if finished and reporter.results.done_repeats else 1
 
 
-def _run_until_stopped(work: Experiment) -> bool:
+def run_until_stopped(work: Experiment) -> bool:
     """Run to the end; False where an interrupt or a termination signal stopped it cleanly."""
 
     async def main() -> bool:

@@ -1,4 +1,4 @@
-"""Commands that pass results on: table, pack, unpack."""
+"""Commands that pass results on: table, pack, unpack, gate."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Annotated, Optional
 
 import typer
 
-from zinc_kettle.cli.options import StoreOption
+from zinc_kettle.cli.options import JsonOption, StoreOption
 
 RUN = "STUDY, or STUDY:RUN for a run that is not the newest"
 
@@ -57,3 +57,39 @@ def unpack(
     from zinc_kettle.cli.bundle import unpack_bundle
 
     unpack_bundle(file, name, store or context.obj)
+
+
+def gate(
+    context: typer.Context,
+    study: Annotated[str, typer.Argument(help="A study file, to be measured, or STUDY[:RUN][@levels] that is kept.")],
+    against: Annotated[
+        str, typer.Option("--against", help="STUDY[:RUN][@levels], NAME::STUDY, FILE.kettle::STUDY, or @levels.")
+    ],
+    worse_than: Annotated[str, typer.Option("--worse-than", help="What may be lost of each measure.")] = "3%",
+    measures: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option("--measure", help="What is guarded; may be given several times. The study's own without it."),
+    ] = None,
+    most: Annotated[
+        int,
+        typer.Option("--most", min=0, max=10_000, help="The most repeats of each cell; 4 times the plan's without."),
+    ] = 0,
+    unsettled: Annotated[
+        str, typer.Option("--unsettled", help="fail (3) or pass (0, with a warning): where it is not settled.")
+    ] = "fail",
+    junit: Annotated[Optional[Path], typer.Option("--junit", help="Write JUnit XML into this file.")] = None,  # noqa: UP045
+    markdown: Annotated[Optional[Path], typer.Option("--markdown", help="Write a summary into it.")] = None,  # noqa: UP045
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Let a new build through or not: 0 not worse, 1 worse, 3 not settled; measures until it is known."""
+    from zinc_kettle.cli.gate import Asked, run_gate
+    from zinc_kettle.core.validate import nearest
+    from zinc_kettle.errors import UsageError
+
+    if unsettled not in {"fail", "pass"}:
+        raise UsageError(
+            f"--unsettled {unsettled}: it either fails or passes", remedy=nearest(unsettled, ("fail", "pass"))
+        )
+    asked = Asked(against, worse_than, measures or (), most, unsettled == "pass", junit, markdown)
+    raise typer.Exit(run_gate(study, asked, store or context.obj, as_json=as_json))

@@ -24,6 +24,8 @@ from zinc_kettle.core.plan import workload
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.value import Value
 
+NOT_MEASURED = "nothing of it was measured on one of the sides"
+
 
 @dataclass(frozen=True)
 class Side:
@@ -131,7 +133,9 @@ def align(a: Side, b: Side) -> Alignment:
     for cell in a.cells():
         candidates = its.get(_work(a, cell), [])
         like = [c for c in candidates if _same_where_shared(cell, c, named)]
-        if len(like) == 1:
+        if len(like) == 1 and not (cell.done and like[0].done):
+            without.append(Unpaired(cell, NOT_MEASURED))
+        elif len(like) == 1:
             pairs.append(Pair(cell, like[0], tuple(_differences(a, b, cell, like[0]))))
         else:
             without.append(Unpaired(cell, _why_unpaired(b, cell, candidates, like)))

@@ -44,6 +44,10 @@ class Interval:
     n: int
     p: float = 1.0
     """Of a ratio: how often one so far from 1 would be seen where there is no difference; 1 where that is not known."""
+    error: float = 0.0
+    """Of a ratio with a 95% interval: the standard error of its logarithm."""
+    df: float = 0.0
+    """Of the same: its degrees of freedom."""
 
 
 def median_interval(values: Sequence[float], *, level: float = CONFIDENCE) -> Interval:

@@ -85,7 +85,27 @@ def _student(mean: float, error: float, df: float, n: int) -> Interval:
     half = float(special.stdtrit(df, 1 - ALPHA / 2)) * error
     p = 2 * float(special.stdtr(df, -abs(mean) / error))
     bounds = np.exp([mean, mean - half, mean + half])
-    return Interval(float(bounds[0]), float(bounds[1]), float(bounds[2]), "interval95", n, p)
+    return Interval(float(bounds[0]), float(bounds[1]), float(bounds[2]), "interval95", n, p, error, df)
+
+
+def one_sided(ratio: Interval, alpha: float) -> tuple[float, float]:
+    """Two bounds of a ratio, each of which the true one passes with `alpha` at most; Student's, of its logarithm.
+
+    Args:
+        ratio: With a 95% interval.
+        alpha: The chance, in (0, 0.5).
+
+    Raises:
+        ValueError: The ratio is a range, which has no error.
+    """
+    from scipy import special
+
+    if ratio.bound != "interval95":
+        raise ValueError("a range has no bounds of a chance")
+    if ratio.error <= 0:
+        return ratio.value, ratio.value
+    half = float(special.stdtrit(ratio.df, 1 - alpha)) * ratio.error
+    return float(ratio.value * np.exp(-half)), float(ratio.value * np.exp(half))
 
 
 TELL_POWER = 0.9

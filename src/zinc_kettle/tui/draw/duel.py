@@ -17,6 +17,7 @@ from zinc_kettle.present.duel import (
     side_title,
     verdict,
 )  # fmt: skip
+from zinc_kettle.present.gate import gate_line
 from zinc_kettle.tui.theme import Palette
 
 NOTHING = "Choose two sides with a and b: levels, cells or whole runs."
@@ -76,6 +77,10 @@ def beside_duel(found: Duel | None, measure: str, palette: Palette) -> Text:
         out.append("\nto settle it: ", palette.muted)
         out.append(more, palette.ink)
         out.append("; + adds them to the plan", palette.muted)
+    said = gate_line(found, measure)
+    if said:
+        out.append("\nas a gate: ", palette.muted)
+        out.append(said, palette.ink)
     for code in found.cautions:
         out.append("\n▲ ", palette.caution)
         out.append(code, palette.ink)

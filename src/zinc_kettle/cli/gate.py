@@ -1,0 +1,175 @@
+"""`gate`: let a new build through, or not."""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from zinc_kettle.cli import output
+from zinc_kettle.cli.run import Reporter, run_until_stopped
+from zinc_kettle.config import Places, places
+from zinc_kettle.core.gate import LEAST, MOST, Gate, GateVerdict, gate, planned_looks
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.schedule import Decision
+from zinc_kettle.core.sides import Side
+from zinc_kettle.core.units import duration
+from zinc_kettle.core.validate import nearest
+from zinc_kettle.errors import UsageError
+from zinc_kettle.formats.junit import write_junit
+from zinc_kettle.present.duel import side_title
+from zinc_kettle.present.findings import main_measure
+from zinc_kettle.present.gate import gate_json, gate_lines, gate_markdown, gate_rows, gate_sentence
+from zinc_kettle.store.store import KettleStore
+from zinc_kettle.wiring.build import experiment, open_store, read_study
+from zinc_kettle.wiring.sides import Sides
+
+CODES: dict[GateVerdict, int] = {"fine": 0, "worse": 1, "failed": 1, "open": 3}
+TIMES_PLANNED = 4
+"""The most repeats where nobody says: so many times those of the study."""
+
+
+@dataclass(frozen=True)
+class Asked:
+    """How a gate is asked for."""
+
+    against: str
+    worse_than: str
+    measures: Sequence[str]
+    most: int
+    """The most repeats of each cell; 0 for what is usual."""
+    open_passes: bool
+    """What is not settled ends with 0 and a warning."""
+    junit: Path | None
+    markdown: Path | None
+
+
+def run_gate(study: str, asked: Asked, store_path: Path | None, *, as_json: bool) -> int:
+    """Measure a study file, or take a kept run, and hold it against another; returns the exit code.
+
+    Raises:
+        UsageError: No such study, side or measure, or the two did other work.
+    """
+    allowed = _share(asked.worse_than)
+    for name in asked.measures:
+        _check_measure(name)
+    path, levels = _file(study)
+    where = places(store_path, study=path)
+    store = open_store(where)
+    begun = time.monotonic()
+    if path is None:
+        found = _held(where, store, study, asked, allowed)
+    else:
+        stopped = _measured(where, store, path, levels, asked, allowed)
+        if stopped is None:
+            output.note("stopped; everything measured is kept")
+            return 1
+        found = stopped
+    _tell(found, asked, took_s=time.monotonic() - begun, as_json=as_json)
+    if found.verdict == "open" and asked.open_passes:
+        output.note("not settled, and let through as asked")
+        return 0
+    return CODES[found.verdict]
+
+
+def _share(text: str) -> float:
+    matched = re.fullmatch(r"\s*([0-9.]+)\s*(%?)\s*", text)
+    try:
+        value = float(matched[1]) / 100 if matched else 0.0
+    except ValueError:
+        value = 0.0
+    if not LEAST <= value <= MOST:
+        raise UsageError(f"--worse-than {text}: this is no share that may be lost",
+                         remedy=f"3%, for instance; from {100 * LEAST:g}% to {100 * MOST:g}%")  # fmt: skip
+    return value
+
+
+def _check_measure(name: str) -> None:
+    if name not in MEASURES:
+        raise UsageError(f"there is no measure {name!r}", remedy=nearest(name, MEASURES))
+    if MEASURES[name].better == "neither":
+        raise UsageError(f"{MEASURES[name].title} has no better, so it cannot get worse",
+                         remedy="decode, ttft or memory_peak, for instance")  # fmt: skip
+
+
+def _file(study: str) -> tuple[Path | None, str]:
+    """The study file that is meant, and the levels behind it; None where a kept run is."""
+    for named, levels in ((study, ""), study.rpartition("@")[::2]):
+        if named.endswith(".toml"):
+            if not Path(named).is_file():
+                raise UsageError(
+                    f"there is no file {named}", remedy="a study file, or STUDY:RUN for a run that is kept"
+                )
+            return Path(named), levels
+    return None, ""
+
+
+def _held(where: Places, store: KettleStore, study: str, asked: Asked, allowed: float) -> Gate:
+    finder = Sides(where, lambda: store)
+    return _gate(finder.side(_against(study, asked.against)), finder.side(study), asked, allowed, 1, (1,))
+
+
+def _against(study: str, against: str) -> str:
+    """The other side; `@levels` alone means the same run."""
+    return f"{study.partition('@')[0]}{against}" if against.startswith("@") else against
+
+
+def _measured(where: Places, store: KettleStore, path: Path, levels: str, asked: Asked, allowed: float) -> Gate | None:
+    """Measure until the gate is settled, or its repeats are spent; None where a person stopped it."""
+    study, source = read_study(path, where)
+    same = asked.against.startswith("@")
+    if not same:  # found before anything is measured
+        Sides(where, lambda: store).side(asked.against)
+    most = asked.most or TIMES_PLANNED * study.repeats.most
+    planned = planned_looks(study.repeats.most, most)
+    for look in range(1, len(planned) + 1):
+        reporter = Reporter(study, store, as_json=False)
+        work = experiment(study, where, store, reporter, source=source, fresh=look == 1)
+        if not run_until_stopped(work) or not reporter.run_id:
+            return None
+        finder = Sides(where, lambda: store)
+        place = f"{study.name}:{reporter.results.run.number}"
+        new = finder.side(f"{place}@{levels}" if levels else place)
+        old = finder.side(f"{place}{asked.against}" if same else asked.against)
+        found = _gate(old, new, asked, allowed, look, planned)
+        if found.verdict != "open" or look == len(planned):
+            return found
+        further = planned[look] - planned[look - 1]
+        output.note(f"{gate_sentence(found)}: {further} more repeats of each")
+        store.decide(reporter.run_id, Decision("more", time.time(), {}, count=further))
+    raise AssertionError("there is always a last look")
+
+
+def _gate(old: Side, new: Side, asked: Asked, allowed: float, look: int, planned: Sequence[int]) -> Gate:
+    names = tuple(dict.fromkeys(asked.measures)) or (main_measure(new.results.study),)
+    found = gate(old, new, names, worse_than=allowed, look=look, planned=planned)
+    if not found.duel.alignment.pairs and not found.failed:
+        reasons = sorted({u.reason for u in found.duel.alignment.without})
+        raise UsageError(f"{side_title(new)} cannot be held against {side_title(old)}", why="; ".join(reasons),
+                         remedy="measure the same study on both sides")  # fmt: skip
+    return found
+
+
+def _tell(found: Gate, asked: Asked, *, took_s: float, as_json: bool) -> None:
+    if asked.junit is not None:
+        write_junit(found, asked.junit, took_s=took_s, open_passes=asked.open_passes)
+    if asked.markdown is not None:
+        try:
+            asked.markdown.write_text(gate_markdown(found) + "\n", encoding="utf-8")
+        except OSError as error:
+            raise UsageError(f"{asked.markdown.name} cannot be written", why=str(error.strerror)) from error
+    if as_json:
+        output.json_line(gate_json(found))
+        return
+    said = gate_sentence(found)
+    output.line(f"{said[:1].upper()}{said[1:]}.")
+    output.line(f"A {side_title(found.duel.a)}")
+    output.line(f"B {side_title(found.duel.b)}")
+    output.line()
+    output.table(("measure", "A", "B", "B over A", "verdict"), gate_rows(found))
+    output.line()
+    for line in gate_lines(found):
+        output.line(line)
+    output.note(f"took {duration(took_s)}")

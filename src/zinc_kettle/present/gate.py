@@ -1,0 +1,114 @@
+"""What came of a gate: in sentences, as Markdown and as JSON."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from zinc_kettle.core.duel import Duel
+from zinc_kettle.core.gate import LEAST, MOST, Gate, GateVerdict, Guarded, gate
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.units import digits, plural, with_unit
+from zinc_kettle.present.duel import CAUTIONS, difference_line, pairs_line, ratio_text, side_title
+from zinc_kettle.present.reference import table
+from zinc_kettle.present.values import rounded
+
+WORDS: dict[GateVerdict, str] = {
+    "worse": "worse", "fine": "fine", "open": "not settled", "failed": "could not be measured",
+}  # fmt: skip
+MARKS: dict[GateVerdict, str] = {"worse": "✕", "fine": "●", "open": "◐", "failed": "✕"}
+
+
+def share(value: float) -> str:
+    """`3%`, `0.42%`."""
+    return f"{digits(100 * value, significant=2)}%"
+
+
+def gate_sentence(found: Gate) -> str:
+    """The answer; no full stop."""
+    allowed = f"{100 * found.worse_than:g}%"
+    if found.verdict == "failed":
+        first = found.failed[0]
+        why = first.kept.failure.what if first.kept.failure else "no reason was kept"
+        return f"{plural(len(found.failed), 'cell')} could not be measured: {first.title}: {why}"
+    if found.verdict == "fine":
+        return f"B is not worse than A by more than {allowed}"
+    which = [MEASURES[g.measure].title for g in found.guarded if g.verdict == found.verdict]
+    if found.verdict == "worse":
+        return f"B is worse than A by more than {allowed} in {', '.join(which)}"
+    return f"whether B is worse than A by more than {allowed} in {', '.join(which)} is not settled"
+
+
+def guarded_sentence(guarded: Guarded, worse_than: float) -> str:
+    """What is known of one measure; no full stop."""
+    if guarded.loss is None or guarded.low is None or guarded.high is None:
+        return "too few repeats on one of the sides: three of each are needed"
+    way = "worse" if guarded.loss > 0 else "better"
+    head = f"{share(abs(guarded.loss))} {way}"
+    if guarded.verdict == "worse":
+        return f"{head}, by more than {share(guarded.low)} with confidence"
+    if guarded.verdict == "fine":
+        most = f"at most {share(guarded.high)} worse" if guarded.high > 0 else "not worse at all"
+        return f"{head}, {most} with confidence"
+    return f"{head}; anything up to {share(max(0.0, guarded.high))} worse is possible, {100 * worse_than:g}% allowed"
+
+
+def gate_line(found: Duel, measure: str) -> str:
+    """What a gate would say of one measure of a duel, at the smallest difference worth knowing; empty where nothing."""
+    if MEASURES[measure].better == "neither" or not found.alignment.pairs:
+        return ""
+    allowed = found.a.results.study.repeats.smallest_percent / 100
+    held = gate(found.a, found.b, [measure], worse_than=min(MOST, max(LEAST, allowed)))
+    told = guarded_sentence(held.guarded[0], held.worse_than)
+    return f"{MARKS[held.verdict]} {WORDS[held.verdict]} at {100 * held.worse_than:g}%: B is {told}"
+
+
+def gate_rows(found: Gate) -> list[tuple[str, str, str, str, str]]:
+    """Measure, old, new, new over old, verdict."""
+    out = []
+    for g in found.guarded:
+        unit = MEASURES[g.measure].unit
+        a, b = ("–" if v is None else with_unit(v, unit) for v in (g.a, g.b))
+        said = f"{MARKS[g.verdict]} {WORDS[g.verdict]}: {guarded_sentence(g, found.worse_than)}"
+        out.append((MEASURES[g.measure].title, a, b, ratio_text(g.ratio), said))
+    return out
+
+
+def gate_lines(found: Gate) -> list[str]:
+    """What stands beside the answer: pairs, looks, what differs, cautions."""
+    out = [f"{pairs_line(found.duel)}, look {found.look} of {found.looks}"]
+    differs = ", ".join(difference_line(d) for d in found.duel.alignment.differences)
+    out.append(f"differs: {differs or 'nothing that is known'}")
+    return out + [f"▲ {code}: {CAUTIONS[code]}" for code in found.duel.cautions]
+
+
+def gate_markdown(found: Gate) -> str:
+    """A summary for a build's page."""
+    said = gate_sentence(found)
+    heads = ("measure", "A", "B", "B over A (95%)", "verdict")
+    return "\n".join([
+        f"### {MARKS[found.verdict]} {said[:1].upper()}{said[1:]}.", "",
+        f"A is {side_title(found.duel.a)}, B is {side_title(found.duel.b)}.", "",
+        table(heads, gate_rows(found)), "", *(f"- {line}" for line in gate_lines(found)), "",
+    ])  # fmt: skip
+
+
+def gate_json(found: Gate) -> dict[str, Any]:
+    """A gate as one JSON object."""
+    return {
+        "verdict": found.verdict, "sentence": gate_sentence(found), "a": side_title(found.duel.a),
+        "b": side_title(found.duel.b), "worse_than": found.worse_than, "paired": found.duel.paired,
+        "pairs": len(found.duel.alignment.pairs), "look": found.look, "looks": found.looks,
+        "differences": [difference_line(d) for d in found.duel.alignment.differences],
+        "cautions": list(found.duel.cautions), "failed": [c.title for c in found.failed],
+        "measures": {g.measure: _guarded_json(g) for g in found.guarded},
+    }  # fmt: skip
+
+
+def _guarded_json(g: Guarded) -> dict[str, Any]:
+    numbers = {"a": g.a, "b": g.b, "loss": g.loss, "loss_low": g.low, "loss_high": g.high}
+    ratio = None if g.ratio is None else {
+        "value": rounded(g.ratio.value), "low": rounded(g.ratio.low), "high": rounded(g.ratio.high),
+        "bound": g.ratio.bound, "n": g.ratio.n,
+    }  # fmt: skip
+    told = {name: None if v is None else rounded(v) for name, v in numbers.items()}
+    return {"verdict": g.verdict, **told, "ratio": ratio, "unit": MEASURES[g.measure].unit}

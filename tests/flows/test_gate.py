@@ -1,0 +1,112 @@
+"""The gate on the command line: a study measured against a kept run, a bundle, or another side of itself."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+
+import pytest
+from junitparser import JUnitXml
+
+from tests.flows.test_cli import kettle
+from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE
+
+STUDY = """format = 1
+name = "{name}"
+question = "Is the new build as fast?"
+[vary]
+{vary}
+[hold]
+rig = "gannet"
+{hold}
+model = "brine-1b"
+context = 256
+prompt_tokens = 64
+output_tokens = 24
+[repeats]
+count = 3
+requests = 1
+"""
+
+
+@pytest.fixture(scope="module")
+def home(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A data folder with a made-up rig, and a run of the old build."""
+    folder = tmp_path_factory.mktemp("gate")
+    (folder / "rigs.toml").write_text('format = 1\n[gannet]\nreach = "rehearsal"\n')
+    written(folder, "old", hold='quantization = "Q8_0"')
+    assert kettle(folder, "run", str(folder / "old.study.toml")).returncode == 0
+    return folder
+
+
+def written(folder: Path, name: str, *, vary: str = "concurrency = [1]", hold: str = "") -> Path:
+    """A study file."""
+    path = folder / f"{name}.study.toml"
+    path.write_text(STUDY.format(name=name, vary=vary, hold=hold))
+    return path
+
+
+def test_a_slower_build_is_measured_and_stopped(home: Path, tmp_path: Path) -> None:
+    """Twice the bytes to read for each token: exit code 1, in every form the same verdict, against a bundle as well."""
+    bundle = tmp_path / "old.kettle"
+    assert kettle(home, "pack", "old", "-o", str(bundle)).returncode == 0
+    file = written(home, "slower", hold='quantization = "F16"')
+    ran = kettle(home, "gate", str(file), "--against", f"{bundle}::old", "--json", "--junit", str(tmp_path / "j.xml"),
+                 "--markdown", str(tmp_path / "m.md"))  # fmt: skip
+    assert ran.returncode == 1, ran.stderr
+    found = json.loads(ran.stdout)
+    assert found["verdict"] == "worse" and 0.3 < found["measures"]["decode"]["loss"] < 0.6
+    assert [d for d in found["differences"] if d.startswith("quantization Q8_0")] and found["cautions"] == ["unpaired"]
+    (suite,) = JUnitXml.fromfile(str(tmp_path / "j.xml"))
+    (case,) = suite
+    assert (suite.failures, suite.errors, suite.tests) == (1, 0, 1) and case.result[0].type == "worse"
+    assert "✕ B is worse than A by more than 3% in decode." in (tmp_path / "m.md").read_text(encoding="utf-8")
+
+
+def test_a_run_goes_on_until_it_is_settled(home: Path) -> None:
+    """Both builds in one study, paired block by block: more repeats than planned where three do not settle it, and a
+    verdict of the run that is kept when it is asked again."""
+    file = written(home, "both", vary='quantization = ["Q8_0", "Q6_K"]')
+    ran = kettle(home, "gate", f"{file}@quantization=Q6_K", "--against", "@quantization=Q8_0", "--json", "--most", "8",
+                 "--worse-than", "1%", "--measure", "decode", "--measure", "ttft")  # fmt: skip
+    found = json.loads(ran.stdout)
+    assert ran.returncode in {0, 3} and found["paired"] and found["looks"] > 1, ran.stderr
+    if found["look"] > 1:
+        assert "more repeats of each" in ran.stderr
+    assert found["measures"]["decode"]["verdict"] == "fine"
+    kept = kettle(home, "gate", "both@quantization=Q8_0", "--against", "@quantization=Q6_K", "--json")
+    assert kept.returncode == 1 and json.loads(kept.stdout)["looks"] == 1
+
+
+def test_what_is_not_settled_is_three_or_nought_as_asked(home: Path, tmp_path: Path) -> None:
+    """Where just as much may be lost as is seen: 3, and with a warning 0; JUnit has an error, or a skipped test."""
+    shutil.copyfile(DEMO_FILES / SAMPLE_STORE, tmp_path / "kettle.db")
+    words = ["gate", "last-weeks-settings@flash_attention=true", "--against", "@flash_attention=false"]
+    loss = json.loads(kettle(tmp_path, *words, "--json").stdout)["measures"]["decode"]["loss"]
+    words += ["--worse-than", f"{100 * loss:.2f}%", "--junit", str(tmp_path / "j.xml")]
+    ran = kettle(tmp_path, *words)
+    assert ran.returncode == 3 and "is not settled" in ran.stdout
+    assert JUnitXml.fromfile(str(tmp_path / "j.xml")).errors == 1
+    passed = kettle(tmp_path, *words, "--unsettled", "pass")
+    assert passed.returncode == 0 and "let through as asked" in passed.stderr
+    assert JUnitXml.fromfile(str(tmp_path / "j.xml")).skipped == 1
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("old", "--against", "no-such"), "no study"),
+        (("old", "--against", "old", "--worse-than", "0"), "no share that may be lost"),
+        (("old", "--against", "old", "--worse-than", "three"), "no share that may be lost"),
+        (("old", "--against", "old", "--measure", "decodes"), "did you mean"),
+        (("old", "--against", "old", "--measure", "output_tokens"), "has no better"),
+        (("nowhere.study.toml", "--against", "old"), "there is no file"),
+        (("old", "--against", "old", "--unsettled", "maybe"), "either fails or passes"),
+        (("old", "--against", "old", "--junit", "/proc/nowhere/j.xml"), "cannot be written"),
+    ],
+)
+def test_wrong_input_is_refused(home: Path, words: tuple[str, ...], said: str) -> None:
+    """Exit code 2, before anything is measured."""
+    ran = kettle(home, "gate", *words)
+    assert ran.returncode == 2 and said in ran.stderr, ran.stderr
