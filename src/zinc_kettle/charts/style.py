@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 from zinc_kettle.core.chart import Tone
@@ -35,3 +36,10 @@ def text_colour(background: Any) -> str:
 def safe(text: str) -> str:
     """Text as it is: $ would start a formula."""
     return text.replace("$", r"\$")
+
+
+def font_folder() -> Path:
+    """The folder with the face the charts are set in."""
+    from matplotlib import get_data_path
+
+    return Path(get_data_path()) / "fonts" / "ttf"

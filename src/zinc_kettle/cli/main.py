@@ -236,7 +236,7 @@ def acknowledge(
 
 for _command in (
     answering.duel, answering.ladder, answering.capacity, answering.chart, answering.lineup, sharing.table,
-    sharing.pack, sharing.unpack, sharing.gate,
+    sharing.pack, sharing.unpack, sharing.gate, sharing.report,
 ):  # fmt: skip
     app.command()(_command)
 

@@ -72,6 +72,11 @@ class Places:
         return self.home / "others"
 
     @property
+    def reports(self) -> Path:
+        """Reports a person put together, with their own words."""
+        return self.home / "reports"
+
+    @property
     def plan(self) -> Path:
         """The plan that is being edited, as it stands."""
         return self.home / "plan.json"

@@ -11,6 +11,7 @@ from zinc_kettle.core.faults import FAULTS
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.recipe import Engine
 from zinc_kettle.present.charts import CHART_KINDS
+from zinc_kettle.present.report.study import SECTIONS
 from zinc_kettle.present.tables import LONG_CELL, OF_CELL, OF_REPEAT, OF_REQUEST, OF_TOKEN, PLACE, Column
 
 BETTER = {"more": "more", "less": "less", "neither": "–"}
@@ -71,6 +72,11 @@ def faults() -> str:
     return table(("code", "what happened"), [*rows, ("`http-NNN`", "an answer with that status, such as `http-429`")])
 
 
+def report_sections() -> str:
+    """Every section a study has in a report."""
+    return table(("section", "title", "what it tells"), ((f"`{k.name}`", k.title, k.help) for k in SECTIONS))
+
+
 def columns(of: Sequence[Column]) -> str:
     """Columns of a table."""
     return table(("column", "kind", "unit", "what it is"), ((f"`{c.name}`", c.kind, c.unit, c.meaning) for c in of))
@@ -80,6 +86,7 @@ TABLES: Mapping[str, Callable[[], str]] = {
     "measures": measures, "map measures": map_measures, "cautions": cautions, "charts": charts, "factors": factors,
     "faults": faults, "place columns": partial(columns, PLACE), "cell columns": partial(columns, OF_CELL),
     "long cell columns": partial(columns, LONG_CELL), "repeat columns": partial(columns, OF_REPEAT),
+    "report sections": report_sections,
     "request columns": partial(columns, OF_REQUEST), "token columns": partial(columns, OF_TOKEN),
 }  # fmt: skip
 """By the name with which a text asks for one."""

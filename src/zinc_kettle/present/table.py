@@ -25,8 +25,16 @@ def columns_of_study(results: StudyResults) -> tuple[str, ...]:
     return LOAD_COLUMNS if many else COLUMNS
 
 
-def result_rows(results: StudyResults, names: tuple[str, ...] | None = None) -> tuple[list[str], list[list[str]]]:
-    """Headings and one row per cell: levels, state, then each measure with its bounds and unit."""
+def result_rows(
+    results: StudyResults, names: tuple[str, ...] | None = None, *, brief: bool = False
+) -> tuple[list[str], list[list[str]]]:
+    """Headings and one row per cell: levels, state, then each measure with its bounds and unit.
+
+    Args:
+        results: The run.
+        names: Of the measures; those a study of its kind shows where none are given.
+        brief: States as marks, for where it is said elsewhere whether figures are simulated.
+    """
     names = names or columns_of_study(results)
     heads = [name.replace("_", " ") for name in results.study.vary]
     heads += ["state", *(MEASURES[name].title for name in names), "cautions"]
@@ -34,7 +42,8 @@ def result_rows(results: StudyResults, names: tuple[str, ...] | None = None) -> 
     for cell in results.cells:
         row = [label(level) for level in cell.cell.levels.values()]
         made_up = " SIMULATED" if results.simulated(cell) else ""
-        row.append(f"{STATE_MARKS[cell.state]} {cell.state} {cell.done}/{cell.wanted}{made_up}")
+        state = "" if brief else f"{cell.state} "
+        row.append(f"{STATE_MARKS[cell.state]} {state}{cell.done}/{cell.wanted}{'' if brief else made_up}")
         row += [whole_text(cell.value(name)) for name in names]
         answers = results.acknowledged(cell)
         codes = [f"({c.code})" if c.code in answers else c.code for c in cell.cautions]

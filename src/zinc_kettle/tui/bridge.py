@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from zinc_kettle.present.fit_rows import Detail, FitRow
     from zinc_kettle.session.progress import Event
     from zinc_kettle.tui.answering import Answering
+    from zinc_kettle.tui.handing import Handing
     from zinc_kettle.tui.planning import OpenPlan, Planner
     from zinc_kettle.tui.run_state import RunState
     from zinc_kettle.tui.runner import Running
@@ -168,6 +169,11 @@ class Desk(Protocol):
     @property
     def answering(self) -> Answering:
         """Comparing, drawing and ranking."""
+        ...
+
+    @property
+    def handing(self) -> Handing:
+        """Reports, tables and bundles."""
         ...
 
     async def export(self, run_id: str, measure: str) -> list[Path]:

@@ -92,6 +92,7 @@ STATIONS: tuple[StationKind, ...] = (
         key="7",
         missing=_no_study,
     ),
+    StationKind("report", "Report", "ReportScreen", "What do I hand on?", key="8", missing=_no_study),
     StationKind(
         "answers", "Answers", "AnswersScreen", "What did they write, side by side?", within="map", missing=_no_study
     ),

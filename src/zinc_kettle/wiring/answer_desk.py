@@ -48,7 +48,7 @@ class AnswerDesk:
         self._stores = stores
         self._store_of = store_of
         self._rigs = rigs
-        self._sides = Sides(places, lambda: self._newest)
+        self.sides = Sides(places, lambda: self._newest)
 
     @property
     def _newest(self) -> KettleStore:
@@ -60,8 +60,8 @@ class AnswerDesk:
         from zinc_kettle.store.reading import shelf
 
         rows = [("", row) for store in self._stores() for row in shelf(store)]
-        for other in self._sides.elsewhere.named():
-            rows += [(f"{other.name}{ELSEWHERE}", row) for row in shelf(self._sides.elsewhere.store(other.name))]
+        for other in self.sides.elsewhere.named():
+            rows += [(f"{other.name}{ELSEWHERE}", row) for row in shelf(self.sides.elsewhere.store(other.name))]
         return named_sides(rows, results)
 
     def usual_sides(self, results: StudyResults | None) -> tuple[str, ...]:
@@ -83,8 +83,8 @@ class AnswerDesk:
         Raises:
             UsageError: There is none.
         """
-        self._sides.shown = shown
-        return self._sides.side(place)
+        self.sides.shown = shown
+        return self.sides.side(place)
 
     def entrants(self, runs: Sequence[StudyResults], by: str) -> Asked:
         """Who is lined up of some runs.
@@ -131,16 +131,24 @@ class AnswerDesk:
             raise UsageError(f"{out} cannot be written", why=str(error.strerror)) from error
         return out
 
+    async def beside(self, command: Sequence[str]) -> list[Path]:
+        """Run a command on the store the screen compares in; returns the files it says it wrote.
+
+        Raises:
+            UsageError: It failed.
+        """
+        store = self._places.store if self._newest is self._stores()[0] else self._places.examples
+        return await self.drawn([*command, "--store", str(store)])
+
     async def draw(self, command: Sequence[str], stem: str) -> list[Path]:
         """Write what a command draws as SVG and PDF.
 
         Raises:
             UsageError: It could not be drawn.
         """
-        store = self._places.store if self._newest is self._stores()[0] else self._places.examples
         files = [str(self._places.exports / f"{stem}{ending}") for ending in (".svg", ".pdf")]
         outs = [word for file in files for word in ("--out", file)]
-        return await self.drawn([*command, "--store", str(store), *outs])
+        return await self.beside([*command, *outs])
 
     async def drawn(self, command: Sequence[str]) -> list[Path]:
         """In one process of its own: drawing would hold the screen up."""
@@ -152,7 +160,7 @@ class AnswerDesk:
             told, said = await asyncio.wait_for(process.communicate(), EXPORT_LIMIT_S)
         except TimeoutError as error:
             process.kill()
-            raise UsageError(f"drawing took longer than {EXPORT_LIMIT_S:g} s") from error
+            raise UsageError(f"it took longer than {EXPORT_LIMIT_S:g} s") from error
         if process.returncode:
-            raise UsageError("the charts could not be drawn", why=said.decode("utf-8", "replace").strip()[-300:])
+            raise UsageError("it could not be written", why=said.decode("utf-8", "replace").strip()[-300:])
         return [Path(line) for line in told.decode().splitlines()]

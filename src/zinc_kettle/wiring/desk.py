@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from zinc_kettle.store.store import KettleStore
     from zinc_kettle.wiring.answer_desk import AnswerDesk
     from zinc_kettle.wiring.elsewhere import Elsewhere
+    from zinc_kettle.wiring.hand_desk import HandDesk
     from zinc_kettle.wiring.plan_desk import PlanDesk
     from zinc_kettle.wiring.rig_desk import RigDesk
 
@@ -54,6 +55,7 @@ class RealDesk:
         self._examples: dict[str, StudyRow] = {}
         self._answer_desk: AnswerDesk | None = None
         self._others: Elsewhere | None = None
+        self._hand_desk: HandDesk | None = None
 
     @property
     def _store(self) -> KettleStore:
@@ -358,6 +360,15 @@ class RealDesk:
 
             self._answer_desk = AnswerDesk(self._places, stores, self._store_of, lambda: self._rigs)
         return self._answer_desk
+
+    @property
+    def handing(self) -> HandDesk:
+        """Reports, tables and bundles."""
+        if self._hand_desk is None:
+            from zinc_kettle.wiring.hand_desk import HandDesk
+
+            self._hand_desk = HandDesk(self._places, self.answering, self._store_of, lambda: self._rigs)
+        return self._hand_desk
 
     async def export(self, run_id: str, measure: str) -> list[Path]:
         """Write every chart the run allows as SVG and PDF.

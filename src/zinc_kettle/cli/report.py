@@ -1,0 +1,106 @@
+"""`report`: one page to hand on."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from zinc_kettle.cli import output
+from zinc_kettle.config import places
+from zinc_kettle.core.report import Part, ReportPlan
+from zinc_kettle.core.validate import nearest
+from zinc_kettle.errors import UsageError
+from zinc_kettle.present.report.build import BEGINNING
+from zinc_kettle.wiring.build import open_store
+from zinc_kettle.wiring.reporting import Reports, write_report
+from zinc_kettle.wiring.rig_desk import RigDesk
+from zinc_kettle.wiring.sides import Sides
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What is asked of a report."""
+
+    studies: Sequence[str] = ()
+    duels: Sequence[tuple[str, str]] = ()
+    lineup: Sequence[str] = ()
+    by: str = ""
+    measure: str = ""
+    title: str = ""
+    without: Sequence[str] = ()
+    """Sections to leave out: a section's name for all parts, or the key of one."""
+    words: Sequence[str] = ()
+    """`SECTION=TEXT`; no section for the beginning."""
+    name: str = ""
+
+
+def make_report(asked: Asked, out: Sequence[Path], listing: bool, store_path: Path | None) -> None:
+    """Put a report together, keep how it was put together, and write it.
+
+    Raises:
+        UsageError: No such study, side or section, or a file that cannot be written.
+    """
+    where = places(store_path)
+    store = open_store(where)
+    reports = Reports(where, Sides(where, lambda: store), lambda _run: store, RigDesk(where, lambda: store).rigs)
+    name = asked.name or _name(asked)
+    plan = _changed(reports.plan(name), asked)
+    if not plan.parts:
+        kept = ", ".join(reports.names())
+        raise UsageError("a report of nothing", why=f"kept are: {kept}" if kept else "",
+                         remedy="zinc-kettle report STUDY --out report.html")  # fmt: skip
+    made = reports.document(plan)
+    keys = [section.key for section in made.sections if section.key]
+    plan = _sections(plan, keys, asked)
+    if listing:
+        made = reports.document(plan)
+        rows = [(s.key, s.title, "" if s.shown else "left out", "own words" if s.key in plan.words else "")
+                for s in made.sections if s.key]  # fmt: skip
+        output.table(("section", "title", "", ""), rows)
+        return
+    reports.keep(name, plan)
+    made = reports.document(plan)
+    for file in out or [Path(f"{name}.html")]:
+        for written in write_report(made, file):
+            output.line(str(written))
+    output.note(f"kept as {reports.file(name)}: edit it, and zinc-kettle report --name {name} writes it again")
+
+
+def _name(asked: Asked) -> str:
+    first = next(iter([*asked.studies, *(a for a, _ in asked.duels), *asked.lineup]), "")
+    if not first:
+        raise UsageError("what is the report about?", remedy="zinc-kettle report STUDY, or --name of one that is kept")
+    return re.sub(r"[^\w.-]+", "-", first.partition("@")[0].partition(":")[0]).strip("-.") or "report"
+
+
+def _changed(plan: ReportPlan, asked: Asked) -> ReportPlan:
+    for study in asked.studies:
+        plan = plan.with_part(Part("study", (study,), asked.measure))
+    for duel in asked.duels:
+        plan = plan.with_part(Part("duel", duel, asked.measure))
+    if asked.lineup:
+        plan = plan.with_part(Part("lineup", tuple(asked.lineup), asked.measure, asked.by))
+    return replace(plan, title=asked.title or plan.title)
+
+
+def _sections(plan: ReportPlan, keys: Sequence[str], asked: Asked) -> ReportPlan:
+    for wanted in asked.without:
+        plan = replace(plan, left_out=plan.left_out | set(_keys(wanted, keys)))
+    for said in asked.words:
+        where, equals, text = said.partition("=")
+        if not equals:
+            raise UsageError(f"--words {said[:40]!r} names no section", remedy="--words answer='We take the second.'")
+        key = where.strip() and _keys(where.strip(), keys)[0]
+        plan = plan.saying(key or BEGINNING, text)
+    return plan
+
+
+def _keys(wanted: str, keys: Sequence[str]) -> list[str]:
+    found = [key for key in keys if wanted in (key, key.rpartition("/")[2])]
+    if not found:
+        raise UsageError(
+            f"there is no section {wanted!r}", remedy=nearest(wanted, [k.rpartition("/")[2] for k in keys])
+        )
+    return found

@@ -1,0 +1,68 @@
+"""The sections of a duel and of a lineup."""
+
+from __future__ import annotations
+
+from zinc_kettle.core.duel import Duel
+from zinc_kettle.core.lineup import Lineup
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.preferences import Pace
+from zinc_kettle.present.charts.duel import duel_chart
+from zinc_kettle.present.charts.lineup import lineup_chart
+from zinc_kettle.present.duel import (
+    CAUTIONS,
+    differs_line,
+    duel_rows,
+    effort_line,
+    pairs_line,
+    side_title,
+    verdict,
+)  # fmt: skip
+from zinc_kettle.present.lineup import heads, lineup_rows, money_line
+from zinc_kettle.present.lineup import verdict as lineup_verdict
+from zinc_kettle.present.report.document import Block, Grid, Paragraph, Picture, Span, bullets, paragraph, sentence
+
+DUEL_CERTAINTY = (
+    "The ratio of B to A has a 95% interval of Student's, on logarithms, over the blocks both share, or Welch's where "
+    "they are of different runs. The verdicts on all measures are one family (Holm): that any of them claims a "
+    "difference where there is none has a chance of 5% at most."
+)
+LINEUP_CERTAINTY = (
+    "Those in one bracket show no clear difference from each other; all pairs are held against each other at once, at "
+    "5% for the whole lineup."
+)
+DUEL_SECTIONS = (("answer", "Verdict"), ("measures", "Measure by measure"), ("differs", "What differs"))
+LINEUP_SECTIONS = (("answer", "Answer"), ("ranking", "From best to worst"))
+
+
+def duel_blocks(found: Duel, measure: str) -> dict[str, list[Block]]:
+    """The sections of a duel, by name."""
+    smallest = found.a.results.study.repeats.smallest_percent / 100
+    more = effort_line(found, measure, smallest=smallest)
+    both = (("A", found.a), ("B", found.b))
+    sides: list[Block] = [Paragraph((Span(f"{name} ", "strong"), Span(side_title(side)))) for name, side in both]
+    said: list[Block] = [paragraph(sentence(f"{verdict(found, measure)}; {pairs_line(found)}"), "strong")]
+    differs: list[Block] = [paragraph(sentence(differs_line(found)))]
+    if found.cautions:
+        differs.append(bullets([f"▲ {code}: {CAUTIONS[code]}" for code in found.cautions]))
+    table = Grid(("measure", "A", "B", "B over A (95%)", "verdict"), tuple(duel_rows(found)))
+    return {
+        "answer": [*said, *sides, *([paragraph(sentence(more))] if more else []), paragraph(DUEL_CERTAINTY)],
+        "measures": [Picture(duel_chart(found, measure), "duel"), table],
+        "differs": differs,
+    }
+
+
+def lineup_blocks(found: Lineup, pace: Pace) -> dict[str, list[Block]]:
+    """The sections of a lineup, by name."""
+    money = money_line(found, pace)
+    rows = tuple(tuple(row) for row in lineup_rows(found))
+    return {
+        "answer": [paragraph(sentence(lineup_verdict(found)), "strong"), paragraph(LINEUP_CERTAINTY)],
+        "ranking": [Picture(lineup_chart(found, pace), "lineup"), Grid(heads(found), rows),
+                    *([paragraph(sentence(money))] if money else [])],
+    }  # fmt: skip
+
+
+def lineup_title(found: Lineup) -> str:
+    """The heading of a lineup."""
+    return f"Lineup in {MEASURES[found.measure].title}"

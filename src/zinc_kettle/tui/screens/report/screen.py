@@ -1,0 +1,369 @@
+"""What is handed on: a report with a person's own words, tables, a bundle."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable
+from dataclasses import replace
+from pathlib import Path
+
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.containers import Horizontal, VerticalScroll
+from textual.widgets import Footer, Input, OptionList, Static
+from textual.widgets.option_list import Option
+
+from zinc_kettle.core.report import Part, ReportPlan
+from zinc_kettle.core.text import neutralise
+from zinc_kettle.errors import KettleError
+from zinc_kettle.present.report.build import BEGINNING
+from zinc_kettle.present.report.document import Document, Section
+from zinc_kettle.tui.actions import binding_for, bindings
+from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.draw.report import head_text, section_text
+from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.widgets.choices import Choices
+from zinc_kettle.tui.widgets.chooser import Choice, Chooser
+from zinc_kettle.tui.widgets.station_line import Stations
+from zinc_kettle.tui.widgets.writer import Writer
+
+DUEL, LINEUP = "duel:", "lineup:"
+OF, ENDINGS = ("cells", "repeats", "requests", "tokens"), (".csv", ".jsonl", ".parquet")
+PACKS: tuple[tuple[str, tuple[str, ...], str], ...] = (
+    ("whole", (), "with prompts and answers"),
+    ("without answers", ("answers",), "what the engines wrote stays here"),
+    (
+        "without prompts and answers",
+        ("prompts", "answers"),
+        "cells still compare; the study cannot be repeated",
+    ),
+)
+
+
+class Sections(Choices):
+    """The list; it says in the footer what space does."""
+
+    BINDINGS = [binding_for("report", "in_or_out", "screen.in_or_out")]  # noqa: RUF012
+
+
+class ReportScreen(Station):
+    """A report as it stands, and what it is made of."""
+
+    BINDINGS = bindings("report")
+    AUTO_FOCUS = "#sections"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._report = ""
+        self._plan = ReportPlan()
+        self._made: Document | None = None
+        self._trouble = ""
+        self._of = ""
+        """Name of the run whose report it opened with."""
+
+    def widgets(self) -> ComposeResult:
+        """Title and answer, the sections, the page."""
+        yield Stations("report")
+        yield Static(id="head")
+        yield Input(id="line", compact=True)
+        with Horizontal(id="body"):
+            yield Sections(id="sections")
+            yield VerticalScroll(id="page", can_focus=False)
+        yield Footer()
+
+    def on_mount(self) -> None:
+        """The report of the open study."""
+        self.redraw()
+        self._open_own()
+
+    def on_screen_resume(self) -> None:
+        """Another study may be open, or more of it measured."""
+        results = host(self).results
+        if results is not None and results.run.run_id != self._of:
+            self._open_own()
+        else:
+            self._make()
+
+    def on_resize(self) -> None:
+        """A page is drawn to the width."""
+        self.call_after_refresh(self.redraw)
+
+    def cells_changed(self) -> None:
+        """A repeat has ended."""
+        self._make()
+
+    def _open_own(self) -> None:
+        results = host(self).results
+        if results is not None and results.run.run_id:
+            self._of = results.run.run_id
+            self._open(host(self).desk.handing.usual_name(results))
+
+    def _open(self, name: str) -> None:
+        self._report = name
+        try:
+            self._plan, self._trouble = host(self).desk.handing.report_plan(name), ""
+        except KettleError as error:
+            self._plan, self._made, self._trouble = ReportPlan(), None, str(error)
+            self.redraw()
+            return
+        results = host(self).results
+        if not self._plan.parts and results is not None:
+            self._plan = self._plan.with_part(Part("study", (f"{results.run.place}{results.study.name}",)))
+        self._make()
+
+    def _make(self) -> None:
+        if self._report and not self._trouble:
+            self.run_worker(self._now(), exclusive=True, group="report", exit_on_error=False)
+
+    async def _now(self) -> None:
+        """In a thread: some sections read every request."""
+        app = host(self)
+        try:
+            self._made = await asyncio.to_thread(app.desk.handing.document, self._plan, app.results)
+            self._trouble = ""
+        except KettleError as error:
+            self._made, self._trouble = None, str(error)
+        if self.is_attached:
+            await self._pages()
+            self.redraw()
+
+    async def _pages(self) -> None:
+        """As many places on the page as there are sections."""
+        page = self.query_one("#page", VerticalScroll)
+        wanted = len(self._made.sections) if self._made is not None else 0
+        there = list(page.query(".section"))
+        if len(there) < wanted:
+            await page.mount_all([Static(classes="section", markup=False) for _ in range(wanted - len(there))])
+        for extra in there[wanted:]:
+            await extra.remove()
+
+    def redraw(self) -> None:
+        """Draw everything."""
+        p = self.palette
+        self.query_one(Stations).show(p)
+        head, made = self.query_one("#head", Static), self._made
+        if made is None:
+            empty = "Open a study on the shelf first, and measure it: a report tells what came out."
+            waiting = "Reading …" if self._report else empty
+            head.update(Text(self._trouble or waiting, p.failure if self._trouble else p.muted))
+            return
+        head.update(head_text(made, max(20, self.size.width - 4), p))
+        page = self.query_one("#page", VerticalScroll)
+        width = max(20, page.content_size.width - 2)
+        for place, section in zip(page.query(".section").results(Static), made.sections, strict=False):
+            place.update(section_text(section, width, p))
+        self._list(made)
+
+    def _list(self, made: Document) -> None:
+        options = self.query_one("#sections", OptionList)
+        at = options.highlighted or 0
+        if [o.id for o in options.options] != [str(i) for i in range(len(made.sections))]:
+            options.clear_options()
+            options.add_options([Option("", id=str(i)) for i in range(len(made.sections))])
+        self._mark_lines(made, min(at, len(made.sections) - 1))
+        if made.sections:
+            options.highlighted = min(at, len(made.sections) - 1)
+
+    def _mark_lines(self, made: Document, at: int) -> None:
+        options, p = self.query_one("#sections", OptionList), self.palette
+        for number, section in enumerate(made.sections):
+            mark = "" if not section.title or not section.key else "☑ " if section.shown else "☐ "
+            line = Text(no_wrap=True, overflow="ellipsis")
+            style = p.ink if section.shown else p.muted
+            line.append(f"{'▸' if number == at else ' '} {mark}{section.title or 'Beginning'}",
+                        f"bold {style}" if number == at or not section.key else style)  # fmt: skip
+            if section.key in self._plan.words and section.title:
+                line.append("  ✎ own words", p.copper)
+            options.replace_option_prompt_at_index(number, line)
+
+    @property
+    def _section(self) -> Section | None:
+        at = self.query_one("#sections", OptionList).highlighted
+        made = self._made
+        return None if made is None or at is None or at >= len(made.sections) else made.sections[at]
+
+    def on_option_list_option_highlighted(self, event: OptionList.OptionHighlighted) -> None:
+        """Show the section one is on."""
+        if self._made is not None and event.option_index < len(self._made.sections):
+            self._mark_lines(self._made, event.option_index)
+        places = list(self.query_one("#page", VerticalScroll).query(".section"))
+        if event.option_index < len(places):
+            places[event.option_index].scroll_visible(top=True, animate=False)
+
+    # what a person changes
+    def _changed(self, plan: ReportPlan) -> None:
+        self._plan = plan
+        try:
+            host(self).desk.handing.keep_report(self._report, plan)
+        except KettleError as error:
+            self.notify(str(error), severity="error", timeout=12)
+        self._make()
+
+    def action_in_or_out(self) -> None:
+        """Leave a section out, or put it in."""
+        section = self._section
+        if section is not None and section.key:
+            self._changed(self._plan.toggled(section.key))
+
+    def action_words(self) -> None:
+        """Write below a section."""
+        section = self._section
+        key = BEGINNING if section is None else section.key
+        if section is not None and not section.key and section.title:
+            self.notify("Choose one of its sections: words stand below a section.")
+            return
+
+        def kept(text: str | None) -> None:
+            if text is not None:
+                self._changed(self._plan.saying(key, neutralise(text)))
+
+        where = section.title if section is not None and section.title else "the beginning"
+        self.app.push_screen(Writer(f"Your own words: {where}", self._plan.words.get(key, "")), kept)
+
+    def action_beginning(self) -> None:
+        """Write what the report begins with."""
+
+        def kept(text: str | None) -> None:
+            if text is not None:
+                self._changed(self._plan.saying(BEGINNING, neutralise(text)))
+
+        self.app.push_screen(Writer("Your own words: the beginning", self._plan.words.get(BEGINNING, "")), kept)
+
+    def action_title(self) -> None:
+        """Give the report a title."""
+        line = self.query_one("#line", Input)
+        line.placeholder, line.display, line.value = (
+            "the report's title; enter keeps it, escape cancels",
+            True,
+            self._plan.title,
+        )
+        line.focus()
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Take the title."""
+        self._close_line()
+        self._changed(replace(self._plan, title=neutralise(event.value, keep_newlines=False).strip()))
+
+    def _close_line(self) -> bool:
+        line = self.query_one("#line", Input)
+        shown = bool(line.display)
+        line.display = False
+        self.query_one("#sections").focus()
+        return shown
+
+    def action_add_part(self) -> None:
+        """Add a study, the open duel, or a lineup."""
+        app = host(self)
+        results = app.results
+        choices = [Choice(s.place, s.title, s.what, s.about) for s in app.desk.handing.parts(results)]
+        if results is not None:
+            name = f"{results.run.place}{results.study.name}"
+            choices.insert(0, Choice(f"{LINEUP}{name}", f"lineup of {name}", "the levels of its first factor, ranked"))
+        if len(app.rungs) == 2:
+            choices.insert(
+                0, Choice(f"{DUEL}{' '.join(app.rungs)}", " against ".join(app.rungs), "the duel that is open")
+            )
+
+        def chosen(key: str | None) -> None:
+            if key is not None:
+                self._changed(self._plan.with_part(_part(key)))
+
+        self.app.push_screen(Chooser("What is the report to tell of, too?", choices), chosen)
+
+    def action_remove_part(self) -> None:
+        """Take the part away that one is in."""
+        section = self._section
+        if section is None or len(self._plan.parts) < 2:
+            self.notify("A report tells of something: add another part with a before you take this one away.")
+            return
+        found = next((p for p in self._plan.parts if section.key.startswith(f"{p.key}/")), None)
+        if found is not None:
+            self._changed(self._plan.without_part(found.key))
+            self.notify(f"Took {found.key} out; its words are kept for when it comes back.")
+
+    def action_other_report(self) -> None:
+        """Open another report."""
+        names = host(self).desk.handing.report_names()
+        choices = [Choice(name, name) for name in names]
+
+        def chosen(name: str | None) -> None:
+            if name is not None:
+                self._open(neutralise(name, keep_newlines=False))
+
+        self.app.push_screen(Chooser("Which report? A new name begins one.", choices, free=True), chosen)
+
+    # what is written
+    def action_export(self) -> None:
+        """Write the report in every format."""
+        if self._made is None:
+            self.notify("There is no report yet.", severity="warning")
+            return
+        self._changed(self._plan)
+        self._write(lambda: host(self).desk.handing.write_report(self._report), "The report")
+
+    def action_tables(self) -> None:
+        """Write the open run as a table."""
+        results = host(self).results
+        if results is None:
+            return
+        choices = [Choice(f"{of} {end}", f"{of}, {end.removeprefix('.')}") for of in OF for end in ENDINGS]
+
+        def chosen(key: str | None) -> None:
+            if key is not None:
+                of, ending = key.split()
+                self._write(lambda: host(self).desk.handing.write_tables(results, of, ending), "The table")
+
+        self.app.push_screen(Chooser("A table of what, and in which format?", choices), chosen)
+
+    def action_bundle(self) -> None:
+        """Write the open run as a bundle."""
+        results = host(self).results
+        if results is None:
+            return
+        choices = [Choice(name, name, about) for name, _, about in PACKS]
+
+        def chosen(key: str | None) -> None:
+            without = next((left for name, left, _ in PACKS if name == key), None)
+            if without is not None:
+                self._write(lambda: host(self).desk.handing.pack(results, without), "The bundle")
+
+        self.app.push_screen(
+            Chooser("What goes into the bundle? Host names, paths and keys never do.", choices), chosen
+        )
+
+    def _write(self, make: Callable[[], Awaitable[list[Path]]], what: str) -> None:
+        async def work() -> None:
+            try:
+                written = await make()
+            except KettleError as error:
+                self.notify(str(error), title=f"{what} could not be written", severity="error", timeout=12)
+                return
+            names = ", ".join(path.name for path in written)
+            folder = written[0].parent if written else ""
+            self.notify(f"Wrote {names} into {folder}", timeout=12)
+
+        self.notify("Writing …", timeout=2)
+        self.run_worker(work(), exclusive=True, group="write")
+
+    def copied(self) -> str:
+        """The page as text."""
+        if self._made is None:
+            return ""
+        parts = [
+            head_text(self._made, 100, self.palette),
+            *(section_text(s, 100, self.palette) for s in self._made.shown),
+        ]
+        return "\n".join(part.plain for part in parts)
+
+    def action_back(self) -> None:
+        """Put the line away, or back to the map."""
+        if not self._close_line():
+            host(self).go("map")
+
+
+def _part(key: str) -> Part:
+    if key.startswith(DUEL):
+        return Part("duel", tuple(key.removeprefix(DUEL).split()))
+    if key.startswith(LINEUP):
+        return Part("lineup", (key.removeprefix(LINEUP),))
+    return Part("study", (key,))

@@ -1,0 +1,185 @@
+"""Reports: their parts looked up, their charts drawn, written as files."""
+
+from __future__ import annotations
+
+import os
+import re
+import time
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zinc_kettle import __version__
+from zinc_kettle.config import Places
+from zinc_kettle.core.duel import duel
+from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
+from zinc_kettle.core.lineup import lineup
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.report import Part, ReportPlan
+from zinc_kettle.core.validate import nearest
+from zinc_kettle.errors import UsageError
+from zinc_kettle.formats.report_plan import ENDING, read_report_plan, write_report_plan
+from zinc_kettle.present.findings import main_measure
+from zinc_kettle.present.report.build import OfDuel, OfLineup, OfStudy, Told, document
+from zinc_kettle.present.report.document import Document
+from zinc_kettle.wiring.charting import preferences, subject_of
+from zinc_kettle.wiring.lining import entrants_of
+
+if TYPE_CHECKING:
+    from zinc_kettle.core.rig import Rig
+    from zinc_kettle.store.store import KettleStore
+    from zinc_kettle.wiring.sides import Sides
+
+FORMATS = (".html", ".md", ".pdf")
+
+
+class Reports:
+    """Makes reports of what a person keeps.
+
+    Args:
+        places: Where things are.
+        sides: Finds runs and sides by their names.
+        store: Where a run is kept.
+        rigs: What is known of rigs.
+    """
+
+    def __init__(
+        self, places: Places, sides: Sides, store: Callable[[str], KettleStore], rigs: Callable[[], Sequence[Rig]]
+    ) -> None:
+        self._places = places
+        self._sides = sides
+        self._store = store
+        self._rigs = rigs
+
+    # plans
+    def names(self) -> list[str]:
+        """Reports that were kept."""
+        folder = self._places.reports
+        return sorted(path.name.removesuffix(ENDING) for path in folder.glob(f"*{ENDING}")) if folder.is_dir() else []
+
+    def file(self, name: str) -> Path:
+        """Where a report is kept.
+
+        Raises:
+            UsageError: This is no name for one.
+        """
+        if not re.fullmatch(r"[\w.-]{1,80}", name) or name.startswith("."):
+            raise UsageError(f"{name!r} is no name for a report", remedy="letters, digits, dots and hyphens")
+        return self._places.reports / f"{name}{ENDING}"
+
+    def plan(self, name: str) -> ReportPlan:
+        """A report as it was kept; an empty one where there is none of that name.
+
+        Raises:
+            StudyFileError: It cannot be read.
+        """
+        path = self.file(name)
+        return read_report_plan(path) if path.is_file() else ReportPlan()
+
+    def keep(self, name: str, plan: ReportPlan) -> None:
+        """Keep a report.
+
+        Raises:
+            UsageError: It cannot be written.
+        """
+        write_report_plan(plan, self.file(name))
+
+    # documents
+    def document(self, plan: ReportPlan, *, now_s: float | None = None) -> Document:
+        """What a report says now.
+
+        Args:
+            plan: What a person wants.
+            now_s: Seconds since 1970; now where it is not given.
+
+        Raises:
+            UsageError: A part of it cannot be found.
+        """
+        from zinc_kettle.formats.report.words import read_words
+
+        day = time.strftime("%Y-%m-%d", time.localtime(now_s))
+        foot = f"Zinc Kettle {__version__}, definitions {DEFINITIONS_VERSION}, {day}"
+        words = {key: read_words(text) for key, text in plan.words.items()}
+        return document(plan, [self._told(part) for part in plan.parts], words, foot=foot)
+
+    def _told(self, part: Part) -> Told:
+        if part.measure and part.measure not in MEASURES:
+            raise UsageError(f"there is no measure {part.measure!r}", remedy=nearest(part.measure, MEASURES))
+        if part.kind == "study":
+            results = self._sides.results(part.of[0])
+            measure = part.measure or main_measure(results.study)
+            store = self._store(results.run.run_id)
+            return OfStudy(part, subject_of(results, measure, self._places, store))
+        if part.kind == "duel":
+            a, b = (self._sides.side(name) for name in part.of)
+            return OfDuel(part, duel(a, b), part.measure or main_measure(a.results.study))
+        runs = [self._sides.results(name) for name in part.of]
+        known = {rig.name: rig for rig in self._rigs()}
+        own = preferences(self._places)
+        measure = part.measure or main_measure(runs[0].study)
+        found = lineup(entrants_of(runs, part.by, known), measure, money=own.money, pace=own.pace.rate)
+        return OfLineup(part, found, own.pace, any(run.run.simulated for run in runs))
+
+
+def write_report(made: Document, out: Path) -> list[Path]:
+    """Write a report; its ending says the format. Charts of Markdown stand in a folder beside it.
+
+    Returns:
+        What was written, the report first.
+
+    Raises:
+        UsageError: Another ending, or it cannot be written.
+    """
+    if out.suffix.lower() not in FORMATS:
+        raise UsageError(f"{out.name} ends in none of {', '.join(FORMATS)}", remedy="choose one of these endings")
+    try:
+        out.parent.mkdir(parents=True, exist_ok=True)
+        return WRITERS[out.suffix.lower()](made, out)
+    except OSError as error:
+        raise UsageError(f"{out.name} cannot be written", why=str(error.strerror or error),
+                         remedy="choose another place") from error  # fmt: skip
+
+
+def _drawn(made: Document) -> Mapping[str, bytes]:
+    from zinc_kettle.charts.draw import draw
+
+    return {picture.name: draw(picture.chart, "svg") for picture in made.pictures}
+
+
+def _replaced(out: Path, data: bytes) -> list[Path]:
+    part = out.with_name(f".{out.name}.{os.getpid()}.part")
+    try:
+        part.write_bytes(data)
+        part.replace(out)
+    finally:
+        part.unlink(missing_ok=True)
+    return [out]
+
+
+def _html(made: Document, out: Path) -> list[Path]:
+    from zinc_kettle.formats.report.page import html
+
+    return _replaced(out, html(made, _drawn(made)).encode())
+
+
+def _markdown(made: Document, out: Path) -> list[Path]:
+    from zinc_kettle.formats.report.page import markdown
+
+    folder = out.with_name(f"{out.stem}-charts")
+    drawn = _drawn(made)
+    if drawn:
+        folder.mkdir(exist_ok=True)
+    files = [*_replaced(out, markdown(made, {name: f"{folder.name}/{name}.svg" for name in drawn}).encode())]
+    for name, svg in drawn.items():
+        files += _replaced(folder / f"{name}.svg", svg)
+    return files
+
+
+def _pdf(made: Document, out: Path) -> list[Path]:
+    from zinc_kettle.charts.style import font_folder
+    from zinc_kettle.formats.report.pdf import pdf
+
+    return _replaced(out, pdf(made, _drawn(made), font_folder()))
+
+
+WRITERS: Mapping[str, Callable[[Document, Path], list[Path]]] = {".html": _html, ".md": _markdown, ".pdf": _pdf}
