@@ -8,7 +8,7 @@ OLDER_ENGINE := $(VENV)/older-engine
 # Where byte code is not kept, each of the many starts of the tool in the tests compiles all of it again.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: setup demo test docs lint types rules unit bench bench-claims bench-answers bench-driver bench-kills bench-fit lock clean
+.PHONY: setup demo test docs pictures lint types rules unit bench bench-claims bench-answers bench-driver bench-kills bench-fit lock clean
 
 setup: $(STAMP)
 
@@ -39,6 +39,10 @@ rules: setup
 # The tables of docs/ that are made from what the code declares.
 docs: setup
 	$(BIN)/python docs/generate.py
+
+# Every screenshot of docs/, taken of the demo in a real terminal; PICTURES names some of them.
+pictures: setup
+	PYTHONPATH=. $(BIN)/python docs/pictures.py $(PICTURES)
 
 # A second version of an engine in a Python of its own, which the tests hold against the first.
 $(OLDER_ENGINE)/.installed: requirements-older.lock $(STAMP)

@@ -26,9 +26,9 @@ hypothesis.settings.load_profile("house")
 
 
 TOGETHER = frozenset({
-    "test_answering", "test_bundles", "test_charts", "test_model_files", "test_own_figures", "test_prompts",
-    "test_recipes", "test_report", "test_rig_file", "test_rules", "test_sse", "test_store", "test_study_file",
-    "test_tables",
+    "test_answering", "test_bundles", "test_charts", "test_definitions", "test_doctor", "test_model_files",
+    "test_output_schemas", "test_own_figures", "test_prompts", "test_recipes", "test_report", "test_rig_file",
+    "test_rules", "test_sse", "test_store", "test_study_file", "test_tables",
 })  # fmt: skip
 """Beside those of tests/core, what may run beside other tests: it measures nothing, and no screen waits for it."""
 

@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from zinc_kettle.core.preferences import Money, Pace, Preferences
-from zinc_kettle.core.reported import pairs, series
+from zinc_kettle.core.reported import of_measure, pairs, series
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.preferences import read_preferences
 from zinc_kettle.formats.reported import read_reported
@@ -73,3 +73,27 @@ def test_escapes_never_come_through(tmp_path: Path) -> None:
     file = tmp_path / "others.csv"
     file.write_text("source,measure,value\n\x1b[31mred\x1b[0m,decode,1\n")
     assert "\x1b" not in read_reported(file)[0].source
+
+
+def test_others_stand_below_a_lineup_and_are_never_ranked(tmp_path: Path) -> None:
+    """Two rigs ranked; a reported one that would be first stands in a panel of its own, said to be reported, and the
+    axis reaches it."""
+    from tests.core.test_duel import rates, run
+    from zinc_kettle.core.lineup import Entrant, lineup
+    from zinc_kettle.core.sides import Side
+    from zinc_kettle.present.charts.lineup import lineup_chart
+    from zinc_kettle.present.lineup import REPORTED, reported_rows
+
+    file = tmp_path / "others.csv"
+    file.write_text(CSV)
+    others = read_reported(file)
+    assert [f.value for f in of_measure(others, "decode")] == [50.0, 30.0]
+    results = run("r", rates(1.05))
+    entrants = [Entrant(q, Side(results, {"quantization": q})) for q in ("Q8_0", "Q4_0")]
+    found = lineup(entrants, "decode")
+    chart = lineup_chart(found, Pace(), others)
+    ranked, told = chart.panels
+    assert ranked.y.labels == ("Q4_0", "Q8_0") and told.title == REPORTED and told.x.high == 50.0
+    assert all("reported by harbour paper" in name for name in told.y.labels)
+    assert reported_rows(others, "decode")[0][2] == "50.0 tok/s (48.0 tok/s to 52.0 tok/s), reported"
+    assert len(lineup_chart(found, Pace(), ()).panels) == 1

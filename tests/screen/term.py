@@ -66,6 +66,11 @@ class Term:
             os.killpg(self.pid, signal.SIGKILL)
         shutil.rmtree(self._folder, ignore_errors=True)
 
+    @property
+    def socket(self) -> str:
+        """Where the tmux server listens, for another terminal that is to show the same."""
+        return str(self._folder / "s")
+
     def _alive(self) -> bool:
         try:
             os.killpg(self.pid, 0)

@@ -93,6 +93,10 @@ def lineup(
     per: Annotated[str, typer.Option("--per", help="price, watt or cost (of a million tokens).")] = "",
     reference: Annotated[str, typer.Option("--index", help="Index of all against this one.")] = "",
     about: Annotated[str, typer.Option("--about", help="All that is known of this one.")] = "",
+    others: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--with", help="CSV of somebody else's figures, shown beside and not ranked; see docs/charts.md."),
+    ] = None,
     out: OutOption = None,
     store: StoreOption = None,
     as_json: JsonOption = False,
@@ -100,5 +104,5 @@ def lineup(
     """Line up rigs, models, quantizations or settings from best to worst; what is alike stands in one bracket."""
     from zinc_kettle.cli.lineup import Asked, tell_lineup
 
-    asked = Asked(by, measure, per, reference, about)
+    asked = Asked(by, measure, per, reference, about, others)
     tell_lineup(studies, asked, store or context.obj, as_json=as_json, out=out or ())

@@ -14,10 +14,12 @@ from zinc_kettle.core.preferences import Preferences
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import UsageError
+from zinc_kettle.formats.reported import read_reported
 from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
 from zinc_kettle.present.findings import main_measure
 from zinc_kettle.present.lineup import (
     INDEX_HEADS,
+    REPORTED,
     heads,
     index_json,
     index_rows,
@@ -26,6 +28,7 @@ from zinc_kettle.present.lineup import (
     money_line,
     page,
     ranks_of,
+    reported_rows,
     verdict,
 )  # fmt: skip
 from zinc_kettle.store.store import KettleStore
@@ -48,6 +51,8 @@ class Asked:
     """Whom an index is against; empty for none."""
     about: str
     """Whose page is wanted; empty for none."""
+    others: Path | None = None
+    """CSV file of somebody else's figures."""
 
 
 def tell_lineup(
@@ -70,10 +75,11 @@ def tell_lineup(
     own = preferences(where)
     name = asked.measure or main_measure(runs[0].study)
     found = _found(entrants, name, asked.per, own)
+    others = () if asked.others is None else read_reported(asked.others)
     if asked.about:
         _tell_page(found, asked.about, rigs, store)
     elif out:
-        _told(write(lineup_chart(found, own.pace), out))
+        _told(write(lineup_chart(found, own.pace, others), out))
     elif as_json:
         output.json_line(lineup_json(found))
     else:
@@ -85,6 +91,11 @@ def tell_lineup(
         output.line(f"In one bracket: no clear difference. {money_line(found, own.pace)}.")
         for left in found.left:
             output.line(f"not ranked: {left.entrant.name}: {left.reason}")
+        told = reported_rows(others, name)
+        if told:
+            output.line()
+            output.line(f"{REPORTED[:1].upper()}{REPORTED[1:]}:")
+            output.table(("what", "at", MEASURES[name].title, "by"), told)
 
 
 def _found(entrants: Sequence[Entrant], measure: str, per: str, own: Preferences) -> Lineup:

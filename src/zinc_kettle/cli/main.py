@@ -9,6 +9,7 @@ import typer
 
 from zinc_kettle import __version__
 from zinc_kettle.cli import answering, output, sharing
+from zinc_kettle.cli.examples import epilog
 from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.errors import UsageError
 
@@ -16,7 +17,7 @@ app = typer.Typer(
     name="zinc-kettle",
     help="Measures how fast local language models run, and says how sure it is. Without a command it opens the screen.",
     no_args_is_help=False,
-    add_completion=False,
+    add_completion=True,
     pretty_exceptions_enable=False,
     rich_markup_mode=None,
 )
@@ -236,7 +237,7 @@ def acknowledge(
 
 for _command in (
     answering.duel, answering.ladder, answering.capacity, answering.chart, answering.lineup, sharing.table,
-    sharing.pack, sharing.unpack, sharing.gate, sharing.report,
+    sharing.pack, sharing.unpack, sharing.gate, sharing.report, sharing.doctor,
 ):  # fmt: skip
     app.command()(_command)
 
@@ -340,3 +341,8 @@ def demo(context: typer.Context, store: StoreOption = None) -> None:
     from zinc_kettle.cli.demo import open_demo
 
     open_demo(store or context.obj)
+
+
+for _info in app.registered_commands:
+    assert _info.callback is not None
+    _info.epilog = epilog(_info.name or _info.callback.__name__)

@@ -136,3 +136,21 @@ def gate(
         )
     asked = Asked(against, worse_than, measures or (), most, unsettled == "pass", junit, markdown)
     raise typer.Exit(run_gate(study, asked, store or context.obj, as_json=as_json))
+
+
+def doctor(
+    context: typer.Context,
+    driver: Annotated[
+        bool, typer.Option("--driver", help="Test the driver's stamps, too; takes a few seconds.")
+    ] = False,
+    bundle: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--bundle", help="Write a report for a bug into this .zip: versions, checks, the log, no names."),
+    ] = None,
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Say what of this machine the tool can use, and what to do about the rest."""
+    from zinc_kettle.cli.doctor import tell_doctor
+
+    raise typer.Exit(tell_doctor(store or context.obj, driver=driver, bundle=bundle, as_json=as_json))

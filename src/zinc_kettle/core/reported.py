@@ -33,6 +33,11 @@ class Reported:
         what = " ".join(word for word in (self.rig, self.model, self.quantization) if word)
         return f"{what or 'others'} (reported by {self.source})"
 
+    @property
+    def at(self) -> str:
+        """Its levels, as they were given: `threads 4`; empty where there are none."""
+        return ", ".join(f"{name.replace('_', ' ')} {level}" for name, level in self.levels.items())
+
 
 def series(figures: Iterable[Reported], measure: str, factor: str) -> dict[str, list[tuple[float, Reported]]]:
     """Figures of one measure over the levels of a factor, by name, in ascending order of the level."""
@@ -55,3 +60,8 @@ def pairs(figures: Iterable[Reported], x: str, y: str) -> dict[str, list[tuple[R
         if x in both and y in both:
             out.setdefault(both[x].name, []).append((both[x], both[y]))
     return out
+
+
+def of_measure(figures: Iterable[Reported], measure: str) -> list[Reported]:
+    """Figures of one measure, the largest first."""
+    return sorted((f for f in figures if f.measure == measure), key=lambda f: -f.value)

@@ -10,16 +10,18 @@ from zinc_kettle.core.factors import label
 from zinc_kettle.core.lineup import PER_PRICE, Entrant, Group, Index, Lineup, Place
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.preferences import Money, Pace
+from zinc_kettle.core.reported import Reported, of_measure
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.rig import FACT_KINDS, Rig
 from zinc_kettle.core.stats import Interval
-from zinc_kettle.core.units import digits, plural, scale
+from zinc_kettle.core.units import digits, plural, scale, with_unit
 from zinc_kettle.core.value import Value
 from zinc_kettle.present.duel import side_title
 from zinc_kettle.present.rig_rows import fact_text, origin_text
 from zinc_kettle.present.values import rounded, whole_text
 
 BRACKETS = "┌│└"
+REPORTED = "reported by others, not measured here, and not ranked"
 
 
 def per_unit(found: Lineup) -> str:
@@ -88,6 +90,21 @@ def lineup_rows(found: Lineup) -> list[tuple[str, ...]]:
                 "–" if e.watts is None else f"{digits(e.watts)} W", pace_mark(place),
             ))  # fmt: skip
     return rows
+
+
+def reported_text(figure: Reported) -> str:
+    """`70 tok/s (65–74), reported`: a figure of somebody else, which is never ranked."""
+    unit = MEASURES[figure.measure].unit
+    bounds = "" if figure.low is None or figure.high is None else (
+        f" ({with_unit(figure.low, unit)} to {with_unit(figure.high, unit)})")  # fmt: skip
+    return f"{with_unit(figure.value, unit)}{bounds}, reported"
+
+
+def reported_rows(others: Sequence[Reported], measure: str) -> list[tuple[str, str, str, str]]:
+    """Of what, at which levels, the figure, who reports it."""
+    what = [" ".join(w for w in (f.rig, f.model, f.quantization) if w) for f in of_measure(others, measure)]
+    rows = zip(what, of_measure(others, measure), strict=True)
+    return [(name or "–", f.at or "–", reported_text(f), f.source) for name, f in rows]
 
 
 def heads(found: Lineup) -> tuple[str, ...]:

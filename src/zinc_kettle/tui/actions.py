@@ -159,6 +159,7 @@ ACTIONS = (
     Action("money", "money, watts", "Per price, per watt, the cost of a million tokens, or plain.", "p", "lineup"),
     Action("index", "index", "The index of all against the chosen one, or the lineup again.", "i", "lineup"),
     Action("add_study", "add study", "Line up another study, too.", "a", "lineup"),
+    Action("others", "others'", "Show somebody else's figures below, or no longer.", "o", "lineup", footer=False),
     Action("duel", "duel", "Hold the best against the chosen one in Duel.", "d", "lineup"),
     Action("open_map", "map", "Open the map of the chosen one.", "enter", "lineup"),
     Action("copy", "copy", "Copy the table as text.", "c", "lineup", footer=False),

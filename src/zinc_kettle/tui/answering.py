@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Protocol
 if TYPE_CHECKING:
     from zinc_kettle.core.lineup import Entrant
     from zinc_kettle.core.preferences import Preferences
+    from zinc_kettle.core.reported import Reported
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.core.sides import Side
@@ -70,6 +71,10 @@ class Answering(Protocol):
 
     def reported(self) -> list[Path]:
         """CSV files of others' figures in the data folder."""
+        ...
+
+    def read_reported(self, path: Path) -> tuple[Reported, ...]:
+        """The figures of such a file."""
         ...
 
     def keep_copy(self, text: str) -> Path:

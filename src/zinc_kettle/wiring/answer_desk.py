@@ -19,6 +19,7 @@ from zinc_kettle.wiring.lining import appearances, entrants_of, rig_of, usual_fa
 from zinc_kettle.wiring.sides import Sides, named_sides
 
 if TYPE_CHECKING:
+    from zinc_kettle.core.reported import Reported
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.core.sides import Side
@@ -116,6 +117,16 @@ class AnswerDesk:
     def reported(self) -> list[Path]:
         """CSV files of others' figures in the data folder."""
         return reported_here(self._places)
+
+    def read_reported(self, path: Path) -> tuple[Reported, ...]:
+        """The figures of such a file.
+
+        Raises:
+            StudyFileError: It cannot be used.
+        """
+        from zinc_kettle.formats.reported import read_reported
+
+        return read_reported(path)
 
     def keep_copy(self, text: str) -> Path:
         """Write a copied text into a file of the exports.

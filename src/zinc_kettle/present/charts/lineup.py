@@ -4,19 +4,34 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from zinc_kettle.core.chart import Axis, Chart, Mark, Panel, Ranges, Rule
+from zinc_kettle.core.chart import Axis, Chart, Mark, Panel, Ranges, Rule, Tone
 from zinc_kettle.core.lineup import Group, Index, Lineup
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Pace
+from zinc_kettle.core.reported import Reported, of_measure
 from zinc_kettle.core.units import scale
 from zinc_kettle.present.charts.subtitle import notes
-from zinc_kettle.present.lineup import bracket_marks, money_line, pace_mark, per_unit, value_of, verdict
+from zinc_kettle.present.lineup import (
+    REPORTED,
+    bracket_marks,
+    money_line,
+    pace_mark,
+    per_unit,
+    reported_text,
+    value_of,
+    verdict,
+)
+
+MUTED: Tone = "muted"
 
 
-def lineup_chart(found: Lineup, pace: Pace) -> Chart:
-    """A panel for each class of size, its sides from best to worst."""
+def lineup_chart(found: Lineup, pace: Pace, others: Sequence[Reported] = ()) -> Chart:
+    """A panel for each class of size, its sides from best to worst; what others report stands below, unranked."""
     said = verdict(found)
     panels = tuple(_panel(group, found, pace) for group in found.groups)
+    told = [] if found.per else of_measure(others, found.measure)
+    if told and panels:
+        panels = (*panels, _reported(told, panels[0]))
     about = [note for g in found.groups for p in g.places[:1] for note in notes(p.entrant.side.results)]
     left = [f"not ranked: {left.entrant.name}, {left.reason}" for left in found.left]
     return Chart(
@@ -45,6 +60,23 @@ def _panel(group: Group, found: Lineup, pace: Pace) -> Panel:
     title = f"{MEASURES[found.measure].title} ({unit})"
     return Panel(Axis(title, low=0.0), Axis(scale="categories", labels=tuple(p.entrant.name for p in places)),
                  tuple(marks), group.title)  # fmt: skip
+
+
+def _reported(told: Sequence[Reported], beside: Panel) -> Panel:
+    """Figures of others on the axis of the first panel: of other work than ours, as far as anybody knows."""
+    unit = MEASURES[told[0].measure].unit
+    largest = max(value for mark in beside.marks if isinstance(mark, Ranges) for value in mark.high)
+    times = scale(max(f.value for f in told), unit)[2]
+    marks = Ranges(
+        tuple(range(len(told))), tuple(f.value * times for f in told),
+        tuple((f.value if f.low is None else f.low) * times for f in told),
+        tuple((f.value if f.high is None else f.high) * times for f in told), tuple(MUTED for _ in told),
+        after=tuple(reported_text(f) for f in told),
+    )  # fmt: skip
+    high = max(largest, *(f.value * times for f in told))
+    names = tuple(" · ".join(word for word in (f.name, f.at, f.workload) if word) for f in told)
+    across = Axis(beside.x.title, low=0.0, high=high)
+    return Panel(across, Axis(scale="categories", labels=names), (marks,), REPORTED)
 
 
 def index_chart(found: Sequence[Index], reference: str) -> Chart:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from dataclasses import dataclass, field
+from pathlib import Path
 
 from rich.text import Text
 from textual.app import ComposeResult
@@ -16,11 +17,13 @@ from zinc_kettle.core.chart import Chart, Panel, Ranges
 from zinc_kettle.core.lineup import PERS, Index, Lineup, Per, Place, index, lineup
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Pace
+from zinc_kettle.core.reported import Reported
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.steering import place_of
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
 from zinc_kettle.present.lineup import (
+    REPORTED,
     Appearance,
     index_rows,
     lineup_rows,
@@ -49,6 +52,7 @@ class Shown:
     runs: tuple[StudyResults, ...] = ()
     index: tuple[Index, ...] = ()
     trouble: str = ""
+    others: tuple[Reported, ...] = ()
 
 
 class Rows(Choices):
@@ -74,6 +78,8 @@ class LineupScreen(Station):
         """Name of the place and its line, for each line of the list."""
         self._more: tuple[str, ...] = ()
         """Further studies beside the open one, by name."""
+        self._others: Path | None = None
+        """Somebody else's figures, shown below."""
 
     def widgets(self) -> ComposeResult:
         """The verdict, the places, and all about the one that is chosen."""
@@ -126,7 +132,8 @@ class LineupScreen(Station):
             found = lineup(asked.entrants, app.measure, per=per, money=asked.own.money, pace=asked.own.pace.rate)
             held = next((e for e in asked.entrants if e.name == self._reference), None)
             told = tuple(index(asked.entrants, held)) if held is not None else ()
-            return Shown(found, asked.own.pace, asked.by, runs, told)
+            others = app.desk.answering.read_reported(self._others) if self._others is not None else ()
+            return Shown(found, asked.own.pace, asked.by, runs, told, others=others)
         except KettleError as error:
             return Shown(trouble=str(error))
 
@@ -136,7 +143,7 @@ class LineupScreen(Station):
         shown = self._shown
         if shown.index:
             return index_chart(shown.index, self._reference)
-        return lineup_chart(shown.found, shown.pace) if shown.found is not None else None
+        return lineup_chart(shown.found, shown.pace, shown.others) if shown.found is not None else None
 
     @property
     def _places(self) -> list[Place]:
@@ -171,6 +178,9 @@ class LineupScreen(Station):
             if panel.title:
                 lines.append(("", Text(panel.title, self.palette.muted)))
             names = _names(panel)
+            if panel.title == REPORTED:
+                lines += [("", line) for _, line in zip(names, drawn, strict=False)]
+                continue
             lines += [(name, line) for name, line in zip(names, drawn, strict=False)]
             axis = drawn[-1] if len(drawn) > len(names) else axis
         kept = options.highlighted or 0
@@ -279,6 +289,21 @@ class LineupScreen(Station):
 
         self.app.push_screen(Chooser("Which study is to be lined up, too?", choices, free=True), chosen)
 
+    def action_others(self) -> None:
+        """Somebody else's figures below, or no longer."""
+        if self._others is not None:
+            self._others = None
+            self._rank()
+            return
+        choices = [Choice(str(path), path.name, str(path.parent)) for path in host(self).desk.answering.reported()]
+
+        def chosen(key: str | None) -> None:
+            if key is not None:
+                self._others = Path(key).expanduser()
+                self._rank()
+
+        self.app.push_screen(Chooser("Whose figures? A CSV file, see docs/charts.md.", choices, free=True), chosen)
+
     def action_duel(self) -> None:
         """The best against the chosen one."""
         place, places = self._chosen, self._places
@@ -312,6 +337,7 @@ class LineupScreen(Station):
         words += ["--measure", shown.found.measure]
         words += ["--per", shown.found.per] if shown.found.per else []
         words += ["--index", self._reference] if self._reference else []
+        words += ["--with", str(self._others)] if self._others is not None else []
         what = "index" if self._reference else "lineup"
         return words, f"{shown.runs[0].study.name}-{what}-{shown.by}-{shown.found.measure}-{shown.found.per}"
 

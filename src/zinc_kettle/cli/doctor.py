@@ -1,0 +1,44 @@
+"""`doctor`: what of this machine the tool can use."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from zinc_kettle.cli import output
+from zinc_kettle.config import places
+from zinc_kettle.core.health import healthy
+from zinc_kettle.core.units import plural
+from zinc_kettle.wiring.doctor import examine, write_bundle
+from zinc_kettle.wiring.packing import hidden_words
+
+
+def tell_doctor(store_path: Path | None, *, driver: bool, bundle: Path | None, as_json: bool) -> int:
+    """Say what was found, and what to do; returns the exit code.
+
+    Raises:
+        UsageError: The report cannot be written.
+    """
+    where = places(store_path)
+    checks = examine(where, driver=driver)
+    if bundle is not None:
+        write_bundle(where, checks, bundle, sorted(hidden_words(where)))
+        output.line(str(bundle))
+        output.note("Names, addresses and paths of this machine are left out; read it before you send it.")
+        return 0
+    if as_json:
+        for check in checks:
+            output.json_line({"name": check.name, "state": check.state, "found": check.found,
+                              "remedy": check.remedy or None})  # fmt: skip
+        return 0 if healthy(checks) else 1
+    output.table(("", "what", "found"), [(check.mark, check.name, check.found) for check in checks])
+    todo = [check for check in checks if check.remedy]
+    if todo:
+        output.line()
+        output.line("What could be done:")
+        for check in todo:
+            output.line(f"- {check.name}: {check.remedy}")
+    broken = sum(check.state == "broken" for check in checks)
+    output.note(
+        f"{plural(broken, 'thing')} the tool needs does not work" if broken else "nothing the tool needs is broken"
+    )
+    return 0 if healthy(checks) else 1
