@@ -26,9 +26,9 @@ hypothesis.settings.load_profile("house")
 
 
 TOGETHER = frozenset({
-    "test_answering", "test_bundles", "test_charts", "test_definitions", "test_doctor", "test_model_files",
-    "test_output_schemas", "test_own_figures", "test_prompts", "test_recipes", "test_report", "test_rig_file",
-    "test_rules", "test_sse", "test_store", "test_study_file", "test_tables",
+    "test_answering", "test_bin", "test_bundles", "test_charts", "test_definitions", "test_doctor", "test_model_files",
+    "test_output_schemas", "test_own_figures", "test_plain", "test_prompts", "test_recipes", "test_report",
+    "test_rig_file", "test_rules", "test_sse", "test_store", "test_study_file", "test_tables", "test_wheel",
 })  # fmt: skip
 """Beside those of tests/core, what may run beside other tests: it measures nothing, and no screen waits for it."""
 
@@ -59,6 +59,38 @@ def home(tmp_path_factory: pytest.TempPathFactory) -> Path:
         path = folder / "models" / file_name("brine-15m", quantization)
         write_model(path, name="brine-15m", shape=PRESETS["brine-15m"], quantization=quantization, seed=PRESET_SEED)
     return folder
+
+
+@pytest.fixture(scope="session")
+def demo_home(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A data folder for the demo, in which files of the names of its models save the time to make them."""
+    from zinc_kettle.config import demo_places, demo_studies
+    from zinc_kettle.core.recipe import further_models
+    from zinc_kettle.wiring.build import model_folder, read_study
+
+    home = tmp_path_factory.mktemp("demo")
+    tiny = home / "tiny.gguf"
+    write_model(tiny, name="brine-15m", shape=PRESETS["brine-15m"], quantization="Q4_0", seed=PRESET_SEED)
+    before = os.environ.get("ZINC_KETTLE_HOME")
+    os.environ["ZINC_KETTLE_HOME"] = str(home)
+    try:
+        places = demo_places()
+        for path in demo_studies():
+            for cell in read_study(path, places)[0].cells:
+                spec = cell.launch
+                named = [(spec.model, spec.quantization), *further_models(cell.engine, spec.levels).values()]
+                for model, quantization in named if spec.rig is None else ():
+                    there = places.models / file_name(model, str(quantization))
+                    there.parent.mkdir(parents=True, exist_ok=True)
+                    if not there.exists():
+                        os.link(tiny, there)
+        assert all(model_folder(places).find(*key) for key in [("brine-60m", "Q8_0")])
+    finally:
+        if before is None:
+            del os.environ["ZINC_KETTLE_HOME"]
+        else:
+            os.environ["ZINC_KETTLE_HOME"] = before
+    return home
 
 
 @pytest.fixture

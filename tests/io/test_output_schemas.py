@@ -32,7 +32,7 @@ PRINTED: dict[str, tuple[tuple[str, ...], ...]] = {
     "engine": (("engines",), ("engines", "built-in")),
     "rig": (("probe", "--facts-only"),),
     "fit": (("fit", "--shape", "layers=40,heads=40,head-dim=128,ffn=13824,vocab=32000"),),
-    "check": (("doctor",),),
+    "check": (("doctor",),), "setting": (("settings",),),
 }  # fmt: skip
 
 

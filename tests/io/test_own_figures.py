@@ -97,3 +97,32 @@ def test_others_stand_below_a_lineup_and_are_never_ranked(tmp_path: Path) -> Non
     assert all("reported by harbour paper" in name for name in told.y.labels)
     assert reported_rows(others, "decode")[0][2] == "50.0 tok/s (48.0 tok/s to 52.0 tok/s), reported"
     assert len(lineup_chart(found, Pace(), ()).panels) == 1
+
+
+def test_settings_are_changed_one_by_one_and_comments_stay(tmp_path: Path) -> None:
+    """What is typed is kept with what stands around it; empty makes it usual again; two ways to say the pace never
+    stand together; wrong values change nothing."""
+    from zinc_kettle.config import Places
+    from zinc_kettle.errors import UsageError
+    from zinc_kettle.wiring.settings import change, rows
+
+    places, file = Places(tmp_path, tmp_path / "kettle.db"), tmp_path / "preferences.toml"
+    change(places, "money.currency", "EUR")
+    file.write_text(file.read_text() + "# what the harbour pays\n")
+    change(places, "energy_per_kwh", "0.31")
+    change(places, "pace.words_per_minute", "180")
+    change(places, "pace", "6")  # by its title
+    change(places, "screen.theme", "light")
+    found = read_preferences(file)
+    assert found.pace.rate == 6.0 and found.money.energy_per_kwh == 0.31 and found.look.theme == "light"
+    assert "# what the harbour pays" in file.read_text() and "words_per_minute" not in file.read_text()
+    told = {row.title: row for row in rows(places)}
+    assert told["energy"].value == "0.31 EUR a kWh" and told["energy"].origin == "preferences.toml"
+    assert told["store"].setting is None and told["store"].value == str(places.store)
+    before = file.read_text()
+    for key, text in (("money.years", "-1"), ("money.years", "long"), ("screen.theme", "blue"), ("money.colour", "1")):
+        with pytest.raises(UsageError):
+            change(places, key, text)
+    assert file.read_text() == before
+    change(places, "pace.tokens_per_s", "")
+    assert read_preferences(file).pace == Pace()

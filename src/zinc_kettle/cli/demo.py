@@ -6,20 +6,36 @@ from pathlib import Path
 
 from zinc_kettle.cli import output
 from zinc_kettle.cli.screen import on_terminal, show
-from zinc_kettle.config import demo_places, demo_studies
+from zinc_kettle.config import Places, demo_places, demo_studies
 from zinc_kettle.core.recipe import further_models
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.formats.models import check_disk
 from zinc_kettle.wiring.build import model_folder, read_study
 
 
-def open_demo(store: Path | None) -> None:
+def open_demo(store: Path | None, *, walk: bool = False, plain: bool = False) -> None:
     """Make what is missing, then open the screen; without a terminal say what to run.
 
     Raises:
         ModelError: There is no room for the models.
     """
     where = demo_places(store)
+    if plain:
+        from zinc_kettle.cli.plain import talk
+
+        talk(None, extra=demo_studies(), where=where)
+        return
+    _make_models(where)
+    if on_terminal():
+        show(where, demo_studies(), walk=walk)
+    output.line("There is no terminal here, so the screen stays closed. On a terminal:")
+    output.line("  zinc-kettle demo")
+    output.line("Without one, measure the study that is ready, in a few minutes:")
+    for path in demo_studies():
+        output.line(f"  zinc-kettle run {_near(path)} --store {where.store}")
+
+
+def _make_models(where: Places) -> None:
     folder = model_folder(where)
     wanted = {}
     for path in demo_studies():
@@ -41,13 +57,6 @@ def open_demo(store: Path | None) -> None:
         what = f"  {model} at {quantization}, {byte_size(size)}"
         folder.make(model, quantization, lambda done, total, m=meter, w=what: m.now(f"{w}: {done / total:.0%}"))  # type: ignore[misc]
         meter.done(f"{what}: done")
-    if on_terminal():
-        show(where, demo_studies())
-    output.line("There is no terminal here, so the screen stays closed. On a terminal:")
-    output.line("  zinc-kettle demo")
-    output.line("Without one, measure the study that is ready, in a few minutes:")
-    for path in demo_studies():
-        output.line(f"  zinc-kettle run {_near(path)} --store {where.store}")
 
 
 def _near(path: Path) -> str:

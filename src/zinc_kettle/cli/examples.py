@@ -28,12 +28,15 @@ EXAMPLES: Mapping[str, tuple[str, ...]] = {
     "unpack": ("zinc-kettle unpack which-rig.kettle --as pilots",),
     "gate": ("zinc-kettle gate nightly.study.toml --against baseline.kettle::nightly --junit speed.xml",
              "zinc-kettle gate builds@engine=new --against @engine=old --worse-than 2% --measure decode"),
+    "remove": ("zinc-kettle remove which-rig:2",),
+    "restore": ("zinc-kettle restore", "zinc-kettle restore which-rig:2"),
+    "settings": ("zinc-kettle settings", "zinc-kettle settings pace.words_per_minute=200 money.currency=EUR"),
     "doctor": ("zinc-kettle doctor --driver", "zinc-kettle doctor --bundle report.zip"),
     "fit": ("zinc-kettle fit --pace 10", "zinc-kettle fit model.gguf --rig gannet --context 8192 --slots 4"),
     "engines": ("zinc-kettle engines", "zinc-kettle engines built-in"),
     "probe": ("zinc-kettle probe", "zinc-kettle probe gannet --json"),
     "rehearse": ("zinc-kettle rehearse --list", "zinc-kettle rehearse gannet --model kelp-4b"),
-    "demo": ("zinc-kettle demo",),
+    "demo": ("zinc-kettle demo", "zinc-kettle demo --walk"),
 }  # fmt: skip
 """By command."""
 

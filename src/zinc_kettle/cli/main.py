@@ -31,6 +31,9 @@ def root(
         Optional[list[Path]],  # noqa: UP045
         typer.Option("--models", help="A folder to look for model files in, besides the usual ones."),
     ] = None,
+    plain: Annotated[
+        bool, typer.Option("--plain", help="Line by line, for screen readers: nothing is drawn, moved or coloured.")
+    ] = False,
     version: Annotated[bool, typer.Option("--version", help="Print the version and exit.")] = False,
 ) -> None:
     """Open the screen, or run a command."""
@@ -38,6 +41,10 @@ def root(
         output.line(f"zinc-kettle {__version__}")
         raise typer.Exit
     context.obj = store
+    if context.invoked_subcommand is None and plain:
+        from zinc_kettle.cli.plain import talk
+
+        raise typer.Exit(talk(store))
     if context.invoked_subcommand is None:
         from zinc_kettle.cli.screen import open_screen
 
@@ -236,8 +243,9 @@ def acknowledge(
 
 
 for _command in (
-    answering.duel, answering.ladder, answering.capacity, answering.chart, answering.lineup, sharing.table,
-    sharing.pack, sharing.unpack, sharing.gate, sharing.report, sharing.doctor,
+    answering.duel, answering.ladder, answering.capacity, answering.chart, answering.lineup, sharing.report,
+    sharing.table, sharing.pack, sharing.unpack, sharing.gate, sharing.remove, sharing.restore, sharing.settings,
+    sharing.doctor,
 ):  # fmt: skip
     app.command()(_command)
 
@@ -336,11 +344,16 @@ def rehearse(
 
 
 @app.command()
-def demo(context: typer.Context, store: StoreOption = None) -> None:
-    """Make small models and open the screen with a finished study and one ready to run."""
+def demo(
+    context: typer.Context,
+    walk: Annotated[bool, typer.Option("--walk", help="A guided walk of four minutes; any key takes over.")] = False,
+    plain: Annotated[bool, typer.Option("--plain", help="Line by line, for screen readers.")] = False,
+    store: StoreOption = None,
+) -> None:
+    """Make small models and open the screen with finished studies and one ready to run."""
     from zinc_kettle.cli.demo import open_demo
 
-    open_demo(store or context.obj)
+    open_demo(store or context.obj, walk=walk, plain=plain)
 
 
 for _info in app.registered_commands:

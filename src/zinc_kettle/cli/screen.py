@@ -49,14 +49,14 @@ def on_terminal() -> bool:
     return sys.stdin.isatty() and sys.stdout.isatty()
 
 
-def show(where: Places, extra: list[Path], run_id: str = "") -> None:
-    """Run the application until the person leaves it, with a run open where one is named."""
+def show(where: Places, extra: list[Path], run_id: str = "", *, walk: bool = False) -> None:
+    """Run the application until the person leaves it, with a run open where one is named, or with the guided walk."""
     from zinc_kettle.wiring.desk import RealDesk
 
-    sys.exit(asyncio.run(_show(RealDesk(where, extra_studies=extra), where.log, run_id)))
+    sys.exit(asyncio.run(_show(RealDesk(where, extra_studies=extra), where.log, run_id, walk=walk)))
 
 
-async def _show(desk: Desk, log: Path, run_id: str) -> int:
+async def _show(desk: Desk, log: Path, run_id: str, *, walk: bool) -> int:
     """Show the screen; should it end with an error, write that down and show a new one while the run continues."""
     from zinc_kettle.tui.app import STOP_LIMIT_S, KettleApp
     from zinc_kettle.tui.runner import Runner
@@ -65,7 +65,7 @@ async def _show(desk: Desk, log: Path, run_id: str) -> int:
     if run_id:
         runner.results = desk.open_run(run_id)
     while True:
-        app = KettleApp(desk, runner, notice)
+        app = KettleApp(desk, runner, notice, walk=walk and not notice)
         told = io.StringIO()
         app.error_console = Console(file=told, width=TRACE_WIDTH, no_color=True)
         code = await app.run_async()

@@ -1,4 +1,4 @@
-"""Commands that pass results on: report, table, pack, unpack, gate."""
+"""Commands that pass results on, and that look after what is kept: report, table, pack, unpack, gate, doctor, bin."""
 
 from __future__ import annotations
 
@@ -154,3 +154,37 @@ def doctor(
     from zinc_kettle.cli.doctor import tell_doctor
 
     raise typer.Exit(tell_doctor(store or context.obj, driver=driver, bundle=bundle, as_json=as_json))
+
+
+def remove(
+    context: typer.Context,
+    study: Annotated[str, typer.Argument(help=RUN)],
+    store: StoreOption = None,
+) -> None:
+    """Throw a run away; it is kept in the bin for 30 days."""
+    from zinc_kettle.cli.bin import remove_run
+
+    remove_run(study, store or context.obj)
+
+
+def restore(
+    context: typer.Context,
+    study: Annotated[str, typer.Argument(help=f"{RUN}; without it, what is in the bin is listed.")] = "",
+    store: StoreOption = None,
+) -> None:
+    """Take a run back that was thrown away."""
+    from zinc_kettle.cli.bin import restore_run
+
+    restore_run(study, store or context.obj)
+
+
+def settings(
+    context: typer.Context,
+    changes: Annotated[Optional[list[str]], typer.Argument(help="KEY=VALUE; KEY= makes it usual again.")] = None,  # noqa: UP045
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Say what is set (pace, money, theme, folders) and where that is from; or set it."""
+    from zinc_kettle.cli.settings import tell_settings
+
+    tell_settings(changes or (), store or context.obj, as_json=as_json)

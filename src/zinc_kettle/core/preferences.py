@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Literal
 
 READING_WORDS_PER_MINUTE = 238
 """Silent reading of plain English prose by adults, mean of 190 studies (Brysbaert 2019, How many words do we read per
@@ -46,9 +47,21 @@ class Money:
         return self.hours_per_day * self.days_per_year * self.years
 
 
+Theme = Literal["dark", "light"]
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """How the screen looks."""
+
+    theme: Theme = "dark"
+    origin: str = "usual"
+
+
 @dataclass(frozen=True, slots=True)
 class Preferences:
     """A person's own figures."""
 
     pace: Pace = field(default_factory=Pace)
     money: Money = field(default_factory=Money)
+    look: Look = field(default_factory=Look)

@@ -5,11 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated, Any
 
+import tomlkit
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from zinc_kettle.core.preferences import Money, Pace, Preferences
-from zinc_kettle.errors import StudyFileError
-from zinc_kettle.formats.toml import read_toml
+from zinc_kettle.core.preferences import Look, Money, Pace, Preferences, Theme
+from zinc_kettle.errors import StudyFileError, UsageError
+from zinc_kettle.formats.toml import parse_toml, read_toml
 
 Positive = Annotated[float, Field(gt=0, le=1e9, allow_inf_nan=False)]
 
@@ -38,12 +39,19 @@ class MoneySection(_Model):
     years: Annotated[float, Field(gt=0, le=50)] = USUAL.years
 
 
+class ScreenSection(_Model):
+    """`[screen]`."""
+
+    theme: Theme = "dark"
+
+
 class PreferencesFile(_Model):
     """The whole file."""
 
     format: int
     pace: PaceSection = PaceSection()
     money: MoneySection | None = None
+    screen: ScreenSection | None = None
 
 
 def read_preferences(path: Path) -> Preferences:
@@ -56,7 +64,44 @@ def read_preferences(path: Path) -> Preferences:
         return Preferences()
     raw, _ = read_toml(path)
     found = _checked(raw, path.name)
-    return Preferences(_pace(found.pace, path.name), Money() if found.money is None else _money(found.money, path.name))
+    look = Look() if found.screen is None else Look(found.screen.theme, path.name)
+    money = Money() if found.money is None else _money(found.money, path.name)
+    return Preferences(_pace(found.pace, path.name), money, look)
+
+
+def write_preference(path: Path, section: str, name: str, value: str | float | None) -> None:
+    """Change one of a person's own figures; comments and the order of the file stay.
+
+    Args:
+        path: The file; made where there is none.
+        section: `pace`, `money` or `screen`.
+        name: Of the figure.
+        value: The new one; None takes it away, so that what is usual holds again.
+
+    Raises:
+        StudyFileError: The file, or the value, cannot be used; nothing is changed then.
+        UsageError: It cannot be written.
+    """
+    text = read_toml(path)[1] if path.is_file() else "format = 1\n"
+    document = tomlkit.parse(text)
+    if section not in document:
+        document.add(section, tomlkit.table())
+    table: Any = document[section]
+    if value is not None:
+        table[name] = value
+    elif name in table:
+        table.remove(name)
+    if not table:
+        document.remove(section)
+    changed = tomlkit.dumps(document)
+    _checked(parse_toml(changed, file=path.name), path.name)
+    part = path.with_name(f".{path.name}.part")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        part.write_text(changed, encoding="utf-8")
+        part.replace(path)
+    except OSError as error:
+        raise UsageError(f"{path.name} cannot be written", why=str(error.strerror)) from error
 
 
 def _checked(raw: dict[str, Any], name: str) -> PreferencesFile:

@@ -119,5 +119,11 @@ def _repeats_of_1(db: sa.Connection, old: dict[str, sa.Table], former: str, run_
         )  # fmt: skip
 
 
-MIGRATIONS: dict[int, Callable[[sa.Connection], None]] = {1: _from_1}
+def _from_2(db: sa.Connection) -> None:
+    """Runs may be thrown away, and taken back."""
+    if "removed_s" not in {column["name"] for column in sa.inspect(db).get_columns("runs")}:
+        db.exec_driver_sql("ALTER TABLE runs ADD COLUMN removed_s FLOAT")
+
+
+MIGRATIONS: dict[int, Callable[[sa.Connection], None]] = {1: _from_1, 2: _from_2}
 """By the version they start from."""

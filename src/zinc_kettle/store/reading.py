@@ -57,15 +57,21 @@ class StudyRow:
     runs: tuple[RunRow, ...]
 
 
-def shelf(store: KettleStore) -> list[StudyRow]:
-    """All studies that have a run, the one measured last first."""
+def shelf(store: KettleStore, *, binned: bool = False) -> list[StudyRow]:
+    """All studies that have a run, the one measured last first.
+
+    Args:
+        store: The store.
+        binned: Those that were thrown away instead, and are still in the bin.
+    """
+    there = s.runs.c.removed_s.is_not(None) if binned else s.runs.c.removed_s.is_(None)
     with store.reading() as db:
         studies = {row.id: row for row in db.execute(sa.select(s.studies))}
         measured = s.repeats.c.state == "measured"
         query = sa.select(s.repeats.c.run, sa.func.count()).where(measured).group_by(s.repeats.c.run)
         done = {run: int(count) for run, count in db.execute(query)}
         by_study: dict[str, list[RunRow]] = defaultdict(list)
-        for row in db.execute(sa.select(s.runs).order_by(s.runs.c.number.desc())):
+        for row in db.execute(sa.select(s.runs).where(there).order_by(s.runs.c.number.desc())):
             by_study[row.study].append(_run_row(store, db, row, done.get(row.id, 0)))
     newest_first = sorted(by_study.items(), key=lambda item: max(run.created_s for run in item[1]), reverse=True)
     return [
@@ -104,7 +110,8 @@ def _run_row(store: KettleStore, db: sa.Connection, row: Any, done: int) -> RunR
 def running(store: KettleStore) -> list[str]:
     """Ids of the runs that are being measured now."""
     with store.reading() as db:
-        rows = db.execute(sa.select(s.runs).where(s.runs.c.state == "running")).all()
+        going = s.runs.c.state == "running", s.runs.c.removed_s.is_(None)
+        rows = db.execute(sa.select(s.runs).where(*going)).all()
         return [row.id for row in rows if _state(store, row) == "running"]
 
 
@@ -115,8 +122,13 @@ def is_running(store: KettleStore, run_id: str) -> bool:
         return row is not None and _state(store, row) == "running"
 
 
-def find(store: KettleStore, place: str) -> str:
+def find(store: KettleStore, place: str, *, binned: bool = False) -> str:
     """The id of a run: by its own id, or by its study's name or id, `STUDY` (the newest run) or `STUDY:RUN`.
+
+    Args:
+        store: The store.
+        place: The name.
+        binned: Of those that were thrown away.
 
     Raises:
         UsageError: There is none.
@@ -124,7 +136,7 @@ def find(store: KettleStore, place: str) -> str:
     found = _PLACE.match(place)
     assert found is not None
     name, number = found["name"], found["run"]
-    rows = shelf(store)
+    rows = shelf(store, binned=binned)
     for study in rows:
         for run in study.runs:
             if place == run.run_id:
@@ -139,7 +151,8 @@ def find(store: KettleStore, place: str) -> str:
     if runs:
         raise UsageError(f"{name} has no run {number}", remedy=f"one of its runs: {', '.join(runs)}")
     known = ", ".join(dict.fromkeys(study.name for study in rows)) or "none yet"
-    raise UsageError(f"there is no study {name!r} in the store", remedy=f"one of these: {known}")
+    where = "bin" if binned else "store"
+    raise UsageError(f"there is no study {name!r} in the {where}", remedy=f"one of these: {known}")
 
 
 def open_run(store: KettleStore, run_id: str) -> StudyResults:

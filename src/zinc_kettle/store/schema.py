@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy import Column, Float, ForeignKey, Index, Integer, LargeBinary, MetaData, String, Table, Text
 
-SCHEMA_VERSION = 2
+SCHEMA_VERSION = 3
 
 metadata = MetaData()
 
@@ -39,6 +39,8 @@ runs = Table(
     # What the shelf says of it, so that its figures need not be read to list it; and under which definitions.
     Column("answer", Text),
     Column("answer_by", String(40)),
+    # When a person threw it away; it can be taken back for a while.
+    Column("removed_s", Float),
     # The id it had in a store of version 1.
     Column("former_id", String(120), index=True),
 )

@@ -37,6 +37,10 @@ LEASE_S = 15.0
 """A run whose holder has not said so for this long may be taken over; five missed heartbeats."""
 
 
+BIN_DAYS = 30
+"""A run that was thrown away can be taken back for so long."""
+
+
 def new_id() -> str:
     """A globally unique id; later ones sort after earlier ones."""
     return str(uuid7())
@@ -105,16 +109,16 @@ class KettleStore:
         """
         with self.writing() as db:
             study_id = self._study(db, study, source, wall_s)
-            newest = db.execute(
-                sa.select(s.runs).where(s.runs.c.study == study_id).order_by(s.runs.c.number.desc())
-            ).first()
+            mine = sa.select(s.runs).where(s.runs.c.study == study_id).order_by(s.runs.c.number.desc())
+            last = db.execute(mine).first()
+            newest = db.execute(mine.where(s.runs.c.removed_s.is_(None))).first()
             if newest is not None and newest.state != "measured" and not fresh:
                 self._take(db, newest, study.name, wall_s)
                 return str(newest.id)
             run_id = new_id()
             db.execute(
                 s.runs.insert().values(
-                    id=run_id, study=study_id, number=1 if newest is None else newest.number + 1, state="running",
+                    id=run_id, study=study_id, number=1 if last is None else last.number + 1, state="running",
                     facts=json.dumps(facts), simulated=int(bool(facts.get("simulated"))), created_s=wall_s,
                     holder=self.holder, heartbeat_s=wall_s,
                 )
@@ -174,6 +178,37 @@ class KettleStore:
             if db.execute(mine.values(**values)).rowcount and state == "measured":
                 self._pack(db, run_id)
 
+    # thrown away
+    def remove(self, run_id: str, *, wall_s: float) -> None:
+        """Throw a run away; it is kept in the bin for BIN_DAYS.
+
+        Raises:
+            RunHeldError: It is being measured.
+        """
+        with self.writing() as db:
+            run = db.execute(sa.select(s.runs).where(s.runs.c.id == run_id)).one()
+            if run.state == "running" and self.is_held(run.holder, run.heartbeat_s, wall_s=wall_s):
+                name = db.execute(sa.select(s.studies.c.name).where(s.studies.c.id == run.study)).scalar_one()
+                raise RunHeldError(name, heartbeat_s=run.heartbeat_s, lease_s=LEASE_S)
+            db.execute(s.runs.update().where(s.runs.c.id == run_id).values(removed_s=wall_s))
+
+    def restore(self, run_id: str) -> None:
+        """Take a run back out of the bin."""
+        with self.writing() as db:
+            db.execute(s.runs.update().where(s.runs.c.id == run_id).values(removed_s=None))
+
+    def empty_bin(self, *, wall_s: float) -> int:
+        """Delete for good what has been in the bin for longer than BIN_DAYS; returns how many runs."""
+        before = wall_s - BIN_DAYS * 86_400.0
+        with self.writing() as db:
+            old = list(db.execute(sa.select(s.runs.c.id).where(s.runs.c.removed_s < before)).scalars())
+            for run in old:
+                _delete(db, run)
+            alone = ~sa.exists().where(s.runs.c.study == s.studies.c.id)
+            if old:
+                db.execute(s.studies.delete().where(alone))
+        return len(old)
+
     # decisions
     def decide(self, run_id: str, decision: Decision) -> None:
         """Add a decision to the log of a run; a measured one that is the newest of its study is open again where the
@@ -182,7 +217,8 @@ class KettleStore:
             db.execute(s.decisions.insert().values(run=run_id, body=decision_text(decision)))
             if decision.kind in GIVES_WORK:
                 run = db.execute(sa.select(s.runs.c.study, s.runs.c.number).where(s.runs.c.id == run_id)).one()
-                newest = db.execute(sa.select(sa.func.max(s.runs.c.number)).where(s.runs.c.study == run.study)).scalar()
+                mine = s.runs.c.study == run.study, s.runs.c.removed_s.is_(None)
+                newest = db.execute(sa.select(sa.func.max(s.runs.c.number)).where(*mine)).scalar()
                 if run.number == newest:
                     measured = s.runs.update().where(s.runs.c.id == run_id, s.runs.c.state == "measured")
                     db.execute(measured.values(state="stopped"))
@@ -324,6 +360,15 @@ class KettleStore:
         """
         with self.writing() as db:
             db.execute(s.notes.insert().values(run=run_id, cell=cell, text=text, created_s=wall_s))
+
+
+def _delete(db: sa.Connection, run: str) -> None:
+    """A run with everything that belongs to it."""
+    mine = sa.select(s.blocks.c.id).where(s.blocks.c.run == run)
+    db.execute(s.block_repeats.delete().where(s.block_repeats.c.block.in_(mine)))
+    for table in (s.blocks, s.journal, s.repeats, s.summaries, s.notes, s.decisions):
+        db.execute(table.delete().where(table.c.run == run))
+    db.execute(s.runs.delete().where(s.runs.c.id == run))
 
 
 def add_block(db: sa.Connection, run_id: str, rows: Sequence[tuple[str, Timeline]]) -> None:

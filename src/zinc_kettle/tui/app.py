@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Iterable, Mapping, Sequence
+import json
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -31,8 +32,11 @@ if TYPE_CHECKING:
     from zinc_kettle.core.steering import Wish
     from zinc_kettle.tui.planning import OpenPlan
     from zinc_kettle.tui.run_state import RunState
+    from zinc_kettle.tui.walk import Walk
 
 STOP_LIMIT_S = 8.0
+MOST_NAMED = 200
+"""Studies, and model files, the palette knows by name."""
 LOOK_S = 0.5
 """Between two looks at a run that another terminal measures."""
 
@@ -44,6 +48,7 @@ class KettleApp(App[int]):
         desk: The rest of the tool.
         runner: Holds the open study and its run; a new one where none is handed over.
         notice: What to say at once: why the screen before this one ended.
+        walk: Begin with the guided walk.
     """
 
     TITLE = "Zinc Kettle"
@@ -53,11 +58,18 @@ class KettleApp(App[int]):
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (124, "-wide")]  # noqa: RUF012
     VERTICAL_BREAKPOINTS = [(0, "-short"), (36, "-tall")]  # noqa: RUF012
 
-    def __init__(self, desk: Desk, runner: Runner | None = None, notice: str = "") -> None:
+    def __init__(
+        self, desk: Desk, runner: Runner | None = None, notice: str = "", *, walk: bool = False
+    ) -> None:  # fmt: skip
         super().__init__()
+        self.walk: Walk | None = None
+        """The guided walk, while it goes on."""
+        self._walks = walk
         self.desk = desk
         self.runner = runner or Runner()
         self.rig_count = 0
+        self._named: list[SystemCommand] = []
+        """What the palette knows by name, as it was when it was opened."""
         self._notice = notice
         self._leaving = False
 
@@ -120,7 +132,7 @@ class KettleApp(App[int]):
         """Themes, then the shelf; the map over it where a run goes on."""
         for palette in (DARK, LIGHT):
             self.register_theme(theme(palette))
-        self.theme = DARK.name
+        self.theme = LIGHT.name if self.desk.theme() == "light" else DARK.name
         self.runner.listener = self
         self.push_screen(SHELF.screen_class()())
         if self.runner.results is not None:
@@ -128,6 +140,26 @@ class KettleApp(App[int]):
         self.set_interval(LOOK_S, self._look_elsewhere)
         if self._notice:
             self.notify(self._notice, title="The screen was restarted", severity="error", timeout=20)
+        if self._walks:
+            self._begin_walk()
+
+    def _begin_walk(self) -> None:
+        from zinc_kettle.tui.walk import Walk
+
+        self.walk = Walk(self, self._end_walk)
+        self.call_after_refresh(self.call_after_refresh, self.walk.start)
+
+    def _end_walk(self) -> None:
+        self.walk = None
+
+    async def on_event(self, event: events.Event) -> None:
+        """A key of the person's ends the guided walk; space only hurries it."""
+        if self.walk is not None and isinstance(event, events.Key):
+            if event.key == "space":
+                self.walk.next()
+                return
+            self.walk.stop()
+        await super().on_event(event)
 
     def _look_elsewhere(self) -> None:
         """Follow the open run where another terminal measures it."""
@@ -152,10 +184,22 @@ class KettleApp(App[int]):
     def action_command_palette(self) -> None:
         """The palette, where there is room for it."""
         if not is_too_small(self.size):
+            # Found once for each time it is opened: what is typed in it is searched at every key.
+            self._named = list(self._by_name())
+            self.run_worker(self._find_models(), exclusive=True, group="named", exit_on_error=False)
             super().action_command_palette()
 
+    async def _find_models(self) -> None:
+        """Model files may lie in many folders; they are found while the palette is open already."""
+        found = await asyncio.to_thread(self.desk.planner.models)
+        self._named += [
+            SystemCommand(f"model: {m.title}", f"Plan to measure it. {m.about}",
+                          partial(self.plan_from, "template:threads", json.loads(m.key)))
+            for m in found[:MOST_NAMED]
+        ]  # fmt: skip
+
     def get_system_commands(self, screen: Screen[Any]) -> Iterable[SystemCommand]:
-        """The palette: our table of actions, no more."""
+        """The palette: stations, what can be done here, and by name every study, rig, model file and measure."""
         for kind in STATIONS:
             if kind.key:
                 yield SystemCommand(kind.title.lower(), kind.question, partial(self.go, kind.name))
@@ -165,6 +209,27 @@ class KettleApp(App[int]):
             method = None if action in JUMPS else getattr(owner, f"action_{action.id}", None)
             if method is not None:
                 yield SystemCommand(action.title, action.help, method)
+        yield from self._named
+
+    def _by_name(self) -> Iterator[SystemCommand]:
+        """What has a name: found by typing some of it."""
+        from zinc_kettle.core.measures import MEASURES
+
+        with contextlib.suppress(KettleError):
+            for entry in self.desk.shelf()[:MOST_NAMED]:
+                if not entry.trouble:
+                    about = entry.runs[0].answer if entry.runs else entry.about
+                    yield SystemCommand(f"study: {entry.question}", about, partial(self.open_study, entry))
+        with contextlib.suppress(KettleError):
+            for rig in self.desk.rigs():
+                yield SystemCommand(f"rig: {rig.name}", "Show what is known of it.", partial(self._show_rig, rig.name))
+        for measure in MEASURES.values():
+            yield SystemCommand(f"explain: {measure.title}", f"{measure.meaning[:1].upper()}{measure.meaning[1:]}.",
+                                partial(self.explain_measure, measure.name))  # fmt: skip
+
+    def _show_rig(self, name: str) -> None:
+        self.rig = name
+        self.go("rigs")
 
     # stations
     def action_go(self, name: str) -> None:
@@ -331,11 +396,38 @@ class KettleApp(App[int]):
         self.push_screen(AnswersScreen(keys))
 
     def action_explain(self) -> None:
-        """Explain the station we are in."""
+        """Explain the figure one looks at, and the station it stands on."""
         from zinc_kettle.tui.widgets.help import Explanation
 
         if isinstance(self.screen, Station) and not is_too_small(self.size):
-            self.push_screen(Explanation(self.screen.help_text()))
+            self.push_screen(Explanation(self._explained(self.screen)))
+
+    @staticmethod
+    def _explained(shown: Station) -> str:
+        from zinc_kettle.present.figure_help import figure_help
+
+        found = shown.figure()
+        return shown.help_text() if found is None else f"{figure_help(*found)}\n\n---\n\n{shown.help_text()}"
+
+    def explain_measure(self, name: str) -> None:
+        """Explain a measure, wherever one is."""
+        from zinc_kettle.present.figure_help import figure_help
+        from zinc_kettle.tui.widgets.help import Explanation
+
+        if not is_too_small(self.size):
+            self.push_screen(Explanation(figure_help(name)))
+
+    def action_settings(self) -> None:
+        """Show what is set."""
+        from zinc_kettle.tui.screens.settings.screen import SettingsScreen
+
+        if not isinstance(self.screen, SettingsScreen) and isinstance(self.screen, Station):
+            self.push_screen(SettingsScreen())
+
+    def wear(self, name: str) -> None:
+        """Look as the person has set it."""
+        self.theme = LIGHT.name if name == "light" else DARK.name
+        self._redraw()
 
     def action_light(self) -> None:
         """Change the theme; drawings follow."""

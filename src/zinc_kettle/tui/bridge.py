@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from zinc_kettle.core.steering import Wish
     from zinc_kettle.core.validate import Problem
     from zinc_kettle.present.fit_rows import Detail, FitRow
+    from zinc_kettle.present.settings import Row
     from zinc_kettle.session.progress import Event
     from zinc_kettle.tui.answering import Answering
     from zinc_kettle.tui.handing import Handing
@@ -79,6 +80,14 @@ class Desk(Protocol):
         """All studies, the one measured last first."""
         ...
 
+    def throw_away(self, entry: ShelfEntry, run: int = 0) -> str:
+        """Throw a run, a bundle or a study file away for a month; says what it was."""
+        ...
+
+    def take_back(self) -> str:
+        """Take back what was thrown away last; empty where nothing was."""
+        ...
+
     def open(self, entry: ShelfEntry, run: int = 0) -> StudyResults:
         """A run of a study, the newest where none is named by its place, or the study planned from its file."""
         ...
@@ -133,6 +142,18 @@ class Desk(Protocol):
 
     def preferences(self) -> Preferences:
         """The person's own figures."""
+        ...
+
+    def theme(self) -> str:
+        """`light` or `dark`, as the person has set it; asked before the first paint."""
+        ...
+
+    def settings(self) -> list[Row]:
+        """What can be set, with where each value is from, and the folders."""
+        ...
+
+    def set_preference(self, key: str, text: str) -> None:
+        """Set one of them; an empty text makes it usual again."""
         ...
 
     def remedies(self, cell: Cell) -> tuple[str, list[Remedy]]:
@@ -221,6 +242,10 @@ class Host(Protocol):
 
     def plan_change(self, cell: Cell, changes: Mapping[str, Level]) -> None:
         """Go to Plan with a copy of the open study in which a cell's settings, by role, are changed."""
+        ...
+
+    def wear(self, name: str) -> None:
+        """Look dark or light."""
         ...
 
     def next_measure(self) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 import re
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from textual.app import ComposeResult
 from textual.geometry import Size
@@ -14,6 +14,9 @@ from textual.widgets import Static
 
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.theme import PALETTES, Palette
+
+if TYPE_CHECKING:
+    from zinc_kettle.core.results import CellResults
 
 MOST_NAME = 80
 
@@ -88,6 +91,10 @@ class Station(Screen[None]):
 
     def show_cell(self, key: str) -> None:
         """Stand on a cell; for a station that shows cells."""
+
+    def figure(self) -> tuple[str, CellResults | None] | None:
+        """The measure a person looks at, and the cell they stand on; None where it is no single one."""
+        return None
 
     def copied(self) -> str:
         """What is shown, as text; empty for a station that has nothing to copy."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
@@ -27,11 +28,13 @@ if TYPE_CHECKING:
     from zinc_kettle.core.steering import Wish as SteerWish
     from zinc_kettle.core.validate import Problem
     from zinc_kettle.present.fit_rows import Detail, FitRow
+    from zinc_kettle.present.settings import Row
     from zinc_kettle.session.experiment import Experiment
     from zinc_kettle.session.progress import Event
     from zinc_kettle.store.reading import RunRow, StudyRow
     from zinc_kettle.store.store import KettleStore
     from zinc_kettle.wiring.answer_desk import AnswerDesk
+    from zinc_kettle.wiring.bin import Thrown
     from zinc_kettle.wiring.elsewhere import Elsewhere
     from zinc_kettle.wiring.hand_desk import HandDesk
     from zinc_kettle.wiring.plan_desk import PlanDesk
@@ -56,6 +59,9 @@ class RealDesk:
         self._answer_desk: AnswerDesk | None = None
         self._others: Elsewhere | None = None
         self._hand_desk: HandDesk | None = None
+        self._thrown: list[Thrown] = []
+        """What was thrown away since the start, the last of it last."""
+        self._emptied = False
 
     @property
     def _store(self) -> KettleStore:
@@ -72,6 +78,7 @@ class RealDesk:
         from zinc_kettle.store.reading import shelf
         from zinc_kettle.wiring.build import read_study
 
+        self._empty_bin()
         kept = {row.plan_key: row for row in shelf(self._store)}
         if not kept:
             self._examples = {row.study_id: row for row in self._sample_rows()}
@@ -91,6 +98,53 @@ class RealDesk:
         examples.sort(key=lambda entry: entry.simulated)  # what was measured comes before what was rehearsed
         own = [self._kept(row, files.get(key)) for key, row in kept.items()]
         return [*own, *ready, *self._other_entries(), *examples]
+
+    def _empty_bin(self) -> None:
+        """Once: what has been thrown away for a month goes for good."""
+        if not self._emptied:
+            from zinc_kettle.wiring.bin import empty
+
+            self._emptied = True
+            with contextlib.suppress(KettleError):
+                empty(self._places, self._store)
+
+    def throw_away(self, entry: ShelfEntry, run: int = 0) -> str:
+        """Throw a run away, a bundle of somebody else, or a study file of the person's own; says what it was.
+
+        Raises:
+            UsageError: It is an example, or it comes with the tool.
+            RunHeldError: It is being measured.
+        """
+        from zinc_kettle.wiring.bin import throw_path, throw_run
+
+        if entry.example or (entry.file is not None and not entry.runs and entry.file in self._extra):
+            raise UsageError(
+                "this comes with the tool, and stays", remedy="measure a study of your own: examples then go"
+            )
+        if entry.origin:
+            self._elsewhere.close(entry.origin)
+            thrown = throw_path(self._places.others / entry.origin, f"the bundle {entry.origin}")
+        elif entry.runs:
+            chosen = entry.runs[min(run, len(entry.runs) - 1)]
+            thrown = throw_run(self._store, chosen.run_id, f"run {chosen.number} of: {entry.question}")
+        elif entry.file is not None:
+            thrown = throw_path(entry.file, f"the study file {entry.file.name}")
+        else:
+            raise UsageError("there is nothing to throw away")
+        self._thrown.append(thrown)
+        return thrown.what
+
+    def take_back(self) -> str:
+        """Take back what was thrown away last; empty where nothing was.
+
+        Raises:
+            UsageError: It cannot be taken back.
+        """
+        if not self._thrown:
+            return ""
+        thrown = self._thrown.pop()
+        thrown.back()
+        return thrown.what
 
     def _sample_rows(self) -> list[StudyRow]:
         """Finished studies that come with the tool, for someone who has none yet."""
@@ -281,6 +335,32 @@ class RealDesk:
         from zinc_kettle.wiring.charting import preferences
 
         return preferences(self._places)
+
+    def theme(self) -> str:
+        """As the person has set it; read by itself, since the first paint waits for it."""
+        import tomllib
+
+        try:
+            found = tomllib.loads((self._places.home / "preferences.toml").read_text(encoding="utf-8"))
+            return "light" if found["screen"]["theme"] == "light" else "dark"
+        except (OSError, ValueError, KeyError, TypeError):
+            return "dark"
+
+    def settings(self) -> list[Row]:
+        """What can be set, and the folders."""
+        from zinc_kettle.wiring.settings import rows
+
+        return rows(self._places)
+
+    def set_preference(self, key: str, text: str) -> None:
+        """Set one of them.
+
+        Raises:
+            UsageError: This is no value for it.
+        """
+        from zinc_kettle.wiring.settings import change
+
+        change(self._places, key, text)
 
     def remedies(self, cell: Cell) -> tuple[str, list[Remedy]]:
         """Why a cell does not load, and what would make it load."""

@@ -50,6 +50,12 @@ class Elsewhere:
             self._stores[name] = open_store(replace(self._places, store=self._file(name)))
         return self._stores[name]
 
+    def close(self, name: str) -> None:
+        """Let go of one, so that its file can be moved."""
+        opened = self._stores.pop(name, None)
+        if opened is not None:
+            opened.close()
+
     def _file(self, name: str) -> Path:
         unpacked = next((other.store for other in self.named() if other.name == name), None)
         if unpacked is not None:

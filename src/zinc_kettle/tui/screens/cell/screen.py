@@ -102,6 +102,10 @@ class CellScreen(Station):
         self.query_one("#what", Static).update(what)
 
     # actions
+    def figure(self) -> tuple[str, CellResults | None] | None:
+        """The measure in large digits; the others are explained in the palette, by their names."""
+        return host(self).measure, self.cell
+
     def action_next_cell(self) -> None:
         """The next cell."""
         self._go(1)

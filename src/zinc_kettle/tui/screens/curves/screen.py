@@ -14,6 +14,7 @@ from textual.widgets.option_list import Option
 
 from zinc_kettle.core.chart import Chart, extent, positions
 from zinc_kettle.core.chart_view import Spot, View, series_of, spots, viewed
+from zinc_kettle.core.results import CellResults
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.charts import offered
 from zinc_kettle.present.charts.curves import numbers
@@ -277,6 +278,12 @@ class CurvesScreen(Station):
         spot = self._spot
         if spot is not None and spot.key:
             host(self).open_cell(spot.key)
+
+    def figure(self) -> tuple[str, CellResults | None] | None:
+        """The measure of the chart, and the cell of the point one is on."""
+        results, spot = host(self).results, self._spot
+        here = results.cell(spot.key) if results is not None and spot is not None and spot.key else None
+        return host(self).measure, here
 
     def copied(self) -> str:
         """The points of the chart, as a table."""

@@ -12,7 +12,7 @@ from textual.widgets import Footer, Static
 
 from zinc_kettle.core.chart import Chart
 from zinc_kettle.core.duel import Duel, PromptContest, Rung, duel, effort, ladder, prompt_by_prompt
-from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.sides import Side
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.charts.duel import duel_chart, ladder_chart, pairs_chart, prompts_chart
@@ -210,6 +210,10 @@ class DuelScreen(Station):
         """To the map of the last side."""
         if self._found.sides:
             host(self).open_results(self._found.sides[-1])
+
+    def figure(self) -> tuple[str, CellResults | None] | None:
+        """The measure of the verdict."""
+        return host(self).measure, None
 
     def copied(self) -> str:
         """What is shown, as text."""

@@ -18,7 +18,7 @@ from zinc_kettle.core.lineup import PERS, Index, Lineup, Per, Place, index, line
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Pace
 from zinc_kettle.core.reported import Reported
-from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.steering import place_of
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
@@ -318,6 +318,10 @@ class LineupScreen(Station):
         place = self._chosen
         if place is not None:
             host(self).open_results(place.entrant.side)
+
+    def figure(self) -> tuple[str, CellResults | None] | None:
+        """The measure that is ranked by."""
+        return host(self).measure, None
 
     def copied(self) -> str:
         """The lineup as a table parted by tabs."""

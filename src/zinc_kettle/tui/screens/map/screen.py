@@ -17,7 +17,7 @@ from zinc_kettle.core.factors import HERE
 from zinc_kettle.core.grid import Axes, axes_choices, grid_of
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.plan import rigs_of
-from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.steering import place_of
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.planned import Planned, planned_cells, whole_seconds
@@ -257,6 +257,12 @@ class MapScreen(Steering):
         self.query_one(MapView).choose(key)
 
     # actions
+    def figure(self) -> tuple[str, CellResults | None] | None:
+        """The measure the map shows, in the cell one is on."""
+        results, chosen = self.results, self.query_one(MapView).chosen
+        here = results.cell(chosen) if results is not None and chosen is not None and results.run.run_id else None
+        return host(self).measure, here
+
     def action_run(self) -> None:
         """Measure what is missing."""
         host(self).start_run()

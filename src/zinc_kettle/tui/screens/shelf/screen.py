@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 from textual.app import ComposeResult
-from textual.widgets import Footer, OptionList, Static
+from textual.widgets import Footer, Input, OptionList, Static
 from textual.widgets.option_list import Option
 
 from zinc_kettle.errors import KettleError
@@ -56,11 +56,14 @@ class ShelfScreen(Station):
         self._opened: dict[tuple[str, int], StudyResults] = {}
         self._run = 0
         """Which run of the study one is on, from the newest."""
+        self._words: tuple[str, ...] = ()
+        """What is looked for."""
 
     def widgets(self) -> ComposeResult:
         """Station line, title, list, footer."""
         yield Stations("shelf")
         yield Static("Reading the shelf …", id="title")
+        yield Input(placeholder="words to look for; escape shows all", id="filter", compact=True)
         yield StudyList(id="studies")
         yield Static(id="preview")
         yield Static(id="hint")
@@ -76,12 +79,12 @@ class ShelfScreen(Station):
         if self._entries:
             self.action_reload()
 
-    def action_reload(self) -> None:
+    def action_reload(self, *, focus: bool = True) -> None:
         """Read the store and the study files again."""
         options = self.query_one(OptionList)
         chosen = options.highlighted
         try:
-            self._entries = host(self).desk.shelf()
+            self._entries = [e for e in host(self).desk.shelf() if self._has_words(e)]
         except KettleError as error:
             self.query_one("#title", Static).update(f"The shelf cannot be read. {error}")
             return
@@ -90,10 +93,18 @@ class ShelfScreen(Station):
         options.add_options([Option(self._line(entry), id=str(i)) for i, entry in enumerate(self._entries)])
         if self._entries:
             options.highlighted = self._first() if chosen is None else min(chosen, len(self._entries) - 1)
-            options.focus()
+            if focus:
+                options.focus()
             self.call_after_refresh(options.scroll_to_highlight)
         self._title()
         self.query_one(Stations).show(self.palette)
+
+    def _has_words(self, entry: ShelfEntry) -> bool:
+        """True where a study has all the words that are looked for."""
+        last = entry.runs[0] if entry.runs else None
+        about = (last.answer, last.where, last.engine) if last is not None else (entry.about,)
+        said = " ".join((entry.question, entry.origin, self._file(entry), *about)).lower()
+        return all(word in said for word in self._words)
 
     def _first(self) -> int:
         """Where the shelf opens: on the study measured last, else on one that is ready, else on an example."""
@@ -114,7 +125,9 @@ class ShelfScreen(Station):
         kept = sum(1 for e in self._entries if e.runs and not e.example and not e.origin)
         others = sum(1 for e in self._entries if e.origin)
         examples = sum(1 for e in self._entries if e.example)
-        if not self._entries:
+        if self._words:
+            text = f"{len(self._entries)} studies have these words: {' '.join(self._words)}"
+        elif not self._entries:
             text = (
                 "The shelf is empty. m measures a model of yours, n plans a study from a question; the demo has more: "
                 "zinc-kettle demo"
@@ -204,6 +217,55 @@ class ShelfScreen(Station):
     def action_open(self) -> None:
         """Open the chosen study."""
         self.query_one(OptionList).action_select()
+
+    def action_throw_away(self) -> None:
+        """Throw the chosen run away, or what else is chosen."""
+        chosen = self.query_one(OptionList).highlighted
+        if chosen is None or chosen >= len(self._entries):
+            return
+        try:
+            what = host(self).desk.throw_away(self._entries[chosen], self._run)
+        except KettleError as error:
+            self.notify(str(error), severity="warning", timeout=8)
+            return
+        self.action_reload()
+        self.notify(
+            f"{what[:1].upper()}{what[1:]}. u takes it back; it is kept for 30 days.", title="Thrown away", timeout=10
+        )
+
+    def action_take_back(self) -> None:
+        """Take back what was thrown away last."""
+        try:
+            what = host(self).desk.take_back()
+        except KettleError as error:
+            self.notify(str(error), severity="error", timeout=12)
+            return
+        self.action_reload()
+        gone = "Nothing was thrown away since the start; zinc-kettle restore lists what is in the bin."
+        self.notify(f"Taken back: {what}." if what else gone)
+
+    def action_filter(self) -> None:
+        """Ask for words."""
+        line = self.query_one("#filter", Input)
+        line.display = True
+        line.focus()
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        """Show what has the words."""
+        self._words = tuple(event.value.lower().split())
+        self.action_reload(focus=False)
+
+    def on_input_submitted(self, _event: Input.Submitted) -> None:
+        """Back to the list, with what was found."""
+        self.query_one(OptionList).focus()
+
+    def action_back(self) -> None:
+        """All studies again."""
+        line = self.query_one("#filter", Input)
+        if line.display:
+            line.value = ""
+            line.display = False
+            self.query_one(OptionList).focus()
 
     def action_measure_model(self) -> None:
         """Find the models on this machine, and plan a measurement of one."""

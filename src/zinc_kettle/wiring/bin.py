@@ -1,0 +1,72 @@
+"""What a person throws away: runs, unpacked bundles, study files of their own; kept for a month, and given back."""
+
+from __future__ import annotations
+
+import contextlib
+import shutil
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from zinc_kettle.config import Places
+from zinc_kettle.errors import UsageError
+from zinc_kettle.store.store import BIN_DAYS, KettleStore
+
+FOLDER = ".bin"
+
+
+@dataclass(frozen=True, slots=True)
+class Thrown:
+    """Something that was thrown away just now."""
+
+    what: str
+    """As a person calls it."""
+    back: Callable[[], None]
+    """Takes it back."""
+
+
+def throw_run(store: KettleStore, run_id: str, what: str) -> Thrown:
+    """Throw a run away.
+
+    Raises:
+        RunHeldError: It is being measured.
+    """
+    store.remove(run_id, wall_s=time.time())
+    return Thrown(what, lambda: store.restore(run_id))
+
+
+def throw_path(path: Path, what: str) -> Thrown:
+    """Throw a file or a folder of the data folder away.
+
+    Raises:
+        UsageError: It cannot be moved.
+    """
+    kept = path.parent / FOLDER / f"{int(time.time())}-{path.name}"
+    try:
+        kept.parent.mkdir(exist_ok=True, mode=0o700)
+        path.rename(kept)
+    except OSError as error:
+        raise UsageError(f"{path.name} cannot be thrown away", why=str(error.strerror)) from error
+    return Thrown(what, lambda: _back(kept, path))
+
+
+def _back(kept: Path, path: Path) -> None:
+    try:
+        if path.exists():
+            raise UsageError(f"there is another {path.name} by now", remedy=f"it stays in {kept.parent}")
+        kept.rename(path)
+    except OSError as error:
+        raise UsageError(f"{path.name} cannot be taken back", why=str(error.strerror)) from error
+
+
+def empty(places: Places, store: KettleStore) -> None:
+    """Delete for good what has been in the bin for longer than a month."""
+    now = time.time()
+    store.empty_bin(wall_s=now)
+    for folder in (places.others / FOLDER, places.studies / FOLDER):
+        for path in folder.iterdir() if folder.is_dir() else ():
+            begun = path.name.partition("-")[0]
+            if begun.isdigit() and now - int(begun) > BIN_DAYS * 86_400:
+                with contextlib.suppress(OSError):
+                    shutil.rmtree(path) if path.is_dir() else path.unlink()

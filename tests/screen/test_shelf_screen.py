@@ -1,0 +1,98 @@
+"""The shelf's own conduct, the palette, and figures that explain themselves, on the real screen."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from tests.flows.test_cli import kettle
+from tests.screen.test_answer_screens import opened
+from tests.screen.test_screen import open_app
+
+STUDY = """format = 1
+name = "{name}"
+question = "{question}"
+[vary]
+concurrency = [1]
+[hold]
+rig = "gannet"
+model = "brine-1b"
+quantization = "Q8_0"
+context = 256
+prompt_tokens = 64
+output_tokens = 8
+[repeats]
+count = 1
+requests = 1
+"""
+
+
+def test_a_shelf_is_filtered_and_cleared_and_gives_back(tmp_path: Path) -> None:
+    """Words narrow the list; a run is thrown away, a file too, and each comes back by one key."""
+    (tmp_path / "rigs.toml").write_text('format = 1\n[gannet]\nreach = "rehearsal"\n')
+    (tmp_path / "studies").mkdir()
+    for name, question in (("first", "Which way is north?"), ("second", "Which way is south?")):
+        (tmp_path / "studies" / f"{name}.study.toml").write_text(STUDY.format(name=name, question=question))
+    assert kettle(tmp_path, "run", str(tmp_path / "studies" / "first.study.toml")).returncode == 0
+    with open_app(tmp_path) as t:
+        page = t.wait("Which way is south?")
+        assert "1 measured or begun, 1 ready to run" in page
+        t.keys("/").wait("words to look for")
+        t.keys("south").wait("1 studies have these words")
+        assert "north" not in t.text()
+        t.keys("Escape").wait("Which way is north?")
+        t.keys("d").wait("Thrown away")
+        t.wait("0 measured or begun, 2 ready to run")
+        t.keys("u").wait("Taken back: run 1 of: Which way is north?")
+        t.wait("1 measured or begun")
+        t.keys("Down").wait("open it and press r")
+        t.keys("d").wait("The study file second.study.toml")
+        t.keys("u").wait("Taken back: the study file")
+        t.keys("q").wait_exit()
+    assert (tmp_path / "studies" / "second.study.toml").is_file()
+
+
+def test_a_figure_explains_itself_and_the_palette_finds_by_name(tmp_path: Path) -> None:
+    """`?` on the map: the measure, the figure of the cell one is on, how it is made; in the palette a study and a
+    measure by some of their words."""
+    with open_app(tmp_path) as t:
+        opened(tmp_path, t)
+        page = t.keys("?").wait("How it is made")
+        assert "tok/s" in page and "the figure is the median over repeats" in " ".join(page.split())
+        t.keys("Escape").gone("How it is made")
+        t.keys("C-p").wait("Search for commands")
+        t.keys("explain share of the").wait("explain: share of the limit")
+        t.keys("Enter").wait("Mistakes to avoid")
+        t.keys("Escape").gone("Mistakes to avoid")
+        t.keys("C-p").wait("Search for commands")
+        t.keys("study pasted").wait("study: How long does the office wait")
+        t.keys("Enter").wait("prompt tokens")
+        t.wait("pasted harbour log")
+        t.keys("q").wait_exit()
+
+
+def test_settings_are_changed_on_the_screen_and_kept(tmp_path: Path) -> None:
+    """A figure typed in, the light theme chosen; the next start looks like it, and the command says so, too."""
+    with open_app(tmp_path) as t:
+        t.wait("example")
+        t.keys(",").wait("What is set, and where is that from?")
+        page = t.wait("comfortable reading")
+        assert str(tmp_path) in page
+        t.keys("Enter").wait("empty makes it usual again")
+        t.keys("7.5").wait("7.5")
+        t.keys("Enter").wait("7.50 tok/s")
+        t.keys("Enter").wait("empty makes it usual again")
+        t.keys("fast").wait("fast")
+        t.keys("Enter").wait("'fast' is no number")
+        t.keys(*["Down"] * 7).wait("dark or light")
+        t.keys("Enter").wait("type to search")
+        t.keys("light").wait("light")
+        t.keys("Enter").gone("type to search")
+        t.wait("light ")
+        t.keys("Escape").wait("example")
+        t.keys("q").wait_exit()
+    said = kettle(tmp_path, "settings").stdout
+    assert "7.50 tok/s" in said and "light" in said and "preferences.toml" in said
+    with open_app(tmp_path) as t:
+        t.wait("example")
+        assert "48;2;243;245;246" in t.text(colours=True)  # the paper of the light theme
+        t.keys("q").wait_exit()
