@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from typing import Any, cast
 
 from rich.text import Text
@@ -21,6 +22,8 @@ READ_S = 2.0
 """Before anything is read."""
 WORDS_PER_S = 2.2
 """How fast the words of a step are read, with a look at the screen between them."""
+SOON_S = 0.2
+"""A screen is there by then, and has done what it was asked to."""
 GOES_ON = "space goes on, any other key ends the walk and is yours"
 
 
@@ -130,7 +133,10 @@ class WalkBar(Static):
     """What a step says, above the footer."""
 
     DEFAULT_CSS = """
-    WalkBar { height: auto; max-height: 5; padding: 0 2; background: $panel; border-top: solid $accent; }
+    WalkBar {
+        dock: bottom; margin: 0 0 1 0; height: auto; max-height: 5; padding: 0 2; background: $panel;
+        border-top: solid $accent;
+    }
     """
 
 
@@ -148,7 +154,6 @@ class Walk:
         self._ended = ended
         self._at = -1
         self._timer: Timer | None = None
-        self._bar: WalkBar | None = None
 
     def start(self) -> None:
         """Begin."""
@@ -168,8 +173,8 @@ class Walk:
         if step.station:
             self._host.go(step.station)
         self._timer = self._app.set_timer(step.takes_s, self.next)
-        # Once the screen is there, and what the step does on it is done.
-        self._app.call_after_refresh(self._app.call_after_refresh, self._act, step)
+        # By a timer: what is to be called after a refresh is lost with a screen that has gone by then.
+        self._app.set_timer(SOON_S, partial(self._act, step))
 
     def _open(self, words: str) -> None:
         self._host.go("shelf")
@@ -178,17 +183,22 @@ class Walk:
             self._host.open_study(entry)
 
     async def _act(self, step: Step) -> None:
+        if self._at < 0 or STEPS[self._at] is not step:
+            return  # hurried past
         screen = self._app.screen
         if step.act and isinstance(screen, Station):
             for _ in range(max(1, step.key.count(step.key.split()[0]))):
                 await screen.run_action(step.act)
-        await self._say(step)
+        self._app.set_timer(SOON_S, partial(self._say, step))
 
-    async def _say(self, step: Step) -> None:
-        if self._bar is not None and self._bar.is_attached:
-            await self._bar.remove()
+    def _say(self, step: Step) -> None:
         screen = self._app.screen
-        if self._at < 0 or not isinstance(screen, Station):
+        # Nothing is waited for: the screen may be busy reading, and the walk would stand still with it.
+        screen.query(WalkBar).remove()
+        if self._at < 0 or STEPS[self._at] is not step or not isinstance(screen, Station):
+            return
+        if not screen.query(Footer):  # not composed yet
+            self._app.set_timer(SOON_S, partial(self._say, step))
             return
         p = screen.palette
         words = Text()
@@ -196,15 +206,13 @@ class Walk:
             words.append(f" {step.key} ", f"bold {p.copper_ink} on {p.copper}")
             words.append("  ")
         words.append(step.say, p.ink)
-        words.append(f"   {self._at + 1} of {len(STEPS)}; {GOES_ON}", p.muted)
-        self._bar = WalkBar(words)
-        await screen.mount(self._bar, before=screen.query_one(Footer))
+        words.append(f"\n{self._at + 1} of {len(STEPS)}; {GOES_ON}", p.muted)
+        screen.mount(WalkBar(words), before=screen.query_one(Footer))
 
     def stop(self) -> None:
         """End it where it stands."""
         self._at = -1
         if self._timer is not None:
             self._timer.stop()
-        if self._bar is not None and self._bar.is_attached:
-            self._bar.remove()
+        self._app.screen.query(WalkBar).remove()
         self._ended()
