@@ -67,8 +67,10 @@ WAYS, LOG, ENGINES, NIGHT = (
 )
 SCENES: tuple[Scene, ...] = (
     Scene("shelf", "studies kept, and ready to run", steps=("Down", "wait:cormorant")),
-    Scene("rigs", "the machines, what is known about each and from where", steps=("1", "wait:memory")),
-    Scene("fit", "what fits on a (here simulated) rig and keeps the pace", RIG, ("2", "wait:What fits")),
+    Scene("rigs", "the machines, what is known about each and from where",
+          steps=("1", "wait:storm-tern", "Down", "Down", "wait:made-up")),
+    Scene("fit", "what fits on a (here simulated) rig and keeps the pace", RIG,
+          ("2", "wait:What fits on this", "x", "wait:fits on storm-tern", "x", "wait:fits on petrel")),
     Scene("plan", "what will be measured, edited where it stands", WAYS, ("3", "wait:cells")),
     Scene("map-after", "the map of a finished study", ENGINES),
     Scene("map-during", "while it runs, with the live lane", "Night log on this machine",

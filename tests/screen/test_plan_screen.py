@@ -26,7 +26,7 @@ def test_three_keys_from_a_model_file_to_a_measured_sweep(home: Path, tmp_path: 
     (models / "harbour.gguf").symlink_to(home / "models" / "brine-15m.Q8_0.gguf")
     env = {"ZINC_KETTLE_HOME": str(mine), "HOME": str(tmp_path)}
     with Term([*COMMAND, "--models", str(models)], columns=142, rows=42, env=env) as t:
-        assert "EXAMPLE" in t.wait("8 finished examples")
+        assert "EXAMPLE" in t.wait("10 finished examples")
         t.keys("m").wait("harbour.gguf")
         t.keys("Enter").wait("a new study, changed")
         t.wait("memory up to")

@@ -250,9 +250,9 @@ def test_without_colours_states_still_have_words(finished: Path) -> None:
 def test_an_empty_shelf_says_what_to_do(tmp_path: Path) -> None:
     """The very first start."""
     with open_app(tmp_path / "new") as t:
-        shown = t.wait("8 finished examples")
+        shown = t.wait("10 finished examples")
         assert "EXAMPLE" in shown and "m finds the model files" in shown
-        t.keys("Enter").wait("32 of 32 repeats")
+        t.keys("Enter").wait("18 of 18 repeats")
         t.keys("q")
         assert t.wait_exit() == 0
 

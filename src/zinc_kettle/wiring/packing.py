@@ -11,7 +11,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -23,6 +23,7 @@ from zinc_kettle.core.private import Private
 from zinc_kettle.core.recipe import Endpoint
 from zinc_kettle.core.results import CellResults, KeptRepeat
 from zinc_kettle.core.telemetry import Trace
+from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.formats.bundle.archive import ENDING, BundleWriter
 from zinc_kettle.formats.bundle.rows import RequestWriter, Row, write_traces
@@ -138,7 +139,7 @@ class _Run:
             writer.add_file(f"{folder}/traces.parquet", work / "traces.parquet")
         return len(lines), count
 
-    def _request(self, timeline: Any) -> Any:
+    def _request(self, timeline: Timeline) -> Timeline:
         error = None if timeline.error is None else self._private.text(timeline.error)
         text = "" if "answers" in self._without else timeline.text
         return replace(timeline, error=error, odd=self._private.text(timeline.odd), text=text, counted=None)

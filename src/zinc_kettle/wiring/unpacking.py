@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import json
 import os
-import resource
 import shutil
 import subprocess
 import sys
@@ -269,6 +268,10 @@ def bound_memory(size: int) -> None:
     pa.set_cpu_count(1)
     pa.set_io_thread_count(1)
     limit = _data_bytes() + BASE_BYTES + TIMES_SIZE * size
+    try:
+        import resource
+    except ImportError:
+        return  # not on this system: the checks of the format are what there is
     resource.setrlimit(resource.RLIMIT_DATA, (limit, limit))
 
 

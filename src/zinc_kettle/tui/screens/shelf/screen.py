@@ -49,6 +49,7 @@ class ShelfScreen(Station):
     """Lists studies; enter opens one."""
 
     BINDINGS = bindings("shelf")
+    AUTO_FOCUS = "#studies"
 
     def __init__(self) -> None:
         super().__init__()
