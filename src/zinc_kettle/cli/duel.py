@@ -11,7 +11,6 @@ from zinc_kettle.core.duel import Duel, duel, ladder, prompt_by_prompt, request_
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.sides import Side
 from zinc_kettle.core.units import with_unit
-from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.charts.duel import duel_chart, ladder_chart, prompts_chart
 from zinc_kettle.present.duel import (
@@ -30,7 +29,7 @@ from zinc_kettle.present.duel import (
     side_title,
     verdict,
 )  # fmt: skip
-from zinc_kettle.present.findings import main_measure
+from zinc_kettle.present.findings import known_measure, main_measure
 from zinc_kettle.wiring.build import open_store
 from zinc_kettle.wiring.export import write
 from zinc_kettle.wiring.sides import Sides
@@ -122,10 +121,7 @@ def _tell(found: Duel, name: str) -> None:
 
 
 def _measure(said: str, side: Side) -> str:
-    name = said or main_measure(side.results.study)
-    if name not in MEASURES:
-        raise UsageError(f"there is no measure {name!r}", remedy=nearest(name, MEASURES))
-    return name
+    return known_measure(said or main_measure(side.results.study))
 
 
 def _sides(named: Sequence[str], store_path: Path | None) -> list[Side]:

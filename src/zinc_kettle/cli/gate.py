@@ -16,11 +16,10 @@ from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.sides import Side
 from zinc_kettle.core.units import duration
-from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.junit import write_junit
 from zinc_kettle.present.duel import side_title
-from zinc_kettle.present.findings import main_measure
+from zinc_kettle.present.findings import known_measure, main_measure
 from zinc_kettle.present.gate import gate_json, gate_lines, gate_markdown, gate_rows, gate_sentence
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.wiring.build import experiment, open_store, read_study
@@ -87,9 +86,7 @@ def _share(text: str) -> float:
 
 
 def _check_measure(name: str) -> None:
-    if name not in MEASURES:
-        raise UsageError(f"there is no measure {name!r}", remedy=nearest(name, MEASURES))
-    if MEASURES[name].better == "neither":
+    if MEASURES[known_measure(name)].better == "neither":
         raise UsageError(f"{MEASURES[name].title} has no better, so it cannot get worse",
                          remedy="decode, ttft or memory_peak, for instance")  # fmt: skip
 

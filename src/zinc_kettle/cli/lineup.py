@@ -16,7 +16,7 @@ from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.reported import read_reported
 from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
-from zinc_kettle.present.findings import main_measure
+from zinc_kettle.present.findings import known_measure, main_measure
 from zinc_kettle.present.lineup import (
     INDEX_HEADS,
     REPORTED,
@@ -99,8 +99,7 @@ def tell_lineup(
 
 
 def _found(entrants: Sequence[Entrant], measure: str, per: str, own: Preferences) -> Lineup:
-    if measure not in MEASURES:
-        raise UsageError(f"there is no measure {measure!r}", remedy=nearest(measure, MEASURES))
+    known_measure(measure)
     of: Per | None = next((p for p in PERS if p == per), None)
     if of is None:
         raise UsageError(f"a lineup cannot be per {per!r}", remedy="price, watt or cost")

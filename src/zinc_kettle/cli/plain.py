@@ -83,7 +83,7 @@ def _answer(desk: RealDesk, where: Places, at: _At, words: list[str]) -> None:
     elif word == "cell":
         _tell_cell(at.study, _cell(at.study, rest[0] if rest else ""))
     elif word == "duel":
-        _tell_duel(desk, at.study, rest)
+        _tell_duel(at.study, rest)
     elif word == "explain":
         output.line(
             figure_help(_measure(" ".join(rest) or main_measure(at.study.study))).replace("*", "").replace("# ", "")
@@ -165,7 +165,7 @@ def _cell(study: StudyResults, word: str) -> CellResults:
     return study.cells[int(word) - 1]
 
 
-def _tell_duel(desk: RealDesk, study: StudyResults, words: list[str]) -> None:
+def _tell_duel(study: StudyResults, words: list[str]) -> None:
     from zinc_kettle.core.sides import Side
 
     if len(words) != 2:

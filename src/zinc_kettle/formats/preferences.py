@@ -9,8 +9,9 @@ import tomlkit
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from zinc_kettle.core.preferences import Look, Money, Pace, Preferences, Theme
-from zinc_kettle.errors import StudyFileError, UsageError
+from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.toml import parse_toml, read_toml
+from zinc_kettle.formats.whole import whole_file
 
 Positive = Annotated[float, Field(gt=0, le=1e9, allow_inf_nan=False)]
 
@@ -95,13 +96,8 @@ def write_preference(path: Path, section: str, name: str, value: str | float | N
         document.remove(section)
     changed = tomlkit.dumps(document)
     _checked(parse_toml(changed, file=path.name), path.name)
-    part = path.with_name(f".{path.name}.part")
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    with whole_file(path, folder_mode=0o700) as part:
         part.write_text(changed, encoding="utf-8")
-        part.replace(path)
-    except OSError as error:
-        raise UsageError(f"{path.name} cannot be written", why=str(error.strerror)) from error
 
 
 def _checked(raw: dict[str, Any], name: str) -> PreferencesFile:

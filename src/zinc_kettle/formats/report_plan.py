@@ -10,8 +10,9 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from zinc_kettle.core.report import Part, ReportPlan
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.errors import StudyFileError, UsageError
+from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.toml import read_toml
+from zinc_kettle.formats.whole import whole_file
 
 ENDING = ".report.toml"
 Place = Annotated[str, Field(min_length=1, max_length=400)]
@@ -73,13 +74,8 @@ def write_report_plan(plan: ReportPlan, path: Path) -> None:
         UsageError: It cannot be written.
     """
     text = report_plan_text(plan)
-    part = path.with_name(f".{path.name}.part")
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
+    with whole_file(path) as part:
         part.write_text(text, encoding="utf-8")
-        part.replace(path)
-    except OSError as error:
-        raise UsageError(f"{path.name} cannot be written", why=str(error.strerror)) from error
 
 
 def report_plan_text(plan: ReportPlan) -> str:

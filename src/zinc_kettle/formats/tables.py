@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
 from zinc_kettle.errors import UsageError
+from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.present.tables import TABLES_VERSION, Batch, Table
 
 if TYPE_CHECKING:
@@ -42,18 +42,8 @@ def write_table(table: Table, out: Path) -> int:
     ending = out.suffix.lower()
     if ending not in ENDINGS:
         raise UsageError(f"{out.name} ends in none of {', '.join(ENDINGS)}", remedy="choose one of these endings")
-    part = out.with_name(f".{out.name}.{os.getpid()}.part")
-    try:
-        out.parent.mkdir(parents=True, exist_ok=True)
-        try:
-            with part.open("wb") as file:
-                rows = write_to(table, file, ending)
-            part.replace(out)
-        finally:
-            part.unlink(missing_ok=True)
-    except OSError as error:
-        raise UsageError(f"{out.name} cannot be written", why=str(error.strerror or error),
-                         remedy="choose another place") from error  # fmt: skip
+    with whole_file(out) as part, part.open("wb") as file:
+        rows = write_to(table, file, ending)
     return rows
 
 

@@ -22,7 +22,9 @@ from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.steering import by_person, told
 from zinc_kettle.core.units import digits, duration, plural
+from zinc_kettle.core.validate import nearest
 from zinc_kettle.core.value import Value
+from zinc_kettle.errors import UsageError
 from zinc_kettle.present.breakdown import sentence as split_sentence
 from zinc_kettle.present.capacity import capacity_answer
 from zinc_kettle.present.lengths import slope_text
@@ -51,6 +53,17 @@ class Finding:
     """Key of the cell where it is seen; empty where it is of the whole run."""
     sides: tuple[Mapping[str, Level], ...] = ()
     """Levels of the two sides it compares, where it does."""
+
+
+def known_measure(name: str) -> str:
+    """A name somebody gave, if it is a measure's.
+
+    Raises:
+        UsageError: No measure has that name.
+    """
+    if name not in MEASURES:
+        raise UsageError(f"there is no measure {name!r}", remedy=nearest(name, MEASURES))
+    return name
 
 
 def main_measure(study: Study) -> str:

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
+from zinc_kettle.core.cautions.machine import BUSY_CORES, STOLEN_SHARE
 from zinc_kettle.core.rig import FACT_KINDS, Fact, FactKind, Rig
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.units import byte_size, digits
 
-QUIET_CORES = 0.25
-"""What others may use before a rig is called busy; the same as the caution's."""
 HIDDEN = frozenset({"last_level_cache_bytes"})
 """Facts that repeat another one."""
 
@@ -77,7 +76,7 @@ def _probe_row(title: str, count: int, values: list[float], scale: float, unit: 
 
 def is_busy(rig: Rig) -> bool | None:
     """True when others use more of its processor than a quiet rig shows; None where it cannot be seen."""
-    return None if rig.busy is None else rig.busy.cores > QUIET_CORES
+    return None if rig.busy is None else rig.busy.cores > BUSY_CORES
 
 
 def busy_line(rig: Rig) -> str:
@@ -91,7 +90,7 @@ def busy_line(rig: Rig) -> str:
         if is_busy(rig)
         else (f"Quiet: {digits(busy.cores, significant=2)} cores in use")
     )
-    stolen = f"; the hypervisor takes {busy.stolen_share:.0%}" if busy.stolen_share > 0.02 else ""
+    stolen = f"; the hypervisor takes {busy.stolen_share:.0%}" if busy.stolen_share > STOLEN_SHARE else ""
     free = f"{byte_size(busy.free_bytes)} of {byte_size(busy.memory_total_bytes)} of memory free"
     device = f", {byte_size(busy.device_used_bytes)} in use on devices" if busy.device_used_bytes else ""
     return f"{state}{f' ({who})' if who else ''}{stolen}; {free}{device}."

@@ -18,6 +18,7 @@ from typing import Any
 
 from zinc_kettle import __version__
 from zinc_kettle.config import Places, driver_test_file
+from zinc_kettle.core.cautions.machine import BUSY_CORES, STOLEN_SHARE
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.health import Check
 from zinc_kettle.core.private import Private
@@ -133,7 +134,7 @@ def _processor() -> list[Check]:
         out.append(Check("virtual machine", "limited", "others share the hardware, and may take its time",
                          "quiet_s in [limits] waits for a quiet moment; the caution stolen-time tells"))  # fmt: skip
     used, stolen = float(now.get("cores") or 0.0), float(now.get("stolen_share") or 0.0)
-    if used > 0.25 or stolen > 0.02:
+    if used > BUSY_CORES or stolen > STOLEN_SHARE:
         out.append(Check("quiet", "limited", f"{digits(used, significant=2)} cores are in use, {stolen:.0%} stolen",
                          "end what is not needed before you measure"))  # fmt: skip
     else:

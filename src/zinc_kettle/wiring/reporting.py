@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import re
 import time
 from collections.abc import Callable, Mapping, Sequence
@@ -14,12 +13,11 @@ from zinc_kettle.config import Places
 from zinc_kettle.core.duel import duel
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.lineup import lineup
-from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.report import Part, ReportPlan
-from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.report_plan import ENDING, read_report_plan, write_report_plan
-from zinc_kettle.present.findings import main_measure
+from zinc_kettle.formats.whole import whole_file
+from zinc_kettle.present.findings import known_measure, main_measure
 from zinc_kettle.present.report.build import OfDuel, OfLineup, OfStudy, Told, document
 from zinc_kettle.present.report.document import Document
 from zinc_kettle.wiring.charting import preferences, subject_of
@@ -85,26 +83,25 @@ class Reports:
         write_report_plan(plan, self.file(name))
 
     # documents
-    def document(self, plan: ReportPlan, *, now_s: float | None = None) -> Document:
+    def document(self, plan: ReportPlan) -> Document:
         """What a report says now.
 
         Args:
             plan: What a person wants.
-            now_s: Seconds since 1970; now where it is not given.
 
         Raises:
             UsageError: A part of it cannot be found.
         """
         from zinc_kettle.formats.report.words import read_words
 
-        day = time.strftime("%Y-%m-%d", time.localtime(now_s))
+        day = time.strftime("%Y-%m-%d", time.localtime())
         foot = f"Zinc Kettle {__version__}, definitions {DEFINITIONS_VERSION}, {day}"
         words = {key: read_words(text) for key, text in plan.words.items()}
         return document(plan, [self._told(part) for part in plan.parts], words, foot=foot)
 
     def _told(self, part: Part) -> Told:
-        if part.measure and part.measure not in MEASURES:
-            raise UsageError(f"there is no measure {part.measure!r}", remedy=nearest(part.measure, MEASURES))
+        if part.measure:
+            known_measure(part.measure)
         if part.kind == "study":
             results = self._sides.results(part.of[0])
             measure = part.measure or main_measure(results.study)
@@ -147,12 +144,8 @@ def _drawn(made: Document) -> Mapping[str, bytes]:
 
 
 def _replaced(out: Path, data: bytes) -> list[Path]:
-    part = out.with_name(f".{out.name}.{os.getpid()}.part")
-    try:
+    with whole_file(out) as part:
         part.write_bytes(data)
-        part.replace(out)
-    finally:
-        part.unlink(missing_ok=True)
     return [out]
 
 
