@@ -25,18 +25,14 @@ hypothesis.settings.register_profile("house", deadline=None, max_examples=60)
 hypothesis.settings.load_profile("house")
 
 
-TOGETHER = frozenset({
-    "test_answering", "test_bin", "test_bundles", "test_charts", "test_definitions", "test_doctor", "test_model_files",
-    "test_output_schemas", "test_own_figures", "test_plain", "test_prompts", "test_recipes", "test_report",
-    "test_rig_file", "test_rules", "test_sse", "test_store", "test_study_file", "test_tables", "test_wheel",
-})  # fmt: skip
-"""Beside those of tests/core, what may run beside other tests: it measures nothing, and no screen waits for it."""
+ALONE = frozenset({"test_ahead", "test_driver", "test_faults", "test_selftest", "test_ssh", "test_truth"})
+"""Beside the screens, what needs the machine to itself: it holds stamps or ends of connections against a clock."""
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Mark the tests that need the machine to themselves, since what they measure or wait for takes its time."""
     for item in items:
-        if item.path.parent.name != "core" and item.path.stem not in TOGETHER:
+        if item.path.parent.name == "screen" or item.path.stem in ALONE:
             item.add_marker(pytest.mark.alone)
 
 

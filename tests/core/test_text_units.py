@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zinc_kettle.core.text import neutralise, shorten
-from zinc_kettle.core.units import byte_size, digits, duration, plural, scale, with_unit
+from zinc_kettle.core.units import SPOKEN, byte_size, digits, duration, plural, scale, with_unit
 
 
 @given(st.text())
@@ -75,3 +75,11 @@ def test_units() -> None:
     assert byte_size(12) == "12 B" and byte_size(1.68e9) == "1.68 GB"
     assert [duration(s) for s in (5, 400, 120, 7500)] == ["5 s", "6 min 40 s", "2 min", "2 h 05 min"]
     assert plural(1, "cell") == "1 cell" and plural(2000, "cell") == "2,000 cells"
+
+
+def test_memory_is_said_in_binary_units_where_that_is_set(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A 24 GiB card is 24 GiB, its spread scaled alike; sizes below switch where a binary person would."""
+    monkeypatch.setattr(SPOKEN, "memory", "GiB")
+    assert byte_size(24 * 2**30) == "24.0 GiB" and byte_size(1000 * 2**20) == "1,000 MiB"
+    assert scale(2.0**31, "bytes")[1:] == ("GiB", 2.0**-30) and byte_size(1023) == "1023 B"
+    assert with_unit(2.0**31, "bytes", spread=2.0**29) == "2.0 GiB"

@@ -33,6 +33,7 @@ PRINTED: dict[str, tuple[tuple[str, ...], ...]] = {
     "rig": (("probe", "--facts-only"),),
     "fit": (("fit", "--shape", "layers=40,heads=40,head-dim=128,ffn=13824,vocab=32000"),),
     "check": (("doctor",),), "setting": (("settings",),),
+    "dry": (("plan", str(DEMO_FILES / "night-log.study.toml"), "--dry"),),
 }  # fmt: skip
 
 

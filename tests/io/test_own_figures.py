@@ -99,11 +99,13 @@ def test_others_stand_below_a_lineup_and_are_never_ranked(tmp_path: Path) -> Non
     assert len(lineup_chart(found, Pace(), ()).panels) == 1
 
 
-def test_settings_are_changed_one_by_one_and_comments_stay(tmp_path: Path) -> None:
+def test_settings_are_changed_one_by_one_and_comments_stay(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """What is typed is kept with what stands around it; empty makes it usual again; two ways to say the pace never
     stand together; wrong values change nothing."""
     from zinc_kettle.config import Places
+    from zinc_kettle.core.units import SPOKEN
     from zinc_kettle.errors import UsageError
+    from zinc_kettle.wiring.look import speak, worn
     from zinc_kettle.wiring.settings import change, rows
 
     places, file = Places(tmp_path, tmp_path / "kettle.db"), tmp_path / "preferences.toml"
@@ -113,6 +115,10 @@ def test_settings_are_changed_one_by_one_and_comments_stay(tmp_path: Path) -> No
     change(places, "pace.words_per_minute", "180")
     change(places, "pace", "6")  # by its title
     change(places, "screen.theme", "light")
+    change(places, "units.memory", "GiB")
+    monkeypatch.setattr(SPOKEN, "memory", "GB")
+    speak(places)
+    assert SPOKEN.memory == "GiB" and worn(places) == "light"
     found = read_preferences(file)
     assert found.pace.rate == 6.0 and found.money.energy_per_kwh == 0.31 and found.look.theme == "light"
     assert "# what the harbour pays" in file.read_text() and "words_per_minute" not in file.read_text()

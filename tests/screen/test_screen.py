@@ -31,8 +31,10 @@ def own_home(home: Path, folder: Path, *, count: int = 2, output: int = 24) -> P
     return new
 
 
-def open_app(home: Path, *, columns: int = 142, rows: int = 42, **env: str) -> Term:
-    """The tool as a person starts it."""
+def open_app(home: Path, *, columns: int = 142, rows: int = 42, newcomer: bool = False, **env: str) -> Term:
+    """The tool as a person starts it, who is no newcomer, unless it is said so."""
+    if not newcomer:
+        (home / "models").mkdir(parents=True, exist_ok=True)
     return Term(COMMAND, columns=columns, rows=rows, env={"ZINC_KETTLE_HOME": str(home), **env})
 
 

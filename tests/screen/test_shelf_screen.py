@@ -37,9 +37,13 @@ def test_a_shelf_is_filtered_and_cleared_and_gives_back(tmp_path: Path) -> None:
         page = t.wait("Which way is south?")
         assert "1 measured or begun, 1 ready to run" in page
         t.keys("/").wait("words to look for")
-        t.keys("south").wait("1 studies have these words")
+        t.keys("south").wait("1 of 2 lines")
         assert "north" not in t.text()
+        t.keys("west").wait("Nothing here has these words")
         t.keys("Escape").wait("Which way is north?")
+        t.keys("/").wait("words to look for")
+        t.keys("first.study.toml").wait("1 of 2 lines")  # found by what is not to be read in the line
+        t.keys("Escape").wait("Which way is south?")
         t.keys("d").wait("Thrown away")
         t.wait("0 measured or begun, 2 ready to run")
         t.keys("u").wait("Taken back: run 1 of: Which way is north?")
@@ -49,6 +53,43 @@ def test_a_shelf_is_filtered_and_cleared_and_gives_back(tmp_path: Path) -> None:
         t.keys("u").wait("Taken back: the study file")
         t.keys("q").wait_exit()
     assert (tmp_path / "studies" / "second.study.toml").is_file()
+
+
+def test_every_list_is_narrowed_by_words(tmp_path: Path) -> None:
+    """The same key on each station with a list; escape shows all of it again, and only then leaves the station."""
+    with open_app(tmp_path) as t:
+        opened(tmp_path, t)
+        for key, there, words, shown, hidden in (
+            ("7", "leads", "4_0", "Q4_0", "Q8_0"),
+            ("6", "point 1 of", "latencies", "latencies", "decode over depth"),
+        ):
+            t.keys(key).wait(there)
+            t.wait(hidden)
+            t.keys("/").wait("words to look for")
+            t.keys(words).gone(hidden)
+            assert shown in t.text()
+            t.keys("Escape").wait(hidden)
+        t.keys("Escape").wait("◐ partly")
+        t.keys("q").wait_exit()
+
+
+def test_a_first_start_says_what_can_be_done(tmp_path: Path) -> None:
+    """Nothing of the person's is there: the first page, what of the machine can be used, and on by one key; the next
+    start begins on the shelf, where another key opens the page again."""
+    home = tmp_path / "new"
+    with open_app(home, newcomer=True) as t:
+        t.wait("What comes first?")
+        page = t.wait("kernel stamps")
+        assert "▸ Measure a model of yours" in page and "● data folder" in page
+        t.keys("Down", "Enter").wait("What is the question?")
+        t.keys("Escape").gone("What is the question?")
+        t.keys("0").wait("finished examples")
+        t.keys("q").wait_exit()
+    with open_app(home, newcomer=True) as t:
+        t.wait("finished examples")
+        t.keys("b").wait("What comes first?")
+        t.keys("Down", "Down", "Down", "Enter").wait("comfortable reading")
+        t.keys("q").wait_exit()
 
 
 def test_a_figure_explains_itself_and_the_palette_finds_by_name(tmp_path: Path) -> None:
@@ -65,8 +106,8 @@ def test_a_figure_explains_itself_and_the_palette_finds_by_name(tmp_path: Path) 
         t.keys("Escape").gone("Mistakes to avoid")
         t.keys("C-p").wait("Search for commands")
         t.keys("study pasted").wait("study: How long does the office wait")
-        t.keys("Enter").wait("prompt tokens")
-        t.wait("pasted harbour log")
+        t.keys("Enter").gone("study: How long does the office wait")
+        t.wait("How long does the office wait until a pasted harbour log is read?")
         t.keys("q").wait_exit()
 
 

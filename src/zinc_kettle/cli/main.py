@@ -11,7 +11,9 @@ from zinc_kettle import __version__
 from zinc_kettle.cli import answering, output, sharing
 from zinc_kettle.cli.examples import epilog
 from zinc_kettle.cli.options import JsonOption, StoreOption
+from zinc_kettle.config import places
 from zinc_kettle.errors import UsageError
+from zinc_kettle.wiring.look import speak
 
 app = typer.Typer(
     name="zinc-kettle",
@@ -41,6 +43,7 @@ def root(
         output.line(f"zinc-kettle {__version__}")
         raise typer.Exit
     context.obj = store
+    speak(places(store))
     if context.invoked_subcommand is None and plain:
         from zinc_kettle.cli.plain import talk
 

@@ -52,7 +52,9 @@ def on_terminal() -> bool:
 def show(where: Places, extra: list[Path], run_id: str = "", *, walk: bool = False) -> None:
     """Run the application until the person leaves it, with a run open where one is named, or with the guided walk."""
     from zinc_kettle.wiring.desk import RealDesk
+    from zinc_kettle.wiring.look import speak
 
+    speak(where)
     sys.exit(asyncio.run(_show(RealDesk(where, extra_studies=extra), where.log, run_id, walk=walk)))
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
+from zinc_kettle.core.units import Memory
+
 READING_WORDS_PER_MINUTE = 238
 """Silent reading of plain English prose by adults, mean of 190 studies (Brysbaert 2019, How many words do we read per
 minute? Journal of Memory and Language 109)."""
@@ -59,9 +61,18 @@ class Look:
 
 
 @dataclass(frozen=True, slots=True)
+class Units:
+    """How figures are said."""
+
+    memory: Memory = "GB"
+    origin: str = "usual"
+
+
+@dataclass(frozen=True, slots=True)
 class Preferences:
     """A person's own figures."""
 
     pace: Pace = field(default_factory=Pace)
     money: Money = field(default_factory=Money)
     look: Look = field(default_factory=Look)
+    units: Units = field(default_factory=Units)

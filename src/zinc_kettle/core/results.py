@@ -206,7 +206,7 @@ class RunInfo:
     """One run of a study: when, where, and how it stands."""
 
     run_id: str = ""
-    """Empty for a study that is only planned."""
+    """Empty for a study that is only planned; `NAME::ID` for somebody else's."""
     study_id: str = ""
     number: int = 0
     """Counted from 1 within its study."""
@@ -221,8 +221,11 @@ class RunInfo:
     decisions: tuple[Decision, ...] = ()
     notes: tuple[tuple[str | None, str], ...] = ()
     """Notes of the person: key of a cell, or None for the run, and the text."""
-    origin: str = ""
-    """Name of the bundle or the file it came in, where it is somebody else's; empty for the person's own."""
+
+    @property
+    def origin(self) -> str:
+        """Name of the bundle or the file it came in, where it is somebody else's; empty for the person's own."""
+        return self.run_id.rpartition(ELSEWHERE)[0]
 
     @property
     def place(self) -> str:

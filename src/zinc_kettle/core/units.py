@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
+from typing import Literal
 
 NS_PER_S = 1_000_000_000
 NS_PER_MS = 1_000_000
@@ -11,6 +13,23 @@ MIN_SIGNIFICANT = 2
 """Digits kept whatever the spread: `4` for anything from 3 to 49 tells less than `4.1` does."""
 
 UNIT_LABELS = {"tokens/s": "tok/s", "chars/s": "chars/s", "s": "s", "bytes": "B", "cores": "cores", "share": "%"}
+
+Memory = Literal["GB", "GiB"]
+PREFIXES: dict[Memory, tuple[tuple[float, str], ...]] = {
+    "GB": ((1e9, "GB"), (1e6, "MB"), (1e3, "kB")),
+    "GiB": ((float(1 << 30), "GiB"), (float(1 << 20), "MiB"), (float(1 << 10), "KiB")),
+}
+
+
+@dataclass(slots=True)
+class Spoken:
+    """How this process says numbers: for people only, what is kept and handed on has no prefixes."""
+
+    memory: Memory = "GB"
+
+
+SPOKEN = Spoken()
+"""Set once, from what the person has set, by whoever starts the process."""
 
 
 def digits(value: float, *, spread: float | None = None, significant: int = 3) -> str:
@@ -51,7 +70,8 @@ def scale(value: float, unit: str) -> tuple[float, str, float]:
     if unit == "s":
         factor, label = (1e3, "ms") if abs(value) < 1 else (1.0, "s")
     elif unit == "bytes":
-        factor, label = (1e-9, "GB") if abs(value) >= 1e9 else (1e-6, "MB")
+        (giant, large), (mega, small), _ = PREFIXES[SPOKEN.memory]
+        factor, label = (1 / giant, large) if abs(value) >= giant else (1 / mega, small)
     elif unit == "share":
         factor, label = 100.0, "%"
     else:
@@ -79,8 +99,8 @@ def duration(seconds: float) -> str:
 
 
 def byte_size(count: float) -> str:
-    """Say a number of bytes in decimal units (GB = 10^9)."""
-    for factor, label in ((1e9, "GB"), (1e6, "MB"), (1e3, "kB")):
+    """Say a number of bytes: in decimal units (GB = 10^9), or in binary ones (GiB = 2^30) where that is set."""
+    for factor, label in PREFIXES[SPOKEN.memory]:
         if abs(count) >= factor:
             return f"{digits(count / factor)} {label}"
     return f"{round(count)} B"

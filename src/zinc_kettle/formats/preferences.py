@@ -8,7 +8,8 @@ from typing import Annotated, Any
 import tomlkit
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from zinc_kettle.core.preferences import Look, Money, Pace, Preferences, Theme
+from zinc_kettle.core.preferences import Look, Money, Pace, Preferences, Theme, Units
+from zinc_kettle.core.units import Memory
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.toml import parse_toml, read_toml
 from zinc_kettle.formats.whole import whole_file
@@ -46,6 +47,12 @@ class ScreenSection(_Model):
     theme: Theme = "dark"
 
 
+class UnitsSection(_Model):
+    """`[units]`."""
+
+    memory: Memory = "GB"
+
+
 class PreferencesFile(_Model):
     """The whole file."""
 
@@ -53,6 +60,7 @@ class PreferencesFile(_Model):
     pace: PaceSection = PaceSection()
     money: MoneySection | None = None
     screen: ScreenSection | None = None
+    units: UnitsSection | None = None
 
 
 def read_preferences(path: Path) -> Preferences:
@@ -67,7 +75,8 @@ def read_preferences(path: Path) -> Preferences:
     found = _checked(raw, path.name)
     look = Look() if found.screen is None else Look(found.screen.theme, path.name)
     money = Money() if found.money is None else _money(found.money, path.name)
-    return Preferences(_pace(found.pace, path.name), money, look)
+    units = Units() if found.units is None else Units(found.units.memory, path.name)
+    return Preferences(_pace(found.pace, path.name), money, look, units)
 
 
 def write_preference(path: Path, section: str, name: str, value: str | float | None) -> None:
@@ -75,7 +84,7 @@ def write_preference(path: Path, section: str, name: str, value: str | float | N
 
     Args:
         path: The file; made where there is none.
-        section: `pace`, `money` or `screen`.
+        section: `pace`, `money`, `screen` or `units`.
         name: Of the figure.
         value: The new one; None takes it away, so that what is usual holds again.
 

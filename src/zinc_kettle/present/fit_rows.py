@@ -32,6 +32,11 @@ class Candidate:
     levels: Mapping[str, str] = field(default_factory=dict)
     """How a study names it."""
 
+    @property
+    def key(self) -> str:
+        """What tells it from all others."""
+        return f"{self.name} {self.where} {' '.join(self.levels.values())}"
+
 
 @dataclass(frozen=True, slots=True)
 class Measured:

@@ -66,6 +66,8 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("money", "years", "years", "a rig is kept", "number", _money(lambda p: f"{p.money.years:g}")),
     Setting("screen", "theme", "theme", "dark or light; t switches for now", "choice",
             lambda p: (p.look.theme, p.look.origin), ("dark", "light")),
+    Setting("units", "memory", "memory in", "GB is 1,000,000,000 bytes, GiB 1,073,741,824; tables and JSON have bytes",
+            "choice", lambda p: (p.units.memory, p.units.origin), ("GB", "GiB")),
 )  # fmt: skip
 
 

@@ -31,6 +31,9 @@ class Action:
 JUMPS = tuple(
     Action(f"go('{s.name}')", s.title.lower(), s.question, s.key, EVERYWHERE, footer=False) for s in STATIONS if s.key
 )
+LISTS = ("shelf", "rigs", "fit", "curves", "lineup", "report", "settings")
+"""Stations with a list."""
+LINES = "Show only the lines of the list that have certain words."
 ACTIONS = (
     *JUMPS,
     Action("explain", "explain", "Explain this station and its figures.", "question_mark", EVERYWHERE, shown_key="?"),
@@ -39,6 +42,7 @@ ACTIONS = (
         "settings", "settings", "What is set, and where that is from.", "comma", EVERYWHERE, footer=False, shown_key=","
     ),
     Action("leave", "quit", "Quit; a run is stopped first and kept.", "q", EVERYWHERE),
+    *(Action("filter", "filter", LINES, "slash", p, p == "shelf", "/") for p in LISTS),
     Action("open", "open", "Open the study's map.", "enter", "shelf"),
     Action("measure_model", "measure a model", "Find the model files on this machine, and measure one.", "m", "shelf"),
     Action("new_plan", "new", "Plan a study from a question.", "n", "shelf"),
@@ -46,9 +50,11 @@ ACTIONS = (
     Action("later_run", "later run", "Choose a later run of the study.", "right", "shelf", footer=False),
     Action("throw_away", "throw away", "Throw the chosen run away, for 30 days.", "d", "shelf", footer=False),
     Action("take_back", "undo", "Take back what was thrown away last.", "u", "shelf", footer=False),
-    Action("filter", "filter", "Show only studies with certain words.", "slash", "shelf", True, "/"),
     Action("reload", "read again", "Read the store and the study files again.", "f5", "shelf", footer=False),
-    Action("back", "all", "Show all studies again.", "escape", "shelf", footer=False),
+    Action("begin", "begin", "What comes first, and what of this machine can be used.", "b", "shelf", footer=False),
+    Action("choose", "do it", "Do what is chosen.", "enter", "begin"),
+    Action("copy", "copy", "Copy what was found of the machine.", "c", "begin", footer=False),
+    Action("back", "to the shelf", "To the shelf.", "escape", "begin"),
     Action("probe", "probe", "Measure the rig's memory bandwidth and arithmetic rate.", "p", "rigs"),
     Action("ask", "gather again", "Gather the rig's facts again, and see what is using it now.", "f5", "rigs"),
     Action("type_fact", "add a fact", "Add a fact you know about the rig, with its source.", "w", "rigs"),
@@ -61,7 +67,7 @@ ACTIONS = (
     ),
     Action("less", "less", "Lower the chosen control by one step.", "left", "fit"),
     Action("more", "more", "Raise the chosen control by one step.", "right", "fit"),
-    Action("filter", "filter", "Show all, only what fits, or only what fits and keeps the pace.", "v", "fit"),
+    Action("only_what", "fits only", "Show all, what fits, or what fits and keeps the pace.", "v", "fit"),
     Action("sort", "sort", "Sort by speed, by precision, by size, or as found.", "s", "fit"),
     Action("plan_model", "measure", "Plan a study of the chosen model.", "m", "fit"),
     Action("next_rig", "next rig", "Show the next rig.", "x", "fit"),

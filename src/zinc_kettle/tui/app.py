@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import json
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -17,11 +16,12 @@ from textual.screen import Screen
 from zinc_kettle.core.units import plural
 from zinc_kettle.core.validate import Problem
 from zinc_kettle.errors import KettleError
-from zinc_kettle.tui.actions import ACTIONS, EVERYWHERE, JUMPS, bindings
+from zinc_kettle.tui.actions import EVERYWHERE, bindings
 from zinc_kettle.tui.bridge import Desk, ShelfEntry
+from zinc_kettle.tui.palette import Named, commands
 from zinc_kettle.tui.runner import Runner
 from zinc_kettle.tui.station import TOO_SMALL, TOO_SMALL_CSS, Station, is_too_small
-from zinc_kettle.tui.stations import SHELF, STATIONS, station
+from zinc_kettle.tui.stations import SHELF, station
 from zinc_kettle.tui.theme import DARK, LIGHT, theme
 
 if TYPE_CHECKING:
@@ -35,8 +35,6 @@ if TYPE_CHECKING:
     from zinc_kettle.tui.walk import Walk
 
 STOP_LIMIT_S = 8.0
-MOST_NAMED = 200
-"""Studies, and model files, the palette knows by name."""
 LOOK_S = 0.5
 """Between two looks at a run that another terminal measures."""
 
@@ -68,7 +66,7 @@ class KettleApp(App[int]):
         self.desk = desk
         self.runner = runner or Runner()
         self.rig_count = 0
-        self._named: list[SystemCommand] = []
+        self._named = Named(self)
         """What the palette knows by name, as it was when it was opened."""
         self._notice = notice
         self._leaving = False
@@ -137,6 +135,8 @@ class KettleApp(App[int]):
         self.push_screen(SHELF.screen_class()())
         if self.runner.results is not None:
             self.go("map")
+        elif self.desk.newcomer() and not self._walks:
+            self.go("begin")
         self.set_interval(LOOK_S, self._look_elsewhere)
         if self._notice:
             self.notify(self._notice, title="The screen was restarted", severity="error", timeout=20)
@@ -184,52 +184,14 @@ class KettleApp(App[int]):
     def action_command_palette(self) -> None:
         """The palette, where there is room for it."""
         if not is_too_small(self.size):
-            # Found once for each time it is opened: what is typed in it is searched at every key.
-            self._named = list(self._by_name())
-            self.run_worker(self._find_models(), exclusive=True, group="named", exit_on_error=False)
+            self._named.look()
+            self.run_worker(self._named.find_models(), exclusive=True, group="named", exit_on_error=False)
             super().action_command_palette()
-
-    async def _find_models(self) -> None:
-        """Model files may lie in many folders; they are found while the palette is open already."""
-        found = await asyncio.to_thread(self.desk.planner.models)
-        self._named += [
-            SystemCommand(f"model: {m.title}", f"Plan to measure it. {m.about}",
-                          partial(self.plan_from, "template:threads", json.loads(m.key)))
-            for m in found[:MOST_NAMED]
-        ]  # fmt: skip
 
     def get_system_commands(self, screen: Screen[Any]) -> Iterable[SystemCommand]:
         """The palette: stations, what can be done here, and by name every study, rig, model file and measure."""
-        for kind in STATIONS:
-            if kind.key:
-                yield SystemCommand(kind.title.lower(), kind.question, partial(self.go, kind.name))
-        here = next((kind.name for kind in STATIONS if kind.screen == type(screen).__name__), "")
-        for action in (a for a in ACTIONS if a.place in (EVERYWHERE, here)):
-            owner = self if action.place == EVERYWHERE else screen
-            method = None if action in JUMPS else getattr(owner, f"action_{action.id}", None)
-            if method is not None:
-                yield SystemCommand(action.title, action.help, method)
-        yield from self._named
-
-    def _by_name(self) -> Iterator[SystemCommand]:
-        """What has a name: found by typing some of it."""
-        from zinc_kettle.core.measures import MEASURES
-
-        with contextlib.suppress(KettleError):
-            for entry in self.desk.shelf()[:MOST_NAMED]:
-                if not entry.trouble:
-                    about = entry.runs[0].answer if entry.runs else entry.about
-                    yield SystemCommand(f"study: {entry.question}", about, partial(self.open_study, entry))
-        with contextlib.suppress(KettleError):
-            for rig in self.desk.rigs():
-                yield SystemCommand(f"rig: {rig.name}", "Show what is known of it.", partial(self._show_rig, rig.name))
-        for measure in MEASURES.values():
-            yield SystemCommand(f"explain: {measure.title}", f"{measure.meaning[:1].upper()}{measure.meaning[1:]}.",
-                                partial(self.explain_measure, measure.name))  # fmt: skip
-
-    def _show_rig(self, name: str) -> None:
-        self.rig = name
-        self.go("rigs")
+        yield from commands(self, screen)
+        yield from self._named.commands
 
     # stations
     def action_go(self, name: str) -> None:
@@ -326,6 +288,7 @@ class KettleApp(App[int]):
         if not self.runner.active:
             self.runner.state, self.runner.results, self.runner.file = None, results, entry.file
             self.measure = main_measure(results.study)
+            self._back_to(1)  # a map that is open shows another study
         elif open_now is None or results.run.run_id != open_now.run.run_id:
             self.notify("A study is running; stop it before opening another one.", severity="warning")
             return
@@ -353,6 +316,7 @@ class KettleApp(App[int]):
         if other:
             self.runner.state, self.runner.results, self.runner.file = None, side.results, None
             self.measure = main_measure(side.results.study)
+            self._back_to(1)
         self.go("map")
         key = side.cells()[0].cell.key
         self.call_after_refresh(lambda: self.screen.show_cell(key) if isinstance(self.screen, Station) else None)

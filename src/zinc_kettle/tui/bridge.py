@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.fit.remedies import Remedy
     from zinc_kettle.core.fit.sizing import Wish as FitWish
+    from zinc_kettle.core.health import Check
     from zinc_kettle.core.plan import Cell, Study
     from zinc_kettle.core.preferences import Preferences
     from zinc_kettle.core.results import StudyResults
@@ -75,6 +76,14 @@ class ShelfEntry:
 
 class Desk(Protocol):
     """The rest of the tool, as the screen sees it."""
+
+    def newcomer(self) -> bool:
+        """True where the person has nothing here yet; asked before the first paint."""
+        ...
+
+    def checks(self) -> list[Check]:
+        """What of this machine can be used; takes a moment."""
+        ...
 
     def shelf(self) -> list[ShelfEntry]:
         """All studies, the one measured last first."""
@@ -282,6 +291,10 @@ class Host(Protocol):
 
     def more_repeats(self, sides: Sequence[Side], count: int) -> None:
         """Enter further repeats of the cells of some sides into the logs of their runs."""
+        ...
+
+    def explain_measure(self, name: str) -> None:
+        """Explain a measure, wherever one is."""
         ...
 
     def open_answers(self, keys: Sequence[str]) -> None:

@@ -13,6 +13,7 @@ from textual.screen import Screen
 from textual.widgets import Static
 
 from zinc_kettle.errors import KettleError
+from zinc_kettle.tui.choices import Choices
 from zinc_kettle.tui.theme import PALETTES, Palette
 
 if TYPE_CHECKING:
@@ -103,6 +104,10 @@ class Station(Screen[None]):
     def drawn(self) -> tuple[list[str], str] | None:
         """The command that draws what is shown, and a name for its files; None where there is nothing to draw."""
         return None
+
+    async def action_filter(self) -> None:
+        """Narrow the list to lines that have certain words."""
+        await self.query_one(Choices).open_filter()
 
     def action_copy(self) -> None:
         """Copy what is shown as text."""

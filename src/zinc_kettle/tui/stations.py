@@ -93,6 +93,7 @@ STATIONS: tuple[StationKind, ...] = (
         missing=_no_study,
     ),
     StationKind("report", "Report", "ReportScreen", "What do I hand on?", key="8", missing=_no_study),
+    StationKind("begin", "Begin", "BeginScreen", "What comes first, and what can this machine do?", within="shelf"),
     StationKind("settings", "Settings", "SettingsScreen", "What is set, and where is that from?", within="shelf"),
     StationKind(
         "answers", "Answers", "AnswersScreen", "What did they write, side by side?", within="map", missing=_no_study

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from zinc_kettle.present.charts.kinds import Subject
     from zinc_kettle.present.lineup import Appearance
     from zinc_kettle.store.store import KettleStore
+    from zinc_kettle.wiring.elsewhere import Elsewhere
     from zinc_kettle.wiring.rig_desk import RigDesk
 
 EXPORT_LIMIT_S = 120.0
@@ -39,17 +40,18 @@ class AnswerDesk:
         stores: The person's store, and that of the examples where these are shown.
         store_of: The store a run is kept in.
         rigs: What is known of rigs.
+        elsewhere: Opens what other people measured.
     """
 
     def __init__(
         self, places: Places, stores: Callable[[], list[KettleStore]], store_of: Callable[[str], KettleStore],
-        rigs: Callable[[], RigDesk],
+        rigs: Callable[[], RigDesk], elsewhere: Elsewhere,
     ) -> None:  # fmt: skip
         self._places = places
         self._stores = stores
         self._store_of = store_of
         self._rigs = rigs
-        self.sides = Sides(places, lambda: self._newest)
+        self.sides = Sides(places, lambda: self._newest, elsewhere)
 
     @property
     def _newest(self) -> KettleStore:

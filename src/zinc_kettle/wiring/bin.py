@@ -10,10 +10,68 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zinc_kettle.config import Places
-from zinc_kettle.errors import UsageError
+from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.store.store import BIN_DAYS, KettleStore
+from zinc_kettle.tui.bridge import ShelfEntry
 
 FOLDER = ".bin"
+
+
+class Bin:
+    """What this process throws away, and takes back.
+
+    Args:
+        places: Where things are kept.
+        store: The person's store.
+        close: Lets go of somebody else's bundle, by its name, so that its file can be moved.
+    """
+
+    def __init__(self, places: Places, store: Callable[[], KettleStore], close: Callable[[str], None]) -> None:
+        self._places = places
+        self._store = store
+        self._close = close
+        self._thrown: list[Thrown] = []
+        """The last of it last."""
+        self._emptied = False
+
+    def empty_once(self) -> None:
+        """What has been thrown away for a month goes for good."""
+        if not self._emptied:
+            self._emptied = True
+            with contextlib.suppress(KettleError):
+                empty(self._places, self._store())
+
+    def throw_away(self, entry: ShelfEntry, run: int) -> str:
+        """Throw a run of the shelf away, a bundle, or a study file; says what it was.
+
+        Raises:
+            UsageError: There is nothing to throw away, or it cannot be moved.
+            RunHeldError: It is being measured.
+        """
+        if entry.origin:
+            self._close(entry.origin)
+            thrown = throw_path(self._places.others / entry.origin, f"the bundle {entry.origin}")
+        elif entry.runs:
+            chosen = entry.runs[min(run, len(entry.runs) - 1)]
+            thrown = throw_run(self._store(), chosen.run_id, f"run {chosen.number} of: {entry.question}")
+        elif entry.file is not None:
+            thrown = throw_path(entry.file, f"the study file {entry.file.name}")
+        else:
+            raise UsageError("there is nothing to throw away", remedy="choose a run, a bundle or a study file")
+        self._thrown.append(thrown)
+        return thrown.what
+
+    def take_back(self) -> str:
+        """Take back what was thrown away last; empty where nothing was.
+
+        Raises:
+            UsageError: It cannot be taken back.
+        """
+        if not self._thrown:
+            return ""
+        thrown = self._thrown.pop()
+        thrown.back()
+        return thrown.what
 
 
 @dataclass(frozen=True, slots=True)

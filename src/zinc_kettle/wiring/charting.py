@@ -11,13 +11,13 @@ from zinc_kettle.errors import KettleError
 from zinc_kettle.formats.preferences import read_preferences
 from zinc_kettle.formats.reported import read_reported
 from zinc_kettle.present.charts.kinds import Subject
+from zinc_kettle.wiring.look import PREFERENCES
 
 if TYPE_CHECKING:
     from zinc_kettle.core.results import CellResults, StudyResults
     from zinc_kettle.present.fit_rows import FitRow
     from zinc_kettle.store.store import KettleStore
 
-PREFERENCES = "preferences.toml"
 REPORTED = "reported"
 """Folder of CSV files whose figures the screen draws beside one's own."""
 

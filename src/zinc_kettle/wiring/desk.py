@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
@@ -13,14 +12,16 @@ from zinc_kettle.config import Places
 from zinc_kettle.core.facts import MachineFacts, RunFacts
 from zinc_kettle.core.results import ELSEWHERE
 from zinc_kettle.core.schedule import Decision
-from zinc_kettle.core.units import byte_size, plural
+from zinc_kettle.core.units import SPOKEN, byte_size, plural
 from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.tui.bridge import RunEntry, ShelfEntry
+from zinc_kettle.wiring.look import speak, worn
 
 if TYPE_CHECKING:
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.fit.remedies import Remedy
     from zinc_kettle.core.fit.sizing import Wish
+    from zinc_kettle.core.health import Check
     from zinc_kettle.core.plan import Cell, Study
     from zinc_kettle.core.preferences import Preferences
     from zinc_kettle.core.results import RunInfo, StudyResults
@@ -34,7 +35,7 @@ if TYPE_CHECKING:
     from zinc_kettle.store.reading import RunRow, StudyRow
     from zinc_kettle.store.store import KettleStore
     from zinc_kettle.wiring.answer_desk import AnswerDesk
-    from zinc_kettle.wiring.bin import Thrown
+    from zinc_kettle.wiring.bin import Bin
     from zinc_kettle.wiring.elsewhere import Elsewhere
     from zinc_kettle.wiring.hand_desk import HandDesk
     from zinc_kettle.wiring.plan_desk import PlanDesk
@@ -59,9 +60,7 @@ class RealDesk:
         self._answer_desk: AnswerDesk | None = None
         self._others: Elsewhere | None = None
         self._hand_desk: HandDesk | None = None
-        self._thrown: list[Thrown] = []
-        """What was thrown away since the start, the last of it last."""
-        self._emptied = False
+        self._opened_bin: Bin | None = None
 
     @property
     def _store(self) -> KettleStore:
@@ -72,13 +71,24 @@ class RealDesk:
             self._opened = open_store(self._places)
         return self._opened
 
+    def newcomer(self) -> bool:
+        """True where the person's data folder is not there, or empty."""
+        home = self._places.home
+        return not self._places.demo and not (home.is_dir() and any(home.iterdir()))
+
+    def checks(self) -> list[Check]:
+        """What of this machine can be used."""
+        from zinc_kettle.wiring.doctor import examine
+
+        return examine(self._places, driver=False)
+
     def shelf(self) -> list[ShelfEntry]:
         """Studies with runs, the one measured last first, then those that are ready; examples where there is no run."""
         from zinc_kettle.store.plans import plan_key
         from zinc_kettle.store.reading import shelf
         from zinc_kettle.wiring.build import read_study
 
-        self._empty_bin()
+        self._bin.empty_once()
         kept = {row.plan_key: row for row in shelf(self._store)}
         if not kept:
             self._examples = {row.study_id: row for row in self._sample_rows()}
@@ -99,14 +109,14 @@ class RealDesk:
         own = [self._kept(row, files.get(key)) for key, row in kept.items()]
         return [*own, *ready, *self._other_entries(), *examples]
 
-    def _empty_bin(self) -> None:
-        """Once: what has been thrown away for a month goes for good."""
-        if not self._emptied:
-            from zinc_kettle.wiring.bin import empty
+    @property
+    def _bin(self) -> Bin:
+        """What was thrown away."""
+        if self._opened_bin is None:
+            from zinc_kettle.wiring.bin import Bin
 
-            self._emptied = True
-            with contextlib.suppress(KettleError):
-                empty(self._places, self._store)
+            self._opened_bin = Bin(self._places, lambda: self._store, self._elsewhere.close)
+        return self._opened_bin
 
     def throw_away(self, entry: ShelfEntry, run: int = 0) -> str:
         """Throw a run away, a bundle of somebody else, or a study file of the person's own; says what it was.
@@ -115,24 +125,11 @@ class RealDesk:
             UsageError: It is an example, or it comes with the tool.
             RunHeldError: It is being measured.
         """
-        from zinc_kettle.wiring.bin import throw_path, throw_run
-
         if entry.example or (entry.file is not None and not entry.runs and entry.file in self._extra):
             raise UsageError(
                 "this comes with the tool, and stays", remedy="measure a study of your own: examples then go"
             )
-        if entry.origin:
-            self._elsewhere.close(entry.origin)
-            thrown = throw_path(self._places.others / entry.origin, f"the bundle {entry.origin}")
-        elif entry.runs:
-            chosen = entry.runs[min(run, len(entry.runs) - 1)]
-            thrown = throw_run(self._store, chosen.run_id, f"run {chosen.number} of: {entry.question}")
-        elif entry.file is not None:
-            thrown = throw_path(entry.file, f"the study file {entry.file.name}")
-        else:
-            raise UsageError("there is nothing to throw away")
-        self._thrown.append(thrown)
-        return thrown.what
+        return self._bin.throw_away(entry, run)
 
     def take_back(self) -> str:
         """Take back what was thrown away last; empty where nothing was.
@@ -140,11 +137,7 @@ class RealDesk:
         Raises:
             UsageError: It cannot be taken back.
         """
-        if not self._thrown:
-            return ""
-        thrown = self._thrown.pop()
-        thrown.back()
-        return thrown.what
+        return self._bin.take_back()
 
     def _sample_rows(self) -> list[StudyRow]:
         """Finished studies that come with the tool, for someone who has none yet."""
@@ -202,7 +195,7 @@ class RealDesk:
         from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
         from zinc_kettle.present.findings import WORDING, answer
 
-        by = f"{DEFINITIONS_VERSION}.{WORDING}"
+        by = f"{DEFINITIONS_VERSION}.{WORDING}" + ("" if SPOKEN.memory == "GB" else f".{SPOKEN.memory}")
         said = row.answer if row.answer_by == by else None
         if said is None:
             said = answer(self.open_run(f"{before}{row.run_id}"), brief=True)
@@ -338,13 +331,7 @@ class RealDesk:
 
     def theme(self) -> str:
         """As the person has set it; read by itself, since the first paint waits for it."""
-        import tomllib
-
-        try:
-            found = tomllib.loads((self._places.home / "preferences.toml").read_text(encoding="utf-8"))
-            return "light" if found["screen"]["theme"] == "light" else "dark"
-        except (OSError, ValueError, KeyError, TypeError):
-            return "dark"
+        return worn(self._places)
 
     def settings(self) -> list[Row]:
         """What can be set, and the folders."""
@@ -361,6 +348,7 @@ class RealDesk:
         from zinc_kettle.wiring.settings import change
 
         change(self._places, key, text)
+        speak(self._places)
 
     def remedies(self, cell: Cell) -> tuple[str, list[Remedy]]:
         """Why a cell does not load, and what would make it load."""
@@ -438,7 +426,7 @@ class RealDesk:
             def stores() -> list[KettleStore]:
                 return [self._store, *([self._sample] if self._examples and self._sample is not None else [])]
 
-            self._answer_desk = AnswerDesk(self._places, stores, self._store_of, lambda: self._rigs)
+            self._answer_desk = AnswerDesk(self._places, stores, self._store_of, lambda: self._rigs, self._elsewhere)
         return self._answer_desk
 
     @property

@@ -96,7 +96,7 @@ def _store(places: Places) -> Check:
 
 def _terminal() -> Check:
     problems = []
-    if "utf" not in (sys.stdout.encoding or "").lower():
+    if "utf" not in (sys.__stdout__.encoding if sys.__stdout__ is not None else "").lower():
         problems.append(("its encoding is not UTF-8", "set LC_ALL=C.UTF-8"))
     if os.environ.get("COLORTERM", "") not in {"truecolor", "24bit"}:
         problems.append(("it does not say that it has 24-bit colours", "set COLORTERM=truecolor if it has"))
@@ -176,17 +176,17 @@ def _engines(places: Places) -> list[Check]:
         recipes = recipe_book(places)
     except KettleError as error:
         return [Check("engine recipes", "broken", str(error), "mend the file in the folder recipes, or take it away")]
-    versions = {"built-in": "xllamacpp", "mistralrs": "mistralrs"}
     out = []
     for name, recipe in recipes.items():
         if recipe.start is None:
             out.append(Check(f"engine {name}", "good", "runs already, at an address you give"))
-        elif name in versions:
-            version = _version(versions[name])
+        elif recipe.start.launcher and not recipe.start.python:
+            package = recipe.start.launcher  # a launcher is called by the package it starts
+            version = _version(package)
             if version:
-                out.append(Check(f"engine {name}", "good", f"{versions[name]} {version}"))
+                out.append(Check(f"engine {name}", "good", f"{package} {version}"))
             else:
-                out.append(Check(f"engine {name}", "missing", f"{versions[name]} is not installed",
+                out.append(Check(f"engine {name}", "missing", f"{package} is not installed",
                                  "pip install 'zinc-kettle[engine]'"))  # fmt: skip
         else:
             program = recipe.start.argv[0] if recipe.start.argv else ""

@@ -94,5 +94,5 @@ class Elsewhere:
 
         store = self.store(origin)
         results = open_run(store, find(store, place))
-        results.run = replace(results.run, run_id=f"{origin}{ELSEWHERE}{results.run.run_id}", origin=origin)
+        results.run = replace(results.run, run_id=f"{origin}{ELSEWHERE}{results.run.run_id}")
         return results

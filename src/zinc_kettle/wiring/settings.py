@@ -9,7 +9,7 @@ from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.preferences import read_preferences, write_preference
 from zinc_kettle.present.settings import SETTINGS, Row, setting_of, setting_rows
-from zinc_kettle.wiring.charting import PREFERENCES
+from zinc_kettle.wiring.look import PREFERENCES
 
 
 def rows(places: Places) -> list[Row]:

@@ -29,14 +29,17 @@ class Sides:
     Args:
         places: Where things are kept.
         store: The store.
+        elsewhere: Opens what other people measured, where that is open already.
     """
 
-    def __init__(self, places: Places, store: Callable[[], KettleStore]) -> None:
+    def __init__(
+        self, places: Places, store: Callable[[], KettleStore], elsewhere: Elsewhere | None = None
+    ) -> None:  # fmt: skip
         self._store = store
         self.shown: StudyResults | None = None
         """The run that is open on the screen, which is used as it is."""
         self._kept: dict[str, StudyResults] = {}
-        self.elsewhere = Elsewhere(places)
+        self.elsewhere = elsewhere or Elsewhere(places)
 
     def side(self, named: str) -> Side:
         """The side a name means.

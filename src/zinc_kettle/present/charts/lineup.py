@@ -34,9 +34,12 @@ def lineup_chart(found: Lineup, pace: Pace, others: Sequence[Reported] = ()) -> 
         panels = (*panels, _reported(told, panels[0]))
     about = [note for g in found.groups for p in g.places[:1] for note in notes(p.entrant.side.results)]
     left = [f"not ranked: {left.entrant.name}, {left.reason}" for left in found.left]
+    shared = (
+        f"geometric mean over {found.shared} cells that all share" if found.shared > 1 else "in the one cell they share"
+    )
     return Chart(
         f"{said[:1].upper()}{said[1:]}.",
-        f"{MEASURES[found.measure].title}, {per_unit(found)}: geometric mean over {found.shared} cells that all share",
+        f"{MEASURES[found.measure].title}, {per_unit(found)}: {shared}",
         panels or (Panel(Axis(), Axis(), empty="nothing can be ranked"),),
         (*dict.fromkeys(about), "in one bracket: no clear difference", money_line(found, pace), *left),
     )  # fmt: skip

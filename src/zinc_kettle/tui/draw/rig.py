@@ -15,7 +15,7 @@ from zinc_kettle.present.rig_rows import busy_line, fact_rows, is_busy
 from zinc_kettle.tui.theme import Palette
 
 BAR = 30
-TITLE = 22
+TITLE = 24
 
 
 def rig_line(rig: Rig, palette: Palette, asking: bool, width: int) -> Text:

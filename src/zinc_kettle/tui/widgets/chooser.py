@@ -13,8 +13,8 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, OptionList, Static
 from textual.widgets.option_list import Option
 
+from zinc_kettle.tui.choices import Choices
 from zinc_kettle.tui.theme import PALETTES
-from zinc_kettle.tui.widgets.choices import Choices
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,7 +10,6 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Footer, OptionList, Static
-from textual.widgets.option_list import Option
 
 from zinc_kettle.core.chart import Chart, extent, positions
 from zinc_kettle.core.chart_view import Spot, View, series_of, spots, viewed
@@ -21,11 +20,11 @@ from zinc_kettle.present.charts.curves import numbers
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
 from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.choices import Choices, Line
 from zinc_kettle.tui.draw.chart import draw_chart
 from zinc_kettle.tui.draw.curves import points_text, spot_text
 from zinc_kettle.tui.draw.plot import Cross
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.choices import Choices
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
@@ -37,6 +36,7 @@ NOT_HERE = frozenset({"map", "lines"})
 class Kinds(Choices):
     """The list; left and right belong to the crosshair."""
 
+    MARKED = True
     BINDINGS = [  # noqa: RUF012
         binding_for("curves", "earlier_point", "screen.earlier_point"),
         binding_for("curves", "later_point", "screen.later_point"),
@@ -121,19 +121,9 @@ class CurvesScreen(Station):
         return kinds, None if kind is None else kind.build(self._subject)
 
     def _list(self) -> None:
-        options = self.query_one("#kinds", OptionList)
-        if [o.id for o in options.options] != [k.name for k in self._kinds]:
-            options.clear_options()
-            options.add_options([Option(k.title, id=k.name) for k in self._kinds])
-        at = next((i for i, k in enumerate(self._kinds) if k.name == self._kind), None)
-        for place, kind in enumerate(self._kinds):
-            here = place == at
-            said = Text(
-                f"{'▸' if here else ' '} {kind.title}", f"bold {self.palette.ink}" if here else self.palette.muted
-            )
-            options.replace_option_prompt_at_index(place, said)
-        if options.highlighted != at:
-            options.highlighted = at
+        options = self.query_one(Kinds)
+        options.show([Line(kind.name, Text(kind.title, self.palette.ink), kind.help) for kind in self._kinds])
+        options.choose(self._kind)
 
     @property
     def _shown(self) -> Chart | None:
@@ -177,9 +167,9 @@ class CurvesScreen(Station):
         self.query_one("#spot", Static).update(spot_text(chart, spot, self._at + 1, len(self._spots), self._view, p))
 
     # actions
-    def on_option_list_option_highlighted(self, event: OptionList.OptionHighlighted) -> None:
+    def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
         """Another kind."""
-        name = event.option.id or ""
+        name = self.query_one(Kinds).chosen
         if name and name != self._kind:
             self._kind, self._view, self._at = name, View(), 0
             self._make()

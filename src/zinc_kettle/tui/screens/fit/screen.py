@@ -6,7 +6,6 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Digits, Footer, OptionList, Static
-from textual.widgets.option_list import Option
 
 from zinc_kettle.core.fit.sizing import Wish
 from zinc_kettle.core.preferences import Pace
@@ -16,9 +15,9 @@ from zinc_kettle.errors import KettleError
 from zinc_kettle.present.fit_rows import FILTERS, SORTS, FitRow, chosen_rows
 from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.choices import Choices, Line
 from zinc_kettle.tui.draw.fit import changed, controls, controls_line, detail_text, heads, line, other_pace
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.choices import Choices
 from zinc_kettle.tui.widgets.station_line import Stations
 
 EMPTY = (
@@ -48,7 +47,7 @@ class FitScreen(Station):
         self._all: list[FitRow] = []
         self._own = Pace()
         self._pace: float | None = self._own.rate
-        self._filter = 0
+        self._only = 0
         self._sort = 0
 
     def widgets(self) -> ComposeResult:
@@ -107,33 +106,26 @@ class FitScreen(Station):
         except KettleError as error:
             self.notify(str(error), severity="error")
             return
-        self._rows = chosen_rows(self._all, FILTERS[self._filter], SORTS[self._sort])
+        self._rows = chosen_rows(self._all, FILTERS[self._only], SORTS[self._sort])
         self._title(rig)
-        options = self.query_one("#models", OptionList)
+        options = self.query_one(ModelList)
         width = options.content_size.width or self.size.width - 4
         self.query_one("#heads", Static).update(heads(width))
-        lines = [line(row, p, width) for row in self._rows]
-        if options.option_count == len(lines) and lines:
-            for i, text in enumerate(lines):
-                options.replace_option_prompt_at_index(i, text)
-        else:
-            options.clear_options()
-            options.add_options([Option(text) for text in lines] or [Option(self._nothing, disabled=True)])
-            if lines:
-                best = next((i for i, r in enumerate(self._rows) if r.best), 0)
-                options.highlighted = best
+        best = next((r.candidate.key for r in self._rows if r.best), "")
+        lines = [Line(row.candidate.key, line(row, p, width)) for row in self._rows]
+        options.show(lines, choose=best, nothing=Text(self._nothing))
         self._detail()
 
     @property
     def _nothing(self) -> str:
-        return f"Nothing here is {FILTERS[self._filter]}; v shows all." if self._all else EMPTY
+        return f"Nothing here is {FILTERS[self._only]}; v shows all." if self._all else EMPTY
 
     def _title(self, rig: Rig) -> None:
         p = self.palette
         memories = ", ".join(f"{d.name} {byte_size(d.capacity_bytes)}" for d in rig.devices()) or "memory not known"
         out = Text(f"What fits on {'this machine' if rig.reach == 'here' else rig.name}?", f"bold {p.ink}")
         out.append(f"   {memories} · {plural(rig.cores, 'core')}", p.muted)
-        looked = [f"only {FILTERS[self._filter]}"] if self._filter else []
+        looked = [f"only {FILTERS[self._only]}"] if self._only else []
         looked += [SORTS[self._sort]] if self._sort else []
         if looked:
             out.append(f"   {', '.join(looked)}", p.ink)
@@ -143,8 +135,8 @@ class FitScreen(Station):
 
     @property
     def _chosen(self) -> FitRow | None:
-        index = self.query_one("#models", OptionList).highlighted
-        return self._rows[index] if index is not None and index < len(self._rows) else None
+        key = self.query_one(ModelList).chosen
+        return next((row for row in self._rows if row.candidate.key == key), None)
 
     def _layers(self) -> int | None:
         row = self._chosen
@@ -215,9 +207,9 @@ class FitScreen(Station):
         self._wish, self._threads = changed(name, step, self._wish, self._threads, self._rig, self._layers())
         self.redraw()
 
-    def action_filter(self) -> None:
+    def action_only_what(self) -> None:
         """Show all, what fits, or what fits and keeps the pace."""
-        self._filter = (self._filter + 1) % len(FILTERS)
+        self._only = (self._only + 1) % len(FILTERS)
         self.redraw()
 
     def action_sort(self) -> None:

@@ -11,7 +11,6 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Footer, OptionList, Static
-from textual.widgets.option_list import Option
 
 from zinc_kettle.core.chart import Chart, Panel, Ranges
 from zinc_kettle.core.lineup import PERS, Index, Lineup, Per, Place, index, lineup
@@ -35,9 +34,9 @@ from zinc_kettle.present.lineup import (
 )
 from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.choices import Choices, Line
 from zinc_kettle.tui.draw.chart import draw_panel
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.choices import Choices
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
@@ -58,6 +57,7 @@ class Shown:
 class Rows(Choices):
     """The list of places."""
 
+    MARKED = True
     BINDINGS = [binding_for("lineup", "open_map", "screen.open_map")]  # noqa: RUF012
 
 
@@ -74,8 +74,6 @@ class LineupScreen(Station):
         self._per: Per = ""
         self._reference = ""
         self._seen: dict[str, tuple[Appearance, ...]] = {}
-        self._lines: list[tuple[str, Text]] = []
-        """Name of the place and its line, for each line of the list."""
         self._more: tuple[str, ...] = ()
         """Further studies beside the open one, by name."""
         self._others: Path | None = None
@@ -169,40 +167,26 @@ class LineupScreen(Station):
         self._draw_page()
 
     def _draw_rows(self, chart: Chart) -> None:
-        options = self.query_one("#rows", OptionList)
+        options = self.query_one(Rows)
         width = max(40, (options.content_size.width or self.size.width - 4) - 3)
-        lines: list[tuple[str, Text]] = []
+        lines: list[Line] = []
         axis = Text()
         for panel in chart.panels:
             drawn = draw_panel(panel, width, 1, self.palette, titled=False).split("\n")
             if panel.title:
-                lines.append(("", Text(panel.title, self.palette.muted)))
+                lines.append(Line("", Text(panel.title, self.palette.muted)))
             names = _names(panel)
             if panel.title == REPORTED:
-                lines += [("", line) for _, line in zip(names, drawn, strict=False)]
+                lines += [Line("", line) for _, line in zip(names, drawn, strict=False)]
                 continue
-            lines += [(name, line) for name, line in zip(names, drawn, strict=False)]
+            lines += [Line(name, line) for name, line in zip(names, drawn, strict=False)]
             axis = drawn[-1] if len(drawn) > len(names) else axis
-        kept = options.highlighted or 0
-        self._lines = lines
-        options.clear_options()
-        options.add_options([Option(line, disabled=not name) for name, line in lines])
-        ready = [i for i, (name, _) in enumerate(lines) if name]
-        if ready:
-            options.highlighted = kept if kept in ready else ready[0]
-        self._mark()
+        options.show(lines)
         self.query_one("#axis", Static).update(Text.assemble("  ", axis))
-
-    def _mark(self) -> None:
-        """A mark before the chosen one."""
-        options = self.query_one("#rows", OptionList)
-        for i, (_, line) in enumerate(self._lines[: options.option_count]):
-            options.replace_option_prompt_at_index(i, Text.assemble("▸ " if i == options.highlighted else "  ", line))
 
     @property
     def _chosen(self) -> Place | None:
-        at = self.query_one("#rows", OptionList).highlighted
-        name = self._lines[at][0] if at is not None and at < len(self._lines) else ""
+        name = self.query_one(Rows).chosen
         return next((p for p in self._places if p.entrant.name == name), None)
 
     def _draw_page(self) -> None:
@@ -238,7 +222,6 @@ class LineupScreen(Station):
     def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
         """All about the one that is chosen."""
         if self._shown.found is not None:
-            self._mark()
             self._draw_page()
 
     # actions

@@ -11,7 +11,6 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.containers import Horizontal, VerticalScroll
 from textual.widgets import Footer, Input, OptionList, Static
-from textual.widgets.option_list import Option
 
 from zinc_kettle.core.report import Part, ReportPlan
 from zinc_kettle.core.text import neutralise
@@ -20,9 +19,9 @@ from zinc_kettle.present.report.build import BEGINNING
 from zinc_kettle.present.report.document import Document, Section
 from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.choices import Choices, Line
 from zinc_kettle.tui.draw.report import head_text, section_text
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.choices import Choices
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 from zinc_kettle.tui.widgets.writer import Writer
@@ -43,6 +42,7 @@ PACKS: tuple[tuple[str, tuple[str, ...], str], ...] = (
 class Sections(Choices):
     """The list; it says in the footer what space does."""
 
+    MARKED = True
     BINDINGS = [binding_for("report", "in_or_out", "screen.in_or_out")]  # noqa: RUF012
 
 
@@ -155,40 +155,33 @@ class ReportScreen(Station):
         self._list(made)
 
     def _list(self, made: Document) -> None:
-        options = self.query_one("#sections", OptionList)
-        at = options.highlighted or 0
-        if [o.id for o in options.options] != [str(i) for i in range(len(made.sections))]:
-            options.clear_options()
-            options.add_options([Option("", id=str(i)) for i in range(len(made.sections))])
-        self._mark_lines(made, min(at, len(made.sections) - 1))
-        if made.sections:
-            options.highlighted = min(at, len(made.sections) - 1)
-
-    def _mark_lines(self, made: Document, at: int) -> None:
-        options, p = self.query_one("#sections", OptionList), self.palette
+        p, lines = self.palette, []
         for number, section in enumerate(made.sections):
             mark = "" if not section.title or not section.key else "☑ " if section.shown else "☐ "
             line = Text(no_wrap=True, overflow="ellipsis")
             style = p.ink if section.shown else p.muted
-            line.append(f"{'▸' if number == at else ' '} {mark}{section.title or 'Beginning'}",
-                        f"bold {style}" if number == at or not section.key else style)  # fmt: skip
+            line.append(f"{mark}{section.title or 'Beginning'}", style if section.key else f"bold {style}")
             if section.key in self._plan.words and section.title:
                 line.append("  ✎ own words", p.copper)
-            options.replace_option_prompt_at_index(number, line)
+            lines.append(Line(str(number), line))
+        self.query_one(Sections).show(lines)
+
+    @property
+    def _number(self) -> int | None:
+        """Which section one is on."""
+        chosen = self.query_one(Sections).chosen
+        return int(chosen) if chosen and self._made is not None and int(chosen) < len(self._made.sections) else None
 
     @property
     def _section(self) -> Section | None:
-        at = self.query_one("#sections", OptionList).highlighted
-        made = self._made
-        return None if made is None or at is None or at >= len(made.sections) else made.sections[at]
+        at = self._number
+        return None if self._made is None or at is None else self._made.sections[at]
 
-    def on_option_list_option_highlighted(self, event: OptionList.OptionHighlighted) -> None:
+    def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
         """Show the section one is on."""
-        if self._made is not None and event.option_index < len(self._made.sections):
-            self._mark_lines(self._made, event.option_index)
-        places = list(self.query_one("#page", VerticalScroll).query(".section"))
-        if event.option_index < len(places):
-            places[event.option_index].scroll_visible(top=True, animate=False)
+        places, at = list(self.query_one("#page", VerticalScroll).query(".section")), self._number
+        if at is not None and at < len(places):
+            places[at].scroll_visible(top=True, animate=False)
 
     # what a person changes
     def _changed(self, plan: ReportPlan) -> None:

@@ -6,16 +6,15 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.containers import Horizontal, VerticalScroll
 from textual.widgets import Digits, Footer, Input, OptionList, Static
-from textual.widgets.option_list import Option
 
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.units import plural
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.choices import Choices, Line
 from zinc_kettle.tui.draw.rig import about, headline, rig_line
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.choices import Choices
 from zinc_kettle.tui.widgets.station_line import Stations
 
 HINT = "The rig file names machines reached over SSH or by an address; docs/rigs.md explains how. "
@@ -61,8 +60,9 @@ class RigsScreen(Station):
                 self._ask(rig.name, probe=False)
 
     def on_screen_resume(self) -> None:
-        """Coming back from another station."""
+        """Coming back from another station, where another rig may have been chosen."""
         self.redraw()
+        self.query_one(Choices).choose(host(self).rig)
 
     def on_resize(self) -> None:
         """Facts are drawn to the width."""
@@ -70,8 +70,7 @@ class RigsScreen(Station):
 
     def redraw(self) -> None:
         """Draw everything."""
-        options = self.query_one("#rigs", OptionList)
-        names = [rig.name for rig in self._rigs]
+        options = self.query_one(Choices)
         try:
             self._rigs = host(self).desk.rigs()
         except KettleError as error:
@@ -81,14 +80,8 @@ class RigsScreen(Station):
         host(self).rig_count = len(self._rigs)
         width = options.content_size.width or 36
         lines = [rig_line(rig, self.palette, rig.name in self._asking, width) for rig in self._rigs]
-        if names == [rig.name for rig in self._rigs]:
-            for i, line in enumerate(lines):
-                options.replace_option_prompt_at_index(i, line)
-        else:
-            options.clear_options()
-            options.add_options([Option(line) for line in lines])
-            chosen = host(self).rig
-            options.highlighted = next((i for i, r in enumerate(self._rigs) if r.name == chosen), 0)
+        named = [Line(rig.name, line) for rig, line in zip(self._rigs, lines, strict=True)]
+        options.show(named, choose=host(self).rig)
         simulated = sum(1 for rig in self._rigs if rig.simulated)
         text = f"Rigs: {plural(len(self._rigs) - simulated, 'machine')}" + (
             f", {simulated} simulated" if simulated else ""
@@ -100,8 +93,8 @@ class RigsScreen(Station):
     @property
     def chosen(self) -> Rig | None:
         """The rig one is on."""
-        index = self.query_one("#rigs", OptionList).highlighted
-        return self._rigs[index] if index is not None and index < len(self._rigs) else None
+        name = self.query_one(Choices).chosen
+        return next((rig for rig in self._rigs if rig.name == name), None)
 
     def _page(self) -> None:
         rig, p = self.chosen, self.palette
@@ -115,7 +108,7 @@ class RigsScreen(Station):
         words.append(what, p.muted)
         self.query_one("#unit", Static).update(words)
         panel = self.query_one("#about", Static)
-        page = about(rig, p, max(40, self.query_one("#page").content_size.width))
+        page = about(rig, p, max(40, self.query_one("#page").scrollable_content_region.width))
         failed = self._failed.get(rig.name)
         panel.update(Text.assemble((f"✕ {failed}\n\n", p.failure), page) if failed and not rig.trouble else page)
 
@@ -204,6 +197,7 @@ class RigsScreen(Station):
                 return
         self._close_line()
         self.redraw()
+        self.query_one(Choices).choose(host(self).rig)
 
     def _close_line(self) -> None:
         line = self.query_one("#type", Input)

@@ -5,15 +5,14 @@ from __future__ import annotations
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.widgets import Footer, Input, OptionList, Static
-from textual.widgets.option_list import Option
 
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.settings import Row
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.choices import Choices, Line
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.choices import Choices
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
@@ -54,11 +53,7 @@ class SettingsScreen(Station):
         except KettleError as error:
             self.query_one("#about", Static).update(Text(str(error), p.failure))
             return
-        options = self.query_one("#rows", OptionList)
-        at = options.highlighted or 0
-        options.clear_options()
-        options.add_options([Option(self._line(row)) for row in self._rows])
-        options.highlighted = min(at, len(self._rows) - 1)
+        self.query_one(Choices).show([Line(row.title, self._line(row), row.meaning) for row in self._rows])
 
     def _line(self, row: Row) -> Text:
         p = self.palette
@@ -69,8 +64,8 @@ class SettingsScreen(Station):
 
     @property
     def _row(self) -> Row | None:
-        at = self.query_one("#rows", OptionList).highlighted
-        return self._rows[at] if at is not None and at < len(self._rows) else None
+        key = self.query_one(Choices).chosen
+        return next((row for row in self._rows if row.title == key), None)
 
     def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
         """Say what one is on is."""
@@ -112,7 +107,7 @@ class SettingsScreen(Station):
             self.notify(str(error), severity="error", timeout=10)
             return
         if self._changing == "screen.theme":
-            host(self).wear(text)
+            host(self).wear(text or host(self).desk.theme())
         self.redraw()
 
     def _close_line(self) -> bool:

@@ -2,21 +2,17 @@
 
 from __future__ import annotations
 
-import asyncio
-import json
 from typing import TYPE_CHECKING
 
 from rich.text import Text
 from textual.app import ComposeResult
-from textual.widgets import Footer, Input, OptionList, Static
-from textual.widgets.option_list import Option
+from textual.widgets import Footer, OptionList, Static
 
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.bridge import ShelfEntry, host
+from zinc_kettle.tui.choices import Choices, Line
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.choices import Choices
-from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
 if TYPE_CHECKING:
@@ -25,8 +21,6 @@ if TYPE_CHECKING:
 MARKS = {"measured": "●", "running": "◐", "stopped": "◐", "planned": "○"}
 
 
-FIRST_DESIGN = "template:threads"
-"""What a model is measured by first: one question with an answer that helps at once."""
 PREVIEW_ROWS = 8
 """Under this a map has no room for its cells."""
 HINT = (
@@ -35,7 +29,7 @@ HINT = (
 )
 NEWCOMER = (
     "Nothing is measured here yet: what you see are examples. m finds the model files on this machine and measures one "
-    "of them, in three keys: m, enter, r. n plans a study from a question."
+    "of them, in three keys: m, enter, r. n plans a study from a question, b says what else there is."
 )
 
 
@@ -57,14 +51,11 @@ class ShelfScreen(Station):
         self._opened: dict[tuple[str, int], StudyResults] = {}
         self._run = 0
         """Which run of the study one is on, from the newest."""
-        self._words: tuple[str, ...] = ()
-        """What is looked for."""
 
     def widgets(self) -> ComposeResult:
         """Station line, title, list, footer."""
         yield Stations("shelf")
         yield Static("Reading the shelf …", id="title")
-        yield Input(placeholder="words to look for; escape shows all", id="filter", compact=True)
         yield StudyList(id="studies")
         yield Static(id="preview")
         yield Static(id="hint")
@@ -80,34 +71,27 @@ class ShelfScreen(Station):
         if self._entries:
             self.action_reload()
 
-    def action_reload(self, *, focus: bool = True) -> None:
+    def action_reload(self) -> None:
         """Read the store and the study files again."""
-        options = self.query_one(OptionList)
-        chosen = options.highlighted
+        options = self.query_one(StudyList)
         try:
-            self._entries = [e for e in host(self).desk.shelf() if self._has_words(e)]
+            self._entries = host(self).desk.shelf()
         except KettleError as error:
             self.query_one("#title", Static).update(f"The shelf cannot be read. {error}")
             return
         self._opened.clear()
-        options.clear_options()
-        options.add_options([Option(self._line(entry), id=str(i)) for i, entry in enumerate(self._entries)])
+        options.show([Line(e.key, self._line(e), self._also(e)) for e in self._entries], choose=self._first())
         if self._entries:
-            options.highlighted = self._first() if chosen is None else min(chosen, len(self._entries) - 1)
-            if focus:
-                options.focus()
+            options.focus()
             self.call_after_refresh(options.scroll_to_highlight)
         self._title()
         self.query_one(Stations).show(self.palette)
 
-    def _has_words(self, entry: ShelfEntry) -> bool:
-        """True where a study has all the words that are looked for."""
-        last = entry.runs[0] if entry.runs else None
-        about = (last.answer, last.where, last.engine) if last is not None else (entry.about,)
-        said = " ".join((entry.question, entry.origin, self._file(entry), *about)).lower()
-        return all(word in said for word in self._words)
+    def _also(self, entry: ShelfEntry) -> str:
+        """What a study is found by besides what stands in its line."""
+        return f"{self._file(entry)} {entry.runs[0].engine if entry.runs else ''}"
 
-    def _first(self) -> int:
+    def _first(self) -> str:
         """Where the shelf opens: on the study measured last, else on one that is ready, else on an example."""
 
         def rank(entry: ShelfEntry) -> int:
@@ -115,7 +99,12 @@ class ShelfScreen(Station):
                 return 2
             return 0 if entry.runs else 1 if entry.ready else 3
 
-        return min(range(len(self._entries)), key=lambda i: rank(self._entries[i]))
+        return min(self._entries, key=rank).key if self._entries else ""
+
+    @property
+    def _chosen(self) -> ShelfEntry | None:
+        key = self.query_one(StudyList).chosen
+        return next((e for e in self._entries if e.key == key), None)
 
     def redraw(self) -> None:
         """Draw again in the theme of now."""
@@ -126,9 +115,7 @@ class ShelfScreen(Station):
         kept = sum(1 for e in self._entries if e.runs and not e.example and not e.origin)
         others = sum(1 for e in self._entries if e.origin)
         examples = sum(1 for e in self._entries if e.example)
-        if self._words:
-            text = f"{len(self._entries)} studies have these words: {' '.join(self._words)}"
-        elif not self._entries:
+        if not self._entries:
             text = (
                 "The shelf is empty. m measures a model of yours, n plans a study from a question; the demo has more: "
                 "zinc-kettle demo"
@@ -172,9 +159,11 @@ class ShelfScreen(Station):
     def _file(entry: ShelfEntry) -> str:
         return f"study file {entry.file.name}" if entry.file is not None else ""
 
-    def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
+    def on_option_list_option_selected(self, _event: OptionList.OptionSelected) -> None:
         """Open the chosen study."""
-        entry = self._entries[event.option_index]
+        entry = self._chosen
+        if entry is None:
+            return
         if entry.trouble:
             self.notify(entry.trouble, title="This study file cannot be used", severity="error")
             return
@@ -191,9 +180,11 @@ class ShelfScreen(Station):
 
     def _preview_chosen(self) -> None:
         """Once the list has its size: the preview has what room is left."""
-        chosen = self.query_one(OptionList).highlighted
-        if chosen is not None and chosen < len(self._entries):
-            self._preview(self._entries[chosen])
+        chosen = self._chosen
+        if chosen is None:
+            self.query_one("#preview", Static).update("")
+        else:
+            self._preview(chosen)
 
     def _preview(self, entry: ShelfEntry) -> None:
         # Imported late: drawing a map needs what the first paint does not wait for.
@@ -217,15 +208,15 @@ class ShelfScreen(Station):
 
     def action_open(self) -> None:
         """Open the chosen study."""
-        self.query_one(OptionList).action_select()
+        self.query_one(StudyList).action_select()
 
     def action_throw_away(self) -> None:
         """Throw the chosen run away, or what else is chosen."""
-        chosen = self.query_one(OptionList).highlighted
-        if chosen is None or chosen >= len(self._entries):
+        chosen = self._chosen
+        if chosen is None:
             return
         try:
-            what = host(self).desk.throw_away(self._entries[chosen], self._run)
+            what = host(self).desk.throw_away(chosen, self._run)
         except KettleError as error:
             self.notify(str(error), severity="warning", timeout=8)
             return
@@ -245,47 +236,15 @@ class ShelfScreen(Station):
         gone = "Nothing was thrown away since the start; zinc-kettle restore lists what is in the bin."
         self.notify(f"Taken back: {what}." if what else gone)
 
-    def action_filter(self) -> None:
-        """Ask for words."""
-        line = self.query_one("#filter", Input)
-        line.display = True
-        line.focus()
-
-    def on_input_changed(self, event: Input.Changed) -> None:
-        """Show what has the words."""
-        self._words = tuple(event.value.lower().split())
-        self.action_reload(focus=False)
-
-    def on_input_submitted(self, _event: Input.Submitted) -> None:
-        """Back to the list, with what was found."""
-        self.query_one(OptionList).focus()
-
-    def action_back(self) -> None:
-        """All studies again."""
-        line = self.query_one("#filter", Input)
-        if line.display:
-            line.value = ""
-            line.display = False
-            self.query_one(OptionList).focus()
-
     def action_measure_model(self) -> None:
         """Find the models on this machine, and plan a measurement of one."""
-        self.notify("Looking for model files …", timeout=2)
-        self.run_worker(self._find_models(), exclusive=True, group="models", exit_on_error=False)
+        from zinc_kettle.tui.widgets.model_chooser import ask_for_model
 
-    async def _find_models(self) -> None:
-        found = await asyncio.to_thread(host(self).desk.planner.models)
-        if not found:
-            self.notify("Start it with --models FOLDER, or put a GGUF file into a folder such as ~/models.",
-                        title="No model file was found", severity="warning", timeout=12)  # fmt: skip
-            return
-        choices = [Choice(model.key, model.title, model.about) for model in found]
+        ask_for_model(self)
 
-        def chosen(key: str | None) -> None:
-            if key is not None:
-                host(self).plan_from(FIRST_DESIGN, json.loads(key))
-
-        self.app.push_screen(Chooser("Which model is to be measured here?", choices), chosen)
+    def action_begin(self) -> None:
+        """To the first page."""
+        host(self).go("begin")
 
     def action_new_plan(self) -> None:
         """Plan a study from a question."""
@@ -300,8 +259,8 @@ class ShelfScreen(Station):
         self._choose_run(-1)
 
     def _choose_run(self, step: int) -> None:
-        chosen = self.query_one(OptionList).highlighted
-        if chosen is not None and chosen < len(self._entries):
-            runs = self._entries[chosen].runs
+        chosen = self._chosen
+        if chosen is not None:
+            runs = chosen.runs
             self._run = min(max(0, self._run + step), max(0, len(runs) - 1))
             self._preview_chosen()

@@ -1,0 +1,134 @@
+"""The first page of a first start: what can be done, and what of this machine can be used."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.containers import VerticalScroll
+from textual.widgets import Footer, OptionList, Static
+
+from zinc_kettle.tui.actions import binding_for, bindings
+from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.choices import Choices, Line
+from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.widgets.station_line import Stations
+
+if TYPE_CHECKING:
+    from zinc_kettle.core.health import Check
+
+TITLE = (
+    "Zinc Kettle measures how fast language models run on your machines, and says how sure it is.\nWhat comes first?"
+)
+ROOM = 26
+"""For what a start is called."""
+NAME = 21
+"""For what a check is called."""
+
+
+class Starts(Choices):
+    """The list; a mark stands before the one that is chosen."""
+
+    MARKED = True
+    BINDINGS = [binding_for("begin", "choose", "select")]  # noqa: RUF012
+
+
+class BeginScreen(Station):
+    """Ways to begin, and a look at the machine."""
+
+    BINDINGS = bindings("begin")
+    AUTO_FOCUS = "#starts"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._checks: Sequence[Check] = ()
+
+    def widgets(self) -> ComposeResult:
+        """What it is, ways to begin, the machine."""
+        yield Stations("begin")
+        yield Static(id="title")
+        yield Starts(id="starts")
+        with VerticalScroll(id="page", can_focus=False):
+            yield Static(id="machine")
+        yield Footer()
+
+    def on_mount(self) -> None:
+        """Show the ways; look at the machine meanwhile."""
+        self.redraw()
+        self.run_worker(self._look(), exclusive=True, group="look")
+
+    async def _look(self) -> None:
+        self._checks = await asyncio.to_thread(host(self).desk.checks)
+        if self.is_attached:
+            self.redraw()
+
+    @property
+    def _ways(self) -> dict[str, tuple[str, Callable[[], None]]]:
+        """What can be done first, what it brings, and what does it."""
+        app = host(self)
+        return {
+            "Measure a model of yours": (
+                "finds the model files on this machine; the plan for one is made, and changed where you like",
+                self._measure_model,
+            ),
+            "Plan from a question": (
+                "which quantization, how many threads, which rig, how many people at once, which settings",
+                lambda: app.plan_from("ask", {}),
+            ),
+            "Look at finished studies": (
+                "of a made-up harbour office, each measured by this tool; every screen is filled",
+                lambda: app.go("shelf"),
+            ),
+            "Say what you need": (
+                "the speed you read at, prices and hours, units, light or dark",
+                lambda: app.go("settings"),
+            ),
+        }
+
+    def redraw(self) -> None:
+        """Draw everything."""
+        p = self.palette
+        self.query_one(Stations).show(p)
+        self.query_one("#title", Static).update(Text(TITLE, f"bold {p.ink}"))
+        lines = []
+        for name, (about, _) in self._ways.items():
+            line = Text(name.ljust(ROOM), p.ink, no_wrap=True, overflow="ellipsis")
+            lines.append(Line(name, line.append(about, p.muted)))
+        self.query_one(Starts).show(lines)
+        self.query_one("#machine", Static).update(self._machine())
+
+    def _machine(self) -> Text:
+        p = self.palette
+        out = Text("What of this machine can be used?\n\n", f"bold {p.ink}")
+        if not self._checks:
+            return out.append("Looking …", p.muted)
+        colours = {"good": p.ink, "limited": p.caution, "missing": p.muted, "broken": p.failure}
+        for check in self._checks:
+            out.append(f"{check.mark} ", colours[check.state])
+            out.append(check.name.ljust(NAME), p.ink)
+            out.append(f" {check.found}\n", p.muted if check.state == "missing" else p.ink)
+            if check.remedy:
+                out.append(f"{' ' * (NAME + 3)}{check.remedy}\n", p.muted)
+        return out
+
+    def on_option_list_option_selected(self, _event: OptionList.OptionSelected) -> None:
+        """Do what is chosen."""
+        way = self._ways.get(self.query_one(Starts).chosen)
+        if way is not None:
+            way[1]()
+
+    def _measure_model(self) -> None:
+        from zinc_kettle.tui.widgets.model_chooser import ask_for_model
+
+        ask_for_model(self)
+
+    def copied(self) -> str:
+        """What was found of the machine, as text."""
+        return self._machine().plain
+
+    def action_back(self) -> None:
+        """To the shelf."""
+        host(self).go("shelf")

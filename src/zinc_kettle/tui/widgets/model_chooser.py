@@ -1,0 +1,38 @@
+"""Measuring a model of one's own: its file is found, and asked for."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from typing import TYPE_CHECKING
+
+from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.widgets.chooser import Choice, Chooser
+
+if TYPE_CHECKING:
+    from zinc_kettle.tui.station import Station
+
+FIRST_DESIGN = "template:threads"
+"""What a model is measured by first: one question with an answer that helps at once."""
+
+
+def ask_for_model(station: Station) -> None:
+    """Find the models on this machine, ask for one, and go to a plan that measures it."""
+    station.notify("Looking for model files …", timeout=2)
+    station.run_worker(_find(station), exclusive=True, group="models", exit_on_error=False)
+
+
+async def _find(station: Station) -> None:
+    app = host(station)
+    found = await asyncio.to_thread(app.desk.planner.models)
+    if not found:
+        station.notify("Start it with --models FOLDER, or put a GGUF file into a folder such as ~/models.",
+                       title="No model file was found", severity="warning", timeout=12)  # fmt: skip
+        return
+    choices = [Choice(model.key, model.title, model.about) for model in found]
+
+    def chosen(key: str | None) -> None:
+        if key is not None:
+            app.plan_from(FIRST_DESIGN, json.loads(key))
+
+    station.app.push_screen(Chooser("Which model is to be measured here?", choices), chosen)
