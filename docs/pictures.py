@@ -11,6 +11,7 @@ from __future__ import annotations
 import contextlib
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
@@ -70,7 +71,7 @@ SCENES: tuple[Scene, ...] = (
     Scene("rigs", "the machines, what is known about each and from where",
           steps=("1", "wait:storm-tern", "Down", "Down", "wait:made-up")),
     Scene("fit", "what fits on a (here simulated) rig and keeps the pace", RIG,
-          ("2", "wait:What fits on this", "x", "wait:fits on storm-tern", "x", "wait:fits on petrel")),
+          ("2", "wait:What fits on this", "x", "wait:fits on storm-tern", "x", "wait:fits on gannet")),
     Scene("plan", "what will be measured, edited where it stands", WAYS, ("3", "wait:cells")),
     Scene("map-after", "the map of a finished study", ENGINES),
     Scene("map-during", "while it runs, with the live lane", "Night log on this machine",
@@ -174,6 +175,7 @@ def main(names: Sequence[str]) -> int:
     if missing:
         print(f"missing: {', '.join(missing)}; the head of docs/pictures.py has the Debian packages", file=sys.stderr)
         return 2
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(1))  # so that terminals are closed on the way out
     wanted = [scene for scene in SCENES if not names or scene.name in names]
     with tempfile.TemporaryDirectory(prefix="zk-") as work, display(Path(work)) as environment:
         home = Path(os.environ.get("ZINC_KETTLE_HOME") or Path(work) / "home")

@@ -82,10 +82,10 @@ class BundleError(UsageError):
         file: Name of the file.
         what: What is wrong, a clause that follows the name.
         why: The cause.
-        remedy: What to try.
+        remedy: What to try; for a file that is spoilt there is only one thing.
     """
 
-    def __init__(self, file: str, what: str, *, why: str = "", remedy: str = "") -> None:
+    def __init__(self, file: str, what: str, *, why: str = "", remedy: str = "have it packed and sent again") -> None:
         super().__init__(f"{file} {what}", why=why, remedy=remedy)
 
 

@@ -9,7 +9,7 @@ from collections.abc import AsyncIterator
 from dataclasses import dataclass, field
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from zinc_kettle.driver.closed import ClosedLoop
@@ -115,6 +115,7 @@ async def test_when_the_next_connection_opens(ahead: bool) -> None:
 
 @settings(max_examples=12, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.sets(st.integers(1, len(TAIL) - 1), max_size=5).map(lambda s: tuple(sorted(s))))
+@example((1, 170))  # within the two line feeds behind the end marker
 def test_an_end_may_come_in_any_pieces(cuts: tuple[int, ...]) -> None:
     """The successor goes out at the end marker; whatever of the answer is still to be read is not lost."""
 

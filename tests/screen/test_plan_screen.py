@@ -20,14 +20,15 @@ def typed(t: Term, words: str) -> Term:
 
 
 def test_three_keys_from_a_model_file_to_a_measured_sweep(home: Path, tmp_path: Path) -> None:
-    """An empty data folder, one model file in a folder that is named: examples are shown, then m, enter, r."""
+    """An empty data folder, one model file in a folder that is named: the first page, then enter, enter, r."""
     models, mine = tmp_path / "files", tmp_path / "home"
     models.mkdir()
     (models / "harbour.gguf").symlink_to(home / "models" / "brine-15m.Q8_0.gguf")
     env = {"ZINC_KETTLE_HOME": str(mine), "HOME": str(tmp_path)}
     with Term([*COMMAND, "--models", str(models)], columns=142, rows=42, env=env) as t:
-        assert "EXAMPLE" in t.wait("10 finished examples")
-        t.keys("m").wait("harbour.gguf")
+        t.wait("What comes first?")
+        t.wait("1 file is found")
+        t.keys("Enter").wait("harbour.gguf")
         t.keys("Enter").wait("a new study, changed")
         t.wait("memory up to")
         t.keys("r").wait_re(r"running, \d+ of")

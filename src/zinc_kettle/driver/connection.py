@@ -228,6 +228,8 @@ class SocketConnection(Connection):
         taken = reply.quick(data, memoryview(data), len(data), stamp_ns, kernel_ns)
         if taken < len(data):
             reply.feed(data[taken:], stamp_ns, kernel_ns)
+        # The marker's line is the end, also where the empty line that ends its event is still on its way.
+        self.end_ns = self.end_ns or (stamp_ns if kernel_ns is None else kernel_ns)
         self._rare(reply, stamp_ns if kernel_ns is None else kernel_ns)
 
     def _rare(self, reply: Reply, stamp_ns: int) -> None:

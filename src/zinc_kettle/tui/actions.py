@@ -53,6 +53,8 @@ ACTIONS = (
     Action("reload", "read again", "Read the store and the study files again.", "f5", "shelf", footer=False),
     Action("begin", "begin", "What comes first, and what of this machine can be used.", "b", "shelf", footer=False),
     Action("choose", "do it", "Do what is chosen.", "enter", "begin"),
+    Action("measure_model", "measure a model", "Find the model files on this machine, and measure one.", "m", "begin"),
+    Action("new_plan", "new", "Plan a study from a question.", "n", "begin"),
     Action("copy", "copy", "Copy what was found of the machine.", "c", "begin", footer=False),
     Action("back", "to the shelf", "To the shelf.", "escape", "begin"),
     Action("probe", "probe", "Measure the rig's memory bandwidth and arithmetic rate.", "p", "rigs"),

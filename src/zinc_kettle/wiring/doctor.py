@@ -205,10 +205,14 @@ def _version(package: str) -> str:
 
 
 def _models(places: Places) -> Check:
-    found = sorted(places.models.glob("*.gguf")) if places.models.is_dir() else []
+    from zinc_kettle.wiring.planning import models_here
+
+    found = models_here(places)
     if found:
-        return Check("models", "good", f"{plural(len(found), 'file')} in the data folder")
-    return Check("models", "missing", "none in the data folder",
+        size = byte_size(sum(model.size_bytes for model in found))
+        is_found = "is found" if len(found) == 1 else "are found"
+        return Check("models", "good", f"{plural(len(found), 'file')} {is_found}, {size}")
+    return Check("models", "missing", "no file is found in the data folder or in the usual ones",
                  "zinc-kettle --models FOLDER finds yours; zinc-kettle synth brine-60m makes one to try")  # fmt: skip
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import shutil
 from collections.abc import Callable, Mapping
 from dataclasses import replace
@@ -27,6 +26,7 @@ from zinc_kettle.errors import StudyFileError, UsageError
 from zinc_kettle.formats import study_edit
 from zinc_kettle.formats.study import Known, check_study
 from zinc_kettle.formats.toml import parse_toml
+from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.present.planned import Costs, costs_of, planned_cells
 from zinc_kettle.tui.planning import Checked, OpenPlan, Start
 from zinc_kettle.wiring.build import known
@@ -221,8 +221,9 @@ class PlanDesk:
             None if plan.file is None else str(plan.file), plan.saved,
             None if plan.typing is None else (list(plan.typing[0]), plan.typing[1]),
         )  # fmt: skip
-        self._places.plan.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        _write(self._places.plan, msgspec.json.encode(kept).decode())
+        # Where it cannot be kept, one goes on with what is on the screen; saving it tells why.
+        with contextlib.suppress(UsageError):
+            _write(self._places.plan, msgspec.json.encode(kept).decode())
 
     def kept(self) -> OpenPlan | None:
         """The plan that was being edited; None where there is none, or it cannot be read."""
@@ -259,8 +260,6 @@ def _beside(raw: Mapping[str, object]) -> list[str]:
 
 
 def _write(file: Path, text: str) -> None:
-    """All of it or nothing."""
-    beside = file.with_name(f".{file.name}.{os.getpid()}")
-    beside.write_text(text, encoding="utf-8")
-    beside.chmod(0o600)
-    beside.replace(file)
+    with whole_file(file, folder_mode=0o700) as part:
+        part.write_text(text, encoding="utf-8")
+        part.chmod(0o600)

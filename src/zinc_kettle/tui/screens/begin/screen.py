@@ -72,11 +72,11 @@ class BeginScreen(Station):
         return {
             "Measure a model of yours": (
                 "finds the model files on this machine; the plan for one is made, and changed where you like",
-                self._measure_model,
+                self.action_measure_model,
             ),
             "Plan from a question": (
                 "which quantization, how many threads, which rig, how many people at once, which settings",
-                lambda: app.plan_from("ask", {}),
+                self.action_new_plan,
             ),
             "Look at finished studies": (
                 "of a made-up harbour office, each measured by this tool; every screen is filled",
@@ -120,7 +120,12 @@ class BeginScreen(Station):
         if way is not None:
             way[1]()
 
-    def _measure_model(self) -> None:
+    def action_new_plan(self) -> None:
+        """Plan a study from a question."""
+        host(self).plan_from("ask", {})
+
+    def action_measure_model(self) -> None:
+        """Find the models on this machine, and plan a measurement of one."""
         from zinc_kettle.tui.widgets.model_chooser import ask_for_model
 
         ask_for_model(self)
