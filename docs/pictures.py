@@ -82,10 +82,10 @@ SCENES: tuple[Scene, ...] = (
     Scene("answers", "what they wrote, side by side", NIGHT, ("v", "wait:next answer")),
     Scene("duel", "B against A", WAYS, ("5", "wait:pair by pair")),
     Scene("ladder", "did last week's settings help, and which of them?", WEEK,
-          ("5", "wait:pair by pair", "l", "wait:next rung", "flash attention on", "wait:every cell", "Enter",
+          ("5", "wait:pair by pair", "l", "wait:one change after the other", "Enter",
            "wait:What did each change bring?", "wait:multiply")),
     Scene("capacity", "the curve a search walked, and where the promise breaks", DESKS,
-          ("6", "wait:frontier", "Down", "wait:promise breaks")),
+          ("6", "wait:frontier", "Down", "wait:is promised")),
     Scene("frontier", "throughput against the speed of each user", DESKS, ("6", "wait:frontier")),
     Scene("scaling", "against the ideal", WAYS, ("6", "wait:efficiency")),
     Scene("latency", "how requests spread, light theme", RIG, ("t", "6", "wait:latency,")),
@@ -106,10 +106,12 @@ def display(folder: Path) -> Iterator[dict[str, str]]:
         with os.fdopen(read) as told:
             number = told.readline().strip()
         (folder / "run").mkdir(mode=0o700)
-        yield {**os.environ, "DISPLAY": f":{number}", "LIBGL_ALWAYS_SOFTWARE": "1",
-               "XDG_RUNTIME_DIR": str(folder / "run"), "KITTY_CONFIG_DIRECTORY": str(folder),
-               "KITTY_CACHE_DIRECTORY": str(folder)}  # fmt: skip
-        server.terminate()
+        try:
+            yield {**os.environ, "DISPLAY": f":{number}", "LIBGL_ALWAYS_SOFTWARE": "1",
+                   "XDG_RUNTIME_DIR": str(folder / "run"), "KITTY_CONFIG_DIRECTORY": str(folder),
+                   "KITTY_CACHE_DIRECTORY": str(folder)}  # fmt: skip
+        finally:
+            server.terminate()
 
 
 def take(scene: Scene, home: Path, environment: dict[str, str], folder: Path) -> None:
@@ -152,9 +154,11 @@ def window(t: Term, scene: Scene, environment: dict[str, str], folder: Path) -> 
     (folder / "kitty.conf").write_text(KITTY.format(size=SIZES[scene.size]))
     command = ["kitty", "tmux", "-u", "-S", t.socket, "attach", "-t", "t"]
     with subprocess.Popen(command, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as shown:
-        time.sleep(2.5)
-        yield
-        shown.terminate()
+        try:
+            time.sleep(2.5)
+            yield
+        finally:
+            shown.terminate()
 
 
 def settled(t: Term) -> None:

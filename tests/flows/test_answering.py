@@ -44,6 +44,9 @@ def test_ladder_and_lineup_agree_with_the_duel(home: Path) -> None:
     for rung in rungs:
         product *= rung["step"]["measures"]["decode"]["ratio"]["value"]
     assert product == pytest.approx(one["measures"]["decode"]["ratio"]["value"], rel=1e-4)
+    chain = [json.loads(line) for line in kettle(home, "ladder", "three-ways", "--json").stdout.splitlines()]
+    steps = [[(d["name"], d["a"], d["b"]) for d in rung["step"]["differences"]] for rung in chain]
+    assert steps == [[("quantization", "F16", "Q4_0")], [("threads", "1", "2")]]
     ranked = json.loads(kettle(home, "lineup", "three-ways", "--by", "quantization", "--json").stdout)
     assert ranked["groups"][0]["places"][0]["name"] == "Q4_0" and ranked["cells"] == 4
     against = kettle(home, "lineup", "three-ways", "--by", "quantization", "--index", "F16", "--json")

@@ -27,12 +27,13 @@ from zinc_kettle.present.duel import (
     prompts_json,
     ratio_text,
     side_title,
+    step_verdict,
     verdict,
 )  # fmt: skip
 from zinc_kettle.present.findings import known_measure, main_measure
 from zinc_kettle.wiring.build import open_store
 from zinc_kettle.wiring.export import write
-from zinc_kettle.wiring.sides import Sides
+from zinc_kettle.wiring.sides import Sides, one_by_one
 
 HEADS = ("measure", "A", "B", "B over A", "")
 PROMPT_HEADS = ("request", "cell", "A", "B", "B over A", "")
@@ -80,11 +81,10 @@ def tell_ladder(
     """Hold each of a chain of changes against the one before it and against the first.
 
     Raises:
-        UsageError: Fewer than two, or no such study, run, level or measure, or a file that cannot be written.
+        UsageError: One side alone whose study has no chain of changes, or no such study, run, level or measure, or a
+            file that cannot be written.
     """
-    if len(rungs) < 2:
-        raise UsageError("a ladder needs two rungs or more", remedy="zinc-kettle ladder A B C")
-    sides = _sides(rungs, store_path)
+    sides = _chain(rungs[0], store_path) if len(rungs) == 1 else _sides(rungs, store_path)
     name = _measure(measure, sides[0])
     steps = ladder(sides, [name])
     if out:
@@ -101,9 +101,9 @@ def tell_ladder(
         output.line(f"rung {place}: {side_title(rung.side)}")
         changed = ", ".join(difference_line(d) for d in rung.step.alignment.differences) or "nothing that is known"
         output.line(f"  changed: {changed}")
-        output.line(f"  against the one before: {verdict(rung.step, name)}.")
+        output.line(f"  against the one before: {step_verdict(rung.step, name)}.")
         if place > 2:
-            output.line(f"  against the first: {verdict(rung.whole, name)}.")
+            output.line(f"  against the first: {step_verdict(rung.whole, name)}.")
     total = ladder_sum(steps, name)
     if total:
         output.line()
@@ -125,7 +125,23 @@ def _measure(said: str, side: Side) -> str:
 
 
 def _sides(named: Sequence[str], store_path: Path | None) -> list[Side]:
+    finder = _finder(store_path)
+    return [finder.side(name) for name in named]
+
+
+def _chain(place: str, store_path: Path | None) -> list[Side]:
+    finder = _finder(store_path)
+    side = finder.side(place)
+    names = () if side.levels else one_by_one(side.results)
+    if not names:
+        raise UsageError(
+            "a ladder needs two rungs or more, or a study in which two factors or more vary",
+            remedy="zinc-kettle ladder A B C",
+        )
+    return [finder.side(name) for name in names]
+
+
+def _finder(store_path: Path | None) -> Sides:
     where = places(store_path)
     store = open_store(where)
-    finder = Sides(where, lambda: store)
-    return [finder.side(name) for name in named]
+    return Sides(where, lambda: store)

@@ -21,6 +21,8 @@ WORDS = {
 """More, less and much of a measure, by its unit."""
 VERDICTS = {"a": "A is better", "b": "B is better", "open": "no clear difference", "range": "too few repeats",
             "none": "–"}  # fmt: skip
+STEP_VERDICTS = {**VERDICTS, "a": "worse", "b": "better"}
+"""Of a step in a ladder, whose sides have other letters at each step."""
 CAUTIONS: dict[str, str] = {
     "two-changes": "More than one thing differs, so the difference is not the doing of one of them.",
     "different-workload": "Some cells have no counterpart that did the same work, and are left out.",
@@ -30,12 +32,35 @@ CAUTIONS: dict[str, str] = {
 }  # fmt: skip
 
 
+def run_title(side: Side) -> str:
+    """The study and the run of a side."""
+    run = side.results.run
+    return f"{run.place}{side.results.study.name}" + (f":{run.number}" if run.number else "")
+
+
+def levels_title(side: Side) -> str:
+    """The levels of a side; empty for a whole run."""
+    return ", ".join(side.results.study.factors[n].says(v) for n, v in side.levels.items())
+
+
 def side_title(side: Side) -> str:
     """A side by its study, run and levels."""
-    run = side.results.run
-    levels = ", ".join(side.results.study.factors[n].says(v) for n, v in side.levels.items())
-    number = f":{run.number}" if run.number else ""
-    return f"{run.place}{side.results.study.name}{number}" + (f" {levels}" if levels else "")
+    return f"{run_title(side)} {levels_title(side)}".rstrip()
+
+
+def of_one_run(sides: Sequence[Side]) -> bool:
+    """True where sides differ by their levels alone."""
+    return all(side.levels and side.results is sides[0].results for side in sides)
+
+
+def rung_title(side: Side, sides: Sequence[Side]) -> str:
+    """A side of a ladder: by its levels alone where that is enough."""
+    return levels_title(side) if of_one_run(sides) else side_title(side)
+
+
+def step_verdict(found: Duel, measure: str) -> str:
+    """What came of one step of a ladder, in a sentence that names no sides: they have other letters at each step."""
+    return verdict(found, measure).removeprefix("B's ").replace(" as A's, ", " as before, ")
 
 
 def verdict(found: Duel, measure: str) -> str:

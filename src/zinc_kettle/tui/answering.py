@@ -49,6 +49,10 @@ class Answering(Protocol):
         """What a person most likely wants to compare of the open study, by name."""
         ...
 
+    def one_by_one(self, results: StudyResults | None) -> tuple[str, ...]:
+        """Cells of the open study that change one factor after the other, by name; empty where it has no such chain."""
+        ...
+
     def side(self, place: str, shown: StudyResults | None) -> Side:
         """A side by its name; `shown` is the open study, used as it is."""
         ...

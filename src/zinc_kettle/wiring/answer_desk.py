@@ -16,7 +16,7 @@ from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.tui.answering import Asked, NamedSide
 from zinc_kettle.wiring.charting import preferences, reported_here, subject_of
 from zinc_kettle.wiring.lining import appearances, entrants_of, rig_of, usual_factor
-from zinc_kettle.wiring.sides import Sides, named_sides
+from zinc_kettle.wiring.sides import Sides, named_sides, one_by_one
 
 if TYPE_CHECKING:
     from zinc_kettle.core.reported import Reported
@@ -79,6 +79,10 @@ class AnswerDesk:
             return (place_of(results, {}),)
         ends = study.vary[factor][0], study.vary[factor][-1]
         return tuple(place_of(results, {factor: level}) for level in ends)
+
+    def one_by_one(self, results: StudyResults | None) -> tuple[str, ...]:
+        """Cells of the open study that change one factor after the other; empty where it has no such chain."""
+        return () if results is None or not results.run.run_id else one_by_one(results)
 
     def side(self, place: str, shown: StudyResults | None) -> Side:
         """A side by its name.

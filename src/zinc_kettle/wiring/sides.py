@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
+from zinc_kettle.core.design import baseline
 from zinc_kettle.core.results import ELSEWHERE
 from zinc_kettle.core.sides import Side
 from zinc_kettle.core.steering import parse_levels, place_of
@@ -98,3 +99,26 @@ def named_sides(rows: Sequence[tuple[str, StudyRow]], results: StudyResults | No
             name = f"{before}{row.name}:{run.number}"
             out.append(NamedSide(name, name, what, row.question))
     return out
+
+
+def one_by_one(results: StudyResults) -> tuple[str, ...]:
+    """A chain of sides from the baseline on, in which one setting of the engine after the other goes to its last level.
+
+    Args:
+        results: The study. Levels of what is asked of the engine are no changes: each side has all of them.
+
+    Returns:
+        Their names; empty where fewer than two settings vary, or a side of the chain has no cell.
+    """
+    study = results.study
+    settings = [name for name in study.leading if study.factors[name].kind == "launch"]
+    now = baseline({name: study.vary[name] for name in settings}, study.design)
+    chain = [dict(now)]
+    for name in settings:
+        if study.vary[name][-1] != now[name]:
+            now[name] = study.vary[name][-1]
+            chain.append(dict(now))
+    there = [{name: cell.levels.get(name) for name in settings} for cell in study.cells]
+    if len(chain) < 3 or not all(levels in there for levels in chain):
+        return ()
+    return tuple(place_of(results, levels) for levels in chain)

@@ -13,7 +13,18 @@ from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.stats.ratios import holm
 from zinc_kettle.core.units import digits, with_unit
 from zinc_kettle.present.charts.subtitle import notes
-from zinc_kettle.present.duel import VERDICTS, differs_line, pairs_line, ratio_text, side_title, verdict
+from zinc_kettle.present.duel import (
+    STEP_VERDICTS,
+    VERDICTS,
+    differs_line,
+    of_one_run,
+    pairs_line,
+    ratio_text,
+    run_title,
+    rung_title,
+    side_title,
+    verdict,
+)  # fmt: skip
 from zinc_kettle.present.values import value_text
 
 LEAST, MOST = 1.1, 8.0
@@ -21,18 +32,21 @@ LEAST, MOST = 1.1, 8.0
 MOST_ROWS = 40
 """Pairs or prompts that are drawn; all count."""
 AXIS = "← A is better      B is better →"
+STEP_AXIS = "← worse      better →"
 
 
-def duel_chart(found: Duel, measure: str) -> Chart:
+def duel_chart(found: Duel, measure: str, *, step: bool = False) -> Chart:
     """Every measure of a duel; the one asked about stands out.
 
     Args:
         found: The duel.
         measure: The one the verdict is about.
+        step: It is a step in a ladder, or all of it.
     """
     rows = [c for c in found.contests if c.ratio is not None and MEASURES[c.measure].better != "neither"]
     panel = _panel(
-        [(MEASURES[c.measure].title, *_values(c), c.ratio, c.measure, c.verdict, c.measure == measure) for c in rows]
+        [(MEASURES[c.measure].title, *_values(c), c.ratio, c.measure, c.verdict, c.measure == measure) for c in rows],
+        step=step,
     )
     said = verdict(found, measure)
     return Chart(
@@ -42,9 +56,9 @@ def duel_chart(found: Duel, measure: str) -> Chart:
     )  # fmt: skip
 
 
-def _notes(found: Duel) -> tuple[str, ...]:
+def _notes(found: Duel, over: str = "B over A") -> tuple[str, ...]:
     both = *notes(found.a.results), *notes(found.b.results)
-    return ("bars: 95% interval of B over A; a range below three repeats", *dict.fromkeys(both))
+    return (f"bars: 95% interval of {over}; a range below three repeats", *dict.fromkeys(both))
 
 
 _Row = tuple[str, str, str, "Interval | None", str, Verdict, bool]
@@ -57,7 +71,8 @@ def _values(contest: Contest) -> tuple[str, str]:
     return a, b
 
 
-def _panel(rows: Sequence[_Row], title: str = "", keys: Sequence[str] = ()) -> Panel:
+def _panel(rows: Sequence[_Row], title: str = "", keys: Sequence[str] = (), *, step: bool = False) -> Panel:
+    words, axis = (STEP_VERDICTS, STEP_AXIS) if step else (VERDICTS, AXIS)
     told = [(row, _advantage(row[3], row[4])) for row in rows if row[3] is not None]
     if not told:
         return Panel(Axis(), Axis(scale="categories"), title=title,
@@ -72,11 +87,11 @@ def _panel(rows: Sequence[_Row], title: str = "", keys: Sequence[str] = ()) -> P
         high,
         tones=tuple(_tone(row[5], asked=row[6]) for row, _ in told),
         before=tuple(row[1] for row, _ in told),
-        after=tuple(f"{row[2]:>11}  {ratio_text(row[3])}  {VERDICTS[row[5]]}" for row, _ in told),
+        after=tuple(f"{row[2]:>11}  {ratio_text(row[3])}  {words[row[5]]}" for row, _ in told),
         keys=tuple(keys),
     )
     names = tuple(row[0] for row, _ in told)
-    return Panel(Axis(AXIS, "log", low=1 / edge, high=edge, unit="×"), Axis(scale="categories", labels=names),
+    return Panel(Axis(axis, "log", low=1 / edge, high=edge, unit="×"), Axis(scale="categories", labels=names),
                  (Rule(1.0, "x", tone="muted"), marks), title)  # fmt: skip
 
 
@@ -162,19 +177,21 @@ def ladder_chart(rungs: Sequence[Rung], measure: str) -> Chart:
         measure: The one asked about.
     """
     panels = []
+    sides = [rungs[0].step.a, *(rung.side for rung in rungs)]
     for title, pick in (("each against the one before", "step"), ("each against the first", "whole")):
         rows: list[_Row] = []
         for rung in rungs:
             found: Duel = getattr(rung, pick)
             contest = found.contest(measure) or Contest(measure, None, None, None)
-            name = differs_line(found).split(" (")[0] if pick == "step" else side_title(rung.side)
+            name = differs_line(found).split(" (")[0] if pick == "step" else rung_title(rung.side, sides)
             rows.append((name, *_values(contest), contest.ratio, measure, contest.verdict, False))
-        panels.append(_panel(rows, title))
-    first, last = side_title(rungs[0].step.a), side_title(rungs[-1].side)
+        panels.append(_panel(rows, title, step=True))
+    first, last = rung_title(sides[0], sides), rung_title(sides[-1], sides)
+    of = f" · {run_title(sides[0])}" if of_one_run(sides) else ""
     whole = rungs[-1].whole.contest(measure)
     times = "" if whole is None or whole.ratio is None else f": {digits(whole.ratio.value)} times"
     return Chart(
         f"{MEASURES[measure].title}, from {first} to {last}{times}",
-        f"{len(rungs)} steps; A is the one before, or the first; B the one named",
-        tuple(panels), _notes(rungs[-1].whole),
+        f"{len(rungs)} steps, each against the one before it, and against the first{of}",
+        tuple(panels), _notes(rungs[-1].whole, "the later over the earlier"),
     )  # fmt: skip

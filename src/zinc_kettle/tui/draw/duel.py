@@ -14,7 +14,9 @@ from zinc_kettle.present.duel import (
     effort_line,
     ladder_sum,
     pairs_line,
+    rung_title,
     side_title,
+    step_verdict,
     verdict,
 )  # fmt: skip
 from zinc_kettle.present.gate import gate_line
@@ -40,7 +42,7 @@ def sides_text(sides: Sequence[Side], names: Sequence[str], trouble: str, palett
         return out.append(NOTHING, palette.muted)
     for letter, side in zip("ABCDEFGHIJKL", sides, strict=False):
         out.append(f"{letter} ", f"bold {palette.ink}")
-        out.append(f"{side_title(side)}   ", palette.ink)
+        out.append(f"{rung_title(side, sides) if len(sides) > 2 else side_title(side)}   ", palette.ink)
     if len(sides) == 1:
         out.append("choose the other side with b", palette.muted)
     if any(side.results.run.simulated for side in sides):
@@ -52,7 +54,7 @@ def verdict_text(found: Duel | None, rungs: Sequence[Rung], measure: str, palett
     """The answer in a sentence."""
     said = ""
     if rungs:
-        said = f"from first to last: {verdict(rungs[-1].whole, measure)}"
+        said = f"from first to last: {step_verdict(rungs[-1].whole, measure)}"
     elif found is not None:
         said = verdict(found, measure)
     return Text(f"{said[:1].upper()}{said[1:]}." if said else "", f"bold {palette.copper}")
@@ -94,7 +96,7 @@ def beside_ladder(rungs: Sequence[Rung], measure: str, palette: Palette) -> Text
     for rung in rungs:
         changed = ", ".join(difference_line(d) for d in rung.step.alignment.differences) or "nothing that is known"
         out.append(f"{changed}: ", palette.muted)
-        out.append(verdict(rung.step, measure), palette.ink)
+        out.append(step_verdict(rung.step, measure), palette.ink)
         if len(rung.step.alignment.differences) > 1:
             out.append("  ▲ ", palette.caution)
             out.append("two-changes", palette.muted)

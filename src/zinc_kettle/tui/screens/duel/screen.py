@@ -25,6 +25,9 @@ from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
+CHAIN = "one change after the other"
+"""What stands for a whole ladder in the list of rungs."""
+
 
 @dataclass(frozen=True)
 class Found:
@@ -47,7 +50,7 @@ def _drawn(found: Found) -> Found:
     """With its charts."""
     if found.duel is None or not found.duel.alignment.pairs:
         return found
-    whole = duel_chart(found.duel, found.measure)
+    whole = duel_chart(found.duel, found.measure, step=bool(found.rungs))
     if found.rungs:
         titled = tuple(replace(panel, title="the last against the first") for panel in whole.panels)
         return replace(found, chart=ladder_chart(found.rungs, found.measure), closer=replace(whole, panels=titled))
@@ -162,12 +165,16 @@ class DuelScreen(Station):
             self.notify(str(error), severity="error")
             return
         choices = [Choice(n.place, n.title, n.what, n.about or n.place) for n in named]
+        chain = app.desk.answering.one_by_one(app.results) if place == 2 else ()
+        if chain:
+            steps = f"{len(chain)} rungs: from the first levels of this study, one factor more at each"
+            choices.insert(0, Choice(CHAIN, "one change after the other", steps, ", ".join(chain)))
 
         def chosen(key: str | None) -> None:
             if key is not None:
                 rungs = [*app.rungs]
                 rungs[place : place + 1] = [key]
-                app.rungs = tuple(rungs)
+                app.rungs = chain if key == CHAIN else tuple(rungs)
                 self._compare()
 
         self.app.push_screen(Chooser(title, choices, free=True), chosen)
