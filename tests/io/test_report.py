@@ -13,6 +13,7 @@ import pytest
 import sqlalchemy as sa
 from hypothesis import given
 from hypothesis import strategies as st
+from rich.cells import cell_len
 
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.core.report import Part, ReportPlan, section_key
@@ -20,11 +21,13 @@ from zinc_kettle.errors import StudyFileError, UsageError
 from zinc_kettle.formats.report.page import markdown_text
 from zinc_kettle.formats.report.words import read_words
 from zinc_kettle.formats.report_plan import read_report_plan, write_report_plan
-from zinc_kettle.present.report.document import Document, Paragraph
+from zinc_kettle.present.report.document import Document, Grid, Paragraph
 from zinc_kettle.present.report.study import SECTIONS
 from zinc_kettle.store import schema as s
 from zinc_kettle.store.sqlite import copy_database
 from zinc_kettle.store.store import KettleStore
+from zinc_kettle.tui.draw.report import section_text
+from zinc_kettle.tui.theme import DARK
 from zinc_kettle.wiring.reporting import Reports, write_report
 from zinc_kettle.wiring.sides import Sides
 
@@ -215,3 +218,17 @@ def test_an_empty_report_says_what_to_do(reports: Reports) -> None:
     """No parts yet: not an error."""
     made: Document = reports.document(ReportPlan())
     assert "Choose" in made.lead and made.sections == ()
+
+
+@pytest.mark.parametrize("width", [58, 92, 140])
+def test_no_figure_is_broken_on_the_screen(reports: Reports, width: int) -> None:
+    """In narrow terminals, too, every word of a table stands as it is, and no line is wider than there is room."""
+    made = reports.document(ReportPlan(parts=(Part("study", ("three-ways",)),)))
+    tables = [(section, block) for section in made.sections for block in section.blocks if isinstance(block, Grid)]
+    assert tables
+    for section, grid in tables:
+        lines = section_text(section, width, DARK).plain.splitlines()
+        assert max(map(cell_len, lines)) <= width
+        words = {word for line in lines for word in line.split()}
+        wanted = {word for row in grid.rows for cell in row for word in cell.split()}
+        assert {word for word in wanted if "-" not in word and len(word) < 60} <= words  # a checksum has no room

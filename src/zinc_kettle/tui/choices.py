@@ -41,7 +41,13 @@ class Line:
 class Choices(OptionList):
     """A list of lines, in which one stays on a line however the lines around it change."""
 
-    DEFAULT_CSS = "Choices { min-width: 12; }"
+    DEFAULT_CSS = """
+    Choices { min-width: 12; text-wrap: nowrap; text-overflow: ellipsis; }
+    Choices:focus { border: none; background-tint: transparent; }
+    Choices > .option-list--option-highlighted, Choices:focus > .option-list--option-highlighted {
+        background: $panel; color: $foreground; text-style: none;
+    }
+    """
     BINDINGS = [Binding("escape", "show_everything", "show everything", show=False)]  # noqa: RUF012
     MARKED: ClassVar[bool] = False
     """Whether a mark stands before the line one is on; for lists in which a colour alone would not be seen."""

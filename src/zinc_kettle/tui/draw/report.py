@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import textwrap
+from collections.abc import Sequence
 
 from rich.cells import cell_len
 from rich.text import Text
@@ -93,12 +94,18 @@ def _folded(out: Text, said: str, width: int, style: str) -> None:
 def _grid(out: Text, grid: Grid, width: int, palette: Palette) -> None:
     """A table in as much room as there is: its widest columns give way."""
     rows = [grid.heads, *grid.rows[:MOST_TABLE]]
-    widths = [max(cell_len(row[i]) for row in rows) for i in range(len(grid.heads))]
-    while sum(widths) + 2 * len(widths) > width and max(widths) > 6:
-        widths[widths.index(max(widths))] -= 1
+    places = range(len(grid.heads))
+    widths = [max(cell_len(row[i]) for row in rows) for i in places]
+    least = [max((cell_len(word) for row in rows for word in row[i].split()), default=0) for i in places]
+    if sum(least) + 2 * len(least) > width:
+        _records(out, rows, width, palette)
+        rows = []
+    while rows and sum(widths) + 2 * len(widths) > width:
+        widest = max((i for i in places if widths[i] > least[i]), key=lambda i: widths[i])
+        widths[widest] -= 1
     for number, row in enumerate(rows):
         # A figure is never cut: what has no room goes on below.
-        cells = [textwrap.wrap(cell, room) or [""] for cell, room in zip(row, widths, strict=True)]
+        cells = [textwrap.wrap(cell, max(1, room)) or [""] for cell, room in zip(row, widths, strict=True)]
         for part in range(max(len(lines) for lines in cells)):
             pieces = [lines[part] if part < len(lines) else "" for lines in cells]
             line = "  ".join(piece.ljust(room) for piece, room in zip(pieces, widths, strict=True))
@@ -107,6 +114,15 @@ def _grid(out: Text, grid: Grid, width: int, palette: Palette) -> None:
         out.append(f"… {len(grid.rows) - MOST_TABLE} more rows in the file\n", palette.muted)
     if grid.caption:
         out.append(f"{grid.caption}\n", palette.muted)
+
+
+def _records(out: Text, rows: Sequence[Sequence[str]], width: int, palette: Palette) -> None:
+    """A table that has no room for its columns: each row with what its values are, one after the other."""
+    heads, *others = rows
+    for row in others:
+        said = " · ".join(f"{head} {cell}".strip() for head, cell in zip(heads, row, strict=True) if cell)
+        for number, line in enumerate(textwrap.wrap(said, max(10, width - 2))):
+            out.append(f"{'' if number == 0 else '  '}{line}\n", palette.ink)
 
 
 def _picture(chart: Chart, width: int, palette: Palette) -> Text:

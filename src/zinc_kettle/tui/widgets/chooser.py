@@ -53,7 +53,8 @@ class Chooser(ModalScreen[str | None]):
     }
     Chooser #chooser-title { height: auto; text-style: bold; }
     Chooser #chooser-search { height: 1; border: none; background: $surface; padding: 0 1; margin: 1 0; }
-    Chooser #chooser-list { height: 1fr; border: none; background: $panel; padding: 0; }
+    Chooser #chooser-list { height: 1fr; border: none; background: $panel; padding: 0; text-wrap: wrap; }
+    Chooser #chooser-list > .option-list--option-highlighted { background: $background; }
     Chooser #chooser-about { height: auto; min-height: 3; max-height: 6; margin-top: 1; color: $text-muted; }
     """
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import textwrap
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
@@ -60,6 +61,10 @@ class BeginScreen(Station):
         self.redraw()
         self.run_worker(self._look(), exclusive=True, group="look")
 
+    def on_resize(self) -> None:
+        """Lines are folded to the width."""
+        self.call_after_refresh(self.redraw)
+
     async def _look(self) -> None:
         self._checks = await asyncio.to_thread(host(self).desk.checks)
         if self.is_attached:
@@ -71,15 +76,15 @@ class BeginScreen(Station):
         app = host(self)
         return {
             "Measure a model of yours": (
-                "finds the model files on this machine; the plan for one is made, and changed where you like",
+                "finds the model files here and makes a plan, which you can change",
                 self.action_measure_model,
             ),
             "Plan from a question": (
-                "which quantization, how many threads, which rig, how many people at once, which settings",
+                "which quantization, how many threads, which rig, how many people",
                 self.action_new_plan,
             ),
             "Look at finished studies": (
-                "of a made-up harbour office, each measured by this tool; every screen is filled",
+                "of a made-up harbour office, each measured by this tool",
                 lambda: app.go("shelf"),
             ),
             "Say what you need": (
@@ -105,13 +110,15 @@ class BeginScreen(Station):
         out = Text("What of this machine can be used?\n\n", f"bold {p.ink}")
         if not self._checks:
             return out.append("Looking …", p.muted)
+        room = self.query_one("#page").scrollable_content_region.width - NAME - 3
         colours = {"good": p.ink, "limited": p.caution, "missing": p.muted, "broken": p.failure}
         for check in self._checks:
             out.append(f"{check.mark} ", colours[check.state])
             out.append(check.name.ljust(NAME), p.ink)
-            out.append(f" {check.found}\n", p.muted if check.state == "missing" else p.ink)
-            if check.remedy:
-                out.append(f"{' ' * (NAME + 3)}{check.remedy}\n", p.muted)
+            found = f"\n{' ' * (NAME + 3)}".join(textwrap.wrap(check.found, max(20, room)))
+            out.append(f" {found}\n", p.muted if check.state == "missing" else p.ink)
+            for line in textwrap.wrap(check.remedy, max(20, room)):
+                out.append(f"{' ' * (NAME + 3)}{line}\n", p.muted)
         return out
 
     def on_option_list_option_selected(self, _event: OptionList.OptionSelected) -> None:

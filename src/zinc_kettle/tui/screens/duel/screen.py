@@ -167,7 +167,7 @@ class DuelScreen(Station):
         choices = [Choice(n.place, n.title, n.what, n.about or n.place) for n in named]
         chain = app.desk.answering.one_by_one(app.results) if place == 2 else ()
         if chain:
-            steps = f"{len(chain)} rungs: from the first levels of this study, one factor more at each"
+            steps = f"{len(chain)} rungs of this study, one setting more at each"
             choices.insert(0, Choice(CHAIN, "one change after the other", steps, ", ".join(chain)))
 
         def chosen(key: str | None) -> None:
