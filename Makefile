@@ -8,7 +8,7 @@ OLDER_ENGINE := $(VENV)/older-engine
 # Where byte code is not kept, each of the many starts of the tool in the tests compiles all of it again.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: setup demo test docs pictures lint types rules unit bench bench-claims bench-answers bench-driver bench-kills bench-fit lock clean
+.PHONY: setup versions demo test docs pictures lint types rules unit bench bench-claims bench-answers bench-driver bench-kills bench-fit lock clean
 
 setup: $(STAMP)
 
@@ -55,6 +55,22 @@ unit: setup $(OLDER_ENGINE)/.installed
 	@{ command -v sshd || test -x /usr/sbin/sshd; } >/dev/null || { echo "The tests measure over a real SSH server, which is missing. On Debian: apt-get install openssh-server iproute2"; exit 1; }
 	$(BIN)/python -m pytest -m "not alone" -n auto --dist loadscope
 	$(BIN)/python -m pytest -m alone
+
+# The same with other versions of Python, where they are to be had: what a version may change, and the real engine.
+VERSIONS := 3.12 3.13
+CHANGING := tests/core tests/test_rules.py tests/io/test_store.py tests/io/test_tables.py tests/io/test_report.py \
+	tests/io/test_engine.py tests/flows/test_answering.py tests/flows/test_doctor.py
+
+versions:
+	@for version in $(VERSIONS); do \
+		export PYENV_VERSION=$$version; \
+		if ! python$$version -c "" 2>/dev/null; then echo "Python $$version is not to be had here, and was not tried."; continue; fi; \
+		python$$version -m venv $(VENV)/python$$version || exit 1; \
+		unset PYENV_VERSION; \
+		$(VENV)/python$$version/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock || exit 1; \
+		$(VENV)/python$$version/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --editable . || exit 1; \
+		$(VENV)/python$$version/bin/python -m pytest -n auto --dist loadscope $(CHANGING) || exit 1; \
+	done
 
 bench: setup bench-driver
 	PYTHONPATH=. $(BIN)/python benchmarks/targets.py

@@ -50,6 +50,7 @@ def test_every_room_imports_alone(room: str) -> None:
 HEAVY = {
     "zinc_kettle.driver.__main__": ("textual", "rich", "sqlalchemy", "matplotlib", "scipy", "pydantic", "psutil"),
     "zinc_kettle.tui.app": ("numpy", "scipy", "matplotlib", "sqlalchemy", "httpx", "pydantic"),
+    "zinc_kettle.wiring.desk": ("numpy", "scipy", "matplotlib", "sqlalchemy", "httpx", "pydantic"),
     "zinc_kettle.cli.main": ("textual", "numpy", "sqlalchemy", "matplotlib"),
 }
 

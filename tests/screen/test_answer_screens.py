@@ -62,7 +62,7 @@ def test_duel_says_what_the_command_says(tmp_path: Path) -> None:
         t.keys("c").wait("Copied")
         t.keys("e").wait("Exported")
         t.keys("l").wait("one change after the other")
-        t.keys("Enter").wait("C three-ways:1 Q4_0, 2 threads")
+        t.keys("Enter").wait("C Q4_0, 2 threads")
         t.keys("q").wait_exit()
     copied = (tmp_path / "exports" / "copied.txt").read_text()
     assert "B three-ways:1 Q8_0" in copied and "quantization Q4_0 → Q8_0" in copied

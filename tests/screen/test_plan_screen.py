@@ -27,7 +27,7 @@ def test_three_keys_from_a_model_file_to_a_measured_sweep(home: Path, tmp_path: 
     env = {"ZINC_KETTLE_HOME": str(mine), "HOME": str(tmp_path)}
     with Term([*COMMAND, "--models", str(models)], columns=142, rows=42, env=env) as t:
         t.wait("What comes first?")
-        t.wait("1 file is found")
+        t.wait("1 file found")
         t.keys("Enter").wait("harbour.gguf")
         t.keys("Enter").wait("a new study, changed")
         t.wait("memory up to")

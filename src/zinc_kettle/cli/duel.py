@@ -27,7 +27,6 @@ from zinc_kettle.present.duel import (
     prompts_json,
     ratio_text,
     side_title,
-    step_verdict,
     verdict,
 )  # fmt: skip
 from zinc_kettle.present.findings import known_measure, main_measure
@@ -101,9 +100,9 @@ def tell_ladder(
         output.line(f"rung {place}: {side_title(rung.side)}")
         changed = ", ".join(difference_line(d) for d in rung.step.alignment.differences) or "nothing that is known"
         output.line(f"  changed: {changed}")
-        output.line(f"  against the one before: {step_verdict(rung.step, name)}.")
+        output.line(f"  against the one before: {verdict(rung.step, name, step=True)}.")
         if place > 2:
-            output.line(f"  against the first: {step_verdict(rung.whole, name)}.")
+            output.line(f"  against the first: {verdict(rung.whole, name, step=True)}.")
     total = ladder_sum(steps, name)
     if total:
         output.line()

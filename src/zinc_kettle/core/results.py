@@ -15,6 +15,7 @@ from zinc_kettle.core.facts import EngineFacts, RunFacts, machine_of
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.kinds import OfFacts
+from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.core.plan import Cell, Study, shape_of
 from zinc_kettle.core.precision import look_level
 from zinc_kettle.core.repeat import Missing, Repeat
@@ -70,8 +71,6 @@ class CellKept:
     """What the engine of its last repeat said of itself."""
 
 
-ELSEWHERE = "::"
-"""Between the name of what somebody else's run came in, and the run."""
 NO_REPEATS: tuple[KeptRepeat, ...] = ()
 Loader = Callable[[str], Sequence[KeptRepeat]]
 """All repeats of a cell, by its key, in the order they ran."""

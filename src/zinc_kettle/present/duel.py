@@ -58,19 +58,20 @@ def rung_title(side: Side, sides: Sequence[Side]) -> str:
     return levels_title(side) if of_one_run(sides) else side_title(side)
 
 
-def step_verdict(found: Duel, measure: str) -> str:
-    """What came of one step of a ladder, in a sentence that names no sides: they have other letters at each step."""
-    return verdict(found, measure).removeprefix("B's ").replace(" as A's, ", " as before, ")
+def verdict(found: Duel, measure: str, *, step: bool = False) -> str:
+    """What came of one measure, in a sentence; no full stop.
 
-
-def verdict(found: Duel, measure: str) -> str:
-    """What came of one measure, in a sentence; no full stop."""
+    Args:
+        found: The duel.
+        measure: The one asked about.
+        step: It is a step of a ladder, whose sides have other letters at each step: none is named.
+    """
     contest = found.contest(measure)
     if not found.alignment.pairs:
         reasons = {u.reason for u in found.alignment.without}
         return f"cannot be compared: {'; '.join(sorted(reasons)) or 'there is nothing on one of the sides'}"
     if all(pair.a is pair.b for pair in found.alignment.pairs):
-        return "A and B are the same cells"
+        return "the same cells as before" if step else "A and B are the same cells"
     title = MEASURES[measure].title
     if contest is None or contest.ratio is None:
         return f"too early to tell: a comparison of {title} needs three repeats of both sides"
@@ -80,10 +81,10 @@ def verdict(found: Duel, measure: str) -> str:
     if contest.verdict == "open":
         ruled = "" if contest.ruled_out is None else f"; a difference over {100 * contest.ruled_out:.2g}% is ruled out"
         return f"no clear difference in {title}{ruled}"
-    return f"B's {_said(contest)}"
+    return _said(contest, "before") if step else "B's " + _said(contest, "A's")
 
 
-def _said(contest: Contest) -> str:
+def _said(contest: Contest, than: str) -> str:
     """`decode is 5.1% faster, between 3.2 and 7.0%`: how B stands to A; no full stop."""
     ratio, measure = contest.ratio, MEASURES[contest.measure]
     assert ratio is not None
@@ -91,7 +92,7 @@ def _said(contest: Contest) -> str:
     if not 0.5 <= ratio.value <= 2:
         low, high = digits(ratio.low, significant=2), digits(ratio.high, significant=2)
         times = digits(ratio.value, significant=2)
-        return f"{measure.title} is {times} times as {as_much} as A's, between {low} and {high}"
+        return f"{measure.title} is {times} times as {as_much} as {than}, between {low} and {high}"
     low, high = (digits(100 * v, significant=2) for v in sorted((abs(ratio.low - 1), abs(ratio.high - 1))))
     by = digits(100 * abs(ratio.value - 1), significant=2)
     return f"{measure.title} is {by}% {up if ratio.value > 1 else down}, between {low} and {high}%"

@@ -14,7 +14,6 @@ from textual.app import App, SystemCommand
 from textual.screen import Screen
 
 from zinc_kettle.core.units import plural
-from zinc_kettle.core.validate import Problem
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import EVERYWHERE, bindings
 from zinc_kettle.tui.bridge import Desk, ShelfEntry
@@ -30,6 +29,7 @@ if TYPE_CHECKING:
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.sides import Side
     from zinc_kettle.core.steering import Wish
+    from zinc_kettle.core.validate import Problem
     from zinc_kettle.tui.planning import OpenPlan
     from zinc_kettle.tui.run_state import RunState
     from zinc_kettle.tui.walk import Walk
@@ -323,6 +323,8 @@ class KettleApp(App[int]):
 
     def more_repeats(self, sides: Sequence[Side], count: int) -> None:
         """Enter further repeats of the cells of some sides into the logs of their runs."""
+        from zinc_kettle.core.validate import Problem
+
         try:
             for side in sides:
                 study = side.results.study

@@ -86,7 +86,8 @@ class Choices(OptionList):
         self._shown = wanted
         if wanted and [line.key for line in wanted] == [line.key for line in before]:
             for at, line in enumerate(wanted):
-                if line.text != before[at].text:
+                # Texts that differ in nothing but their own style are equal to the library.
+                if line.text != before[at].text or line.text.style != before[at].text.style:
                     self._write(at)
             return
         at = self.highlighted or 0
@@ -203,7 +204,7 @@ class FilterLine(Horizontal):
         yield Label(id="count")
 
     def on_mount(self) -> None:
-        """Everything is shown yet."""
+        """All lines are still shown."""
         self.tell()
 
     def tell(self) -> None:

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zinc_kettle.config import HOME_VARIABLE, Places
-from zinc_kettle.core.results import ELSEWHERE
+from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.core.steering import place_of
 from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.tui.answering import Asked, NamedSide

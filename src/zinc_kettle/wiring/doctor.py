@@ -153,7 +153,12 @@ def _energy() -> Check:
     if there:
         return Check("energy", "missing", "there are counters, and they may not be read",
                      "as root: chmod a+r /sys/class/powercap/intel-rapl:*/energy_uj")  # fmt: skip
-    return Check("energy", "missing", "nothing tells it", "type in what a wall meter shows: Rigs, w, load_w = 65 W")
+    return Check(
+        "energy",
+        "missing",
+        "no power figure can be read here",
+        "type in what a wall meter shows: Rigs, w, load_w = 65 W",
+    )
 
 
 def _devices() -> Check:
@@ -210,9 +215,8 @@ def _models(places: Places) -> Check:
     found = models_here(places)
     if found:
         size = byte_size(sum(model.size_bytes for model in found))
-        is_found = "is found" if len(found) == 1 else "are found"
-        return Check("models", "good", f"{plural(len(found), 'file')} {is_found}, {size}")
-    return Check("models", "missing", "no file is found in the data folder or in the usual ones",
+        return Check("models", "good", f"{plural(len(found), 'file')} found, {size}")
+    return Check("models", "missing", "no file found in the data folder or in the usual ones",
                  "zinc-kettle --models FOLDER finds yours; zinc-kettle synth brine-60m makes one to try")  # fmt: skip
 
 

@@ -8,7 +8,7 @@ from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
-from zinc_kettle.core.results import ELSEWHERE
+from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.bundle.archive import ENDING
 

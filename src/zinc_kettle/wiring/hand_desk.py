@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
+from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.core.report import ReportPlan
-from zinc_kettle.core.results import ELSEWHERE
 from zinc_kettle.tui.answering import NamedSide
 from zinc_kettle.tui.station import file_name
 from zinc_kettle.wiring.answer_desk import AnswerDesk

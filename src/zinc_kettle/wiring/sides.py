@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
 from zinc_kettle.core.design import baseline
-from zinc_kettle.core.results import ELSEWHERE
+from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.core.sides import Side
 from zinc_kettle.core.steering import parse_levels, place_of
 from zinc_kettle.core.validate import Problem

@@ -16,7 +16,6 @@ from zinc_kettle.present.duel import (
     pairs_line,
     rung_title,
     side_title,
-    step_verdict,
     verdict,
 )  # fmt: skip
 from zinc_kettle.present.gate import gate_line
@@ -54,7 +53,7 @@ def verdict_text(found: Duel | None, rungs: Sequence[Rung], measure: str, palett
     """The answer in a sentence."""
     said = ""
     if rungs:
-        said = f"from first to last: {step_verdict(rungs[-1].whole, measure)}"
+        said = f"from first to last: {verdict(rungs[-1].whole, measure, step=True)}"
     elif found is not None:
         said = verdict(found, measure)
     return Text(f"{said[:1].upper()}{said[1:]}." if said else "", f"bold {palette.copper}")
@@ -96,7 +95,7 @@ def beside_ladder(rungs: Sequence[Rung], measure: str, palette: Palette) -> Text
     for rung in rungs:
         changed = ", ".join(difference_line(d) for d in rung.step.alignment.differences) or "nothing that is known"
         out.append(f"{changed}: ", palette.muted)
-        out.append(step_verdict(rung.step, measure), palette.ink)
+        out.append(verdict(rung.step, measure, step=True), palette.ink)
         if len(rung.step.alignment.differences) > 1:
             out.append("  ▲ ", palette.caution)
             out.append("two-changes", palette.muted)
