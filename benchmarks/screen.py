@@ -91,7 +91,7 @@ def first_paint(command: list[str], words: str, home: Path) -> float:
 def idle(home: Path) -> float:
     """Cores the demo's shelf uses when nobody touches it."""
     with Term([str(BIN / "zinc-kettle"), "demo"], env={"ZINC_KETTLE_HOME": str(home)}) as term:
-        term.wait("night-log")
+        term.wait("ready to run")
         time.sleep(2.0)
         process = psutil.Process(term.pid)
         family = [process, *process.children(recursive=True)]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -16,6 +16,9 @@ from zinc_kettle.core.units import byte_size, digits
 
 DEPTH_SHARE = 0.5
 """Speed is predicted with the context half full."""
+
+
+Placing = Callable[[ModelShape, Wish, Sequence[Device]], Placement]
 
 
 @dataclass(frozen=True)
@@ -97,6 +100,7 @@ def fit_rows(
     depth: float | None = None,
     pace: float | None = None,
     measured: Mapping[str, Measured] | None = None,
+    placing: Placing = place,
 ) -> list[FitRow]:
     """A row for each candidate, in their order.
 
@@ -109,10 +113,11 @@ def fit_rows(
         depth: Tokens in context at which decode is predicted; None for half of it full.
         pace: The decode speed that is needed, tokens per second; None for any.
         measured: What was measured on this rig, by the candidate's name.
+        placing: Finds where a model goes; `place`, or one that keeps what it found, for who asks ten thousand times.
     """
     devices = rig.devices()
     deep = wish.context * DEPTH_SHARE if depth is None else depth
-    rows = [_row(c, rig, devices, wish, threads, calibration, deep) for c in candidates]
+    rows = [_row(c, rig, devices, wish, threads, calibration, deep, placing) for c in candidates]
     told = measured or {}
     rows = [replace(r, pace=pace, keeps_pace=_keeps(r.decode, pace), measured=told.get(r.candidate.name)) for r in rows]
     marked = set()
@@ -163,13 +168,13 @@ def _bits(row: FitRow) -> float:
 
 def _row(
     candidate: Candidate, rig: Rig, devices: list[Device], wish: Wish, threads: int | None, calibration: Calibration,
-    depth: float,
+    depth: float, placing: Placing,
 ) -> FitRow:  # fmt: skip
     if candidate.shape is None:
         return FitRow(candidate, None, reason=candidate.trouble)
     if not devices:
         return FitRow(candidate, None, reason=rig.trouble or "how much memory the rig has is not known")
-    placement = place(candidate.shape, wish, devices)
+    placement = placing(candidate.shape, wish, devices)
     machine = rig.machine(threads)
     if not placement.works:
         return FitRow(candidate, placement)

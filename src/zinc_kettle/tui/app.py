@@ -53,6 +53,8 @@ class KettleApp(App[int]):
     BINDINGS = bindings(EVERYWHERE)
     ENABLE_COMMAND_PALETTE = True
     CSS = TOO_SMALL_CSS
+    CSS_PATH = Path(__file__).parent / "screens" / SHELF.name / "screen.tcss"
+    """Of the first screen; the others bring theirs when they are gone to."""
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (124, "-wide")]  # noqa: RUF012
     VERTICAL_BREAKPOINTS = [(0, "-short"), (36, "-tall")]  # noqa: RUF012
 
@@ -70,6 +72,9 @@ class KettleApp(App[int]):
         """What the palette knows by name, as it was when it was opened."""
         self._notice = notice
         self._leaving = False
+        for palette in (DARK, LIGHT):
+            self.register_theme(theme(palette))
+        self.theme = LIGHT.name if desk.theme() == "light" else DARK.name
 
     @property
     def results(self) -> StudyResults | None:
@@ -126,17 +131,17 @@ class KettleApp(App[int]):
     def rungs(self, names: tuple[str, ...]) -> None:
         self.runner.rungs = names
 
+    def get_default_screen(self) -> Screen[Any]:
+        """The shelf, which all others lie on."""
+        return SHELF.screen_class()()
+
     def on_mount(self) -> None:
-        """Themes, then the shelf; the map over it where a run goes on."""
-        for palette in (DARK, LIGHT):
-            self.register_theme(theme(palette))
-        self.theme = LIGHT.name if self.desk.theme() == "light" else DARK.name
+        """The map over the shelf where a run goes on."""
         self.runner.listener = self
-        self.push_screen(SHELF.screen_class()())
         if self.runner.results is not None:
             self.go("map")
         elif self.desk.newcomer() and not self._walks:
-            self.go("begin")
+            self.call_after_refresh(self.go, "begin")  # the first paint does not wait for it
         self.set_interval(LOOK_S, self._look_elsewhere)
         if self._notice:
             self.notify(self._notice, title="The screen was restarted", severity="error", timeout=20)
@@ -206,14 +211,14 @@ class KettleApp(App[int]):
             self.notify(missing)
             return
         if kind is SHELF:
-            self._back_to(1)
+            self._back_to_shelf()
             return
         if name == "plan":
             self._ready_plan()
         if name == "duel" and not self.rungs:
             self.rungs = self.desk.answering.usual_sides(self.results)
         wanted = kind.screen_class()
-        while len(self.screen_stack) > 2 and not isinstance(self.screen, wanted):
+        while len(self.screen_stack) > 1 and not isinstance(self.screen, wanted):
             self.pop_screen()
         if not isinstance(self.screen, wanted):
             self.push_screen(wanted())
@@ -237,8 +242,7 @@ class KettleApp(App[int]):
 
         if self.runner.plan is None:
             self.runner.plan = self.desk.planner.kept()
-        while len(self.screen_stack) > 2:
-            self.pop_screen()
+        self._back_to_shelf()
         self.push_screen(PlanScreen((start, dict(hold))))
 
     def plan_change(self, cell: Cell, changes: Mapping[str, Level]) -> None:
@@ -271,8 +275,8 @@ class KettleApp(App[int]):
         self.open_study(ShelfEntry(str(file), "", file=file))
         self.call_after_refresh(self.start_run)  # once the map is there
 
-    def _back_to(self, depth: int) -> None:
-        while len(self.screen_stack) > depth + 1:
+    def _back_to_shelf(self) -> None:
+        while len(self.screen_stack) > 1:
             self.pop_screen()
 
     def open_study(self, entry: ShelfEntry, run: int = 0) -> None:
@@ -288,7 +292,7 @@ class KettleApp(App[int]):
         if not self.runner.active:
             self.runner.state, self.runner.results, self.runner.file = None, results, entry.file
             self.measure = main_measure(results.study)
-            self._back_to(1)  # a map that is open shows another study
+            self._back_to_shelf()  # a map that is open shows another study
         elif open_now is None or results.run.run_id != open_now.run.run_id:
             self.notify("A study is running; stop it before opening another one.", severity="warning")
             return
@@ -316,7 +320,7 @@ class KettleApp(App[int]):
         if other:
             self.runner.state, self.runner.results, self.runner.file = None, side.results, None
             self.measure = main_measure(side.results.study)
-            self._back_to(1)
+            self._back_to_shelf()
         self.go("map")
         key = side.cells()[0].cell.key
         self.call_after_refresh(lambda: self.screen.show_cell(key) if isinstance(self.screen, Station) else None)

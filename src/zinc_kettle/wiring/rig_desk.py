@@ -9,7 +9,7 @@ from functools import cache
 from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
-from zinc_kettle.core.fit.placement import place
+from zinc_kettle.core.fit.placement import Device, Placement, place
 from zinc_kettle.core.fit.predict import Calibration
 from zinc_kettle.core.fit.remedies import GOOD, Remedy, remedies
 from zinc_kettle.core.fit.sizing import Wish, wish_of
@@ -22,7 +22,7 @@ from zinc_kettle.errors import KettleError, RigError, UsageError
 from zinc_kettle.formats.gguf_model import read_gguf
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.formats.presets import preset_shape
-from zinc_kettle.present.fit_rows import Candidate, Detail, FitRow, Measured, detail, fit_rows
+from zinc_kettle.present.fit_rows import Candidate, Detail, FitRow, Measured, Placing, detail, fit_rows
 from zinc_kettle.sim.fleet import sim_shape
 from zinc_kettle.wiring.fitting import calibration, candidates, measured_before
 from zinc_kettle.wiring.rigbook import RigBook, is_here
@@ -133,6 +133,14 @@ class RigDesk:
         # What is predicted belongs to a launch and a depth: cells that differ in their load only share it.
         shape = cache(self._shape)
         rig = cache(self._known_rig)
+        kept: dict[tuple[int, Wish, tuple[Device, ...]], Placement] = {}
+
+        def placing(model: ModelShape, wish: Wish, devices: Sequence[Device]) -> Placement:
+            place_of = id(model), wish, tuple(devices)  # shapes live as long as this call
+            if place_of not in kept:
+                kept[place_of] = place(model, wish, devices)
+            return kept[place_of]
+
         rows: dict[tuple[LaunchSpec, float | None], FitRow | None] = {}
         for cell in study.cells:
             spec = cell.launch
@@ -142,7 +150,7 @@ class RigDesk:
             key = spec, None if prompt is None else prompt + output / 2
             if key not in rows:
                 found = shape(spec.rig, spec.model, spec.quantization)
-                rows[key] = self._row(spec, found, rig(spec.rig), key[1])
+                rows[key] = self._row(spec, found, rig(spec.rig), key[1], placing)
             row = rows[key]
             if row is not None:
                 out[cell.key] = row
@@ -163,13 +171,15 @@ class RigDesk:
             return "", []
         return f"it needs {byte_size(-min(0, placement.headroom_bytes))} more memory than there is", found
 
-    def _row(self, spec: LaunchSpec, shape: ModelShape | None, rig: Rig | None, depth: float | None) -> FitRow | None:
+    def _row(
+        self, spec: LaunchSpec, shape: ModelShape | None, rig: Rig | None, depth: float | None, placing: Placing
+    ) -> FitRow | None:  # fmt: skip
         if shape is None or rig is None:
             return None
         known = self._calibrations.get(rig.name, rig.prior())
         wanted = [Candidate(spec.model, shape, "study")]
         wish, threads = wish_of(spec.roles), spec.number("threads")
-        return fit_rows(wanted, rig, wish, threads=threads, calibration=known, depth=depth)[0]
+        return fit_rows(wanted, rig, wish, threads=threads, calibration=known, depth=depth, placing=placing)[0]
 
     def _known_rig(self, name: str | None) -> Rig | None:
         try:
