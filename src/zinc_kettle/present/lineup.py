@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -117,15 +118,20 @@ def heads(found: Lineup) -> tuple[str, ...]:
 def index_rows(found: Sequence[Index]) -> list[tuple[str, ...]]:
     """Name, prefill, decode, both, cells; best first, those without an index last."""
     ready = sorted((i for i in found if i.both is not None), key=lambda i: -(i.both.value if i.both else 0.0))
-    rows = [(i.entrant.name, *(_times(v) for v in (i.prefill, i.decode, i.both)), str(i.shared), "") for i in ready]
+    rows = [(i.entrant.name, *(times_text(v) for v in (i.prefill, i.decode, i.both)), str(i.shared), "") for i in ready]
     return [*rows, *((i.entrant.name, "–", "–", "–", str(i.shared), i.reason) for i in found if i.both is None)]
 
 
 INDEX_HEADS = ("", "prefill", "decode", "both", "cells", "")
 
 
-def _times(found: Interval | None) -> str:
-    return "–" if found is None else f"{found.value:.2f} ({found.low:.2f}–{found.high:.2f})"
+def times_text(found: Interval | None) -> str:
+    """How many times as fast, with its interval: two digits at least, however small it is."""
+    if found is None:
+        return "–"
+    decimals = max(2, 1 - math.floor(math.log10(found.value))) if found.value > 0 else 2
+    value, low, high = (f"{v:.{decimals}f}" for v in (found.value, found.low, found.high))
+    return f"{value} ({low}–{high})"
 
 
 def lineup_json(found: Lineup) -> dict[str, Any]:

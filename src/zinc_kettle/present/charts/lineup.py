@@ -18,6 +18,7 @@ from zinc_kettle.present.lineup import (
     pace_mark,
     per_unit,
     reported_text,
+    times_text,
     value_of,
     verdict,
 )
@@ -96,7 +97,7 @@ def index_chart(found: Sequence[Index], reference: str) -> Chart:
             marks.append(Ranges(
                 tuple(range(len(rows))), tuple(v.value for _, v in rows), tuple(v.low for _, v in rows),
                 tuple(v.high for _, v in rows), tuple("muted" if n == reference else "ink" for n, _ in rows),
-                after=tuple(f"{v.value:.2f} ({v.low:.2f}–{v.high:.2f})" for _, v in rows),
+                after=tuple(times_text(v) for _, v in rows),
             ))  # fmt: skip
         names = tuple(name for name, _ in rows)
         across = Axis(f"times {reference}", "log", low=low, high=high)

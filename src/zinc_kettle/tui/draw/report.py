@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import textwrap
 from collections.abc import Sequence
 
@@ -24,6 +25,8 @@ from zinc_kettle.present.report.document import (
 from zinc_kettle.tui.draw.chart import draw_chart
 from zinc_kettle.tui.theme import Palette, blend, readable
 
+WORD = re.compile(r"[^\s-]+-?|-")
+"""What a line is not broken in: a part of a word up to its hyphen."""
 PICTURE_LINES = 16
 MOST_LISTED = 12
 """Lines of a listing; the file has all of it."""
@@ -96,11 +99,12 @@ def _grid(out: Text, grid: Grid, width: int, palette: Palette) -> None:
     rows = [grid.heads, *grid.rows[:MOST_TABLE]]
     places = range(len(grid.heads))
     widths = [max(cell_len(row[i]) for row in rows) for i in places]
-    least = [max((cell_len(word) for row in rows for word in row[i].split()), default=0) for i in places]
-    if sum(least) + 2 * len(least) > width:
+    least = [max((cell_len(word) for row in rows for word in WORD.findall(row[i])), default=0) for i in places]
+    gaps = 2 * (len(least) - 1)
+    if sum(least) + gaps > width:
         _records(out, rows, width, palette)
         rows = []
-    while rows and sum(widths) + 2 * len(widths) > width:
+    while rows and sum(widths) + gaps > width:
         widest = max((i for i in places if widths[i] > least[i]), key=lambda i: widths[i])
         widths[widest] -= 1
     for number, row in enumerate(rows):

@@ -171,7 +171,7 @@ class LineupScreen(Station):
         width = max(40, (options.content_size.width or self.size.width - 4) - 3)
         lines: list[Line] = []
         axis = Text()
-        for panel in chart.panels:
+        for place, panel in enumerate(chart.panels):
             drawn = draw_panel(panel, width, 1, self.palette, titled=False).split("\n")
             if panel.title:
                 lines.append(Line("", Text(panel.title, self.palette.muted)))
@@ -179,14 +179,14 @@ class LineupScreen(Station):
             if panel.title == REPORTED:
                 lines += [Line("", line) for _, line in zip(names, drawn, strict=False)]
                 continue
-            lines += [Line(name, line) for name, line in zip(names, drawn, strict=False)]
+            lines += [Line(f"{place} {name}", line) for name, line in zip(names, drawn, strict=False)]
             axis = drawn[-1] if len(drawn) > len(names) else axis
         options.show(lines)
         self.query_one("#axis", Static).update(Text.assemble("  ", axis))
 
     @property
     def _chosen(self) -> Place | None:
-        name = self.query_one(Rows).chosen
+        name = self.query_one(Rows).chosen.partition(" ")[2]  # the index has each in three panels
         return next((p for p in self._places if p.entrant.name == name), None)
 
     def _draw_page(self) -> None:
