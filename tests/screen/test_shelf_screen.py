@@ -73,6 +73,24 @@ def test_every_list_is_narrowed_by_words(tmp_path: Path) -> None:
         t.keys("q").wait_exit()
 
 
+def test_what_is_shown_is_copied(tmp_path: Path) -> None:
+    """On each station by a key: what it says, as text that a sheet or a letter takes; also in a file."""
+    copied = tmp_path / "exports" / "copied.txt"
+    with open_app(tmp_path) as t:
+        opened(tmp_path, t)
+        for station, there, key, words in (
+            ("4", "◐ partly", "Y", "F16\t1\t128\t● measured 6/6\t56 tok/s (48–59)"),
+            ("3", "What exactly will be measured?", "c", "[vary]"),
+            ("2", "tab next control", "c", "What fits on this machine?"),
+            ("1", "hardware threads", "c", "hardware threads"),
+            ("0", "finished examples", "c", "short and long prompts alike?\tFastest decode: Q4_0"),
+        ):
+            t.keys(station).wait(there)
+            t.keys(key)
+            t.until(lambda _, w=words: copied.is_file() and w in copied.read_text(), f"copied on {station}")  # type: ignore[misc]
+        t.keys("q").wait_exit()
+
+
 def test_a_first_start_says_what_can_be_done(tmp_path: Path) -> None:
     """Nothing of the person's is there: the first page, what of the machine can be used, and on by one key; the next
     start begins on the shelf, where another key opens the page again."""

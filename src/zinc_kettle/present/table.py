@@ -10,6 +10,7 @@ from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.units import byte_size, duration, plural
+from zinc_kettle.present.findings import answer, findings
 from zinc_kettle.present.fit_rows import FitRow, short_verdict, speed_text
 from zinc_kettle.present.planned import NOTHING_KNOWN, Planned
 from zinc_kettle.present.values import CAUTION_MARK, STATE_MARKS, whole_text
@@ -50,6 +51,16 @@ def result_rows(
         row.append(f"{CAUTION_MARK} {', '.join(codes)}" if codes else "")
         rows.append(row)
     return heads, rows
+
+
+def results_text(results: StudyResults) -> str:
+    """Question, a line a cell parted by tabs, answer and findings: what a person copies."""
+    heads, rows = result_rows(results)
+    said = answer(results)
+    return "\n".join([
+        results.study.question, "", *("\t".join(row) for row in (heads, *rows)), "", f"{said[:1].upper()}{said[1:]}.",
+        *(f"- {finding.text}" for finding in findings(results)),
+    ])  # fmt: skip
 
 
 def plan_rows(results: StudyResults, planned: Mapping[str, Planned]) -> tuple[list[str], list[list[str]]]:

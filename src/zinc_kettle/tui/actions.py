@@ -31,6 +31,8 @@ class Action:
 JUMPS = tuple(
     Action(f"go('{s.name}')", s.title.lower(), s.question, s.key, EVERYWHERE, footer=False) for s in STATIONS if s.key
 )
+COPIED = {"shelf": "c", "rigs": "c", "fit": "c", "plan": "c", "settings": "c", "map": "Y", "cell": "Y", "answers": "Y"}
+"""Where what is shown is copied, and by which key; other stations say what they copy."""
 LISTS = ("shelf", "rigs", "fit", "curves", "lineup", "report", "settings")
 """Stations with a list."""
 LINES = "Show only the lines of the list that have certain words."
@@ -42,6 +44,7 @@ ACTIONS = (
         "settings", "settings", "What is set, and where that is from.", "comma", EVERYWHERE, footer=False, shown_key=","
     ),
     Action("leave", "quit", "Quit; a run is stopped first and kept.", "q", EVERYWHERE),
+    *(Action("copy", "copy", "Copy what is shown as text.", key, place, False) for place, key in COPIED.items()),
     *(Action("filter", "filter", LINES, "slash", p, p == "shelf", "/") for p in LISTS),
     Action("open", "open", "Open the study's map.", "enter", "shelf"),
     Action("measure_model", "measure a model", "Find the model files on this machine, and measure one.", "m", "shelf"),

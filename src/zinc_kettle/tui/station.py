@@ -101,6 +101,11 @@ class Station(Screen[None]):
         """What is shown, as text; empty for a station that has nothing to copy."""
         return ""
 
+    def said(self, *names: str) -> str:
+        """What some of its panels say, as text, one below the other."""
+        panels = (str(self.query_one(f"#{name}", Static).content).strip("\n") for name in names)
+        return "\n\n".join(text for text in panels if text)
+
     def drawn(self) -> tuple[list[str], str] | None:
         """The command that draws what is shown, and a name for its files; None where there is nothing to draw."""
         return None

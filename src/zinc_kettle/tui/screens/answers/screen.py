@@ -105,6 +105,10 @@ class AnswersScreen(Station):
                 self.query_one(f"#words-{place}", Static).update(answer_text(columns[place], there, notes, p))
 
     # actions
+    def copied(self) -> str:
+        """The answers that are shown."""
+        return self.said("title", *(f"words-{place}" for place in range(len(self._columns))))
+
     def action_next_answer(self) -> None:
         """The next request."""
         self._request = min(self._request + 1, max(0, self._most - 1))

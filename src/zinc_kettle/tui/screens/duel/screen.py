@@ -224,9 +224,7 @@ class DuelScreen(Station):
 
     def copied(self) -> str:
         """What is shown, as text."""
-        return "\n".join(
-            str(self.query_one(f"#{name}", Static).content) for name in ("sides", "verdict", "rows", "beside", "more")
-        )
+        return self.said("sides", "verdict", "rows", "beside", "more")
 
     def drawn(self) -> tuple[list[str], str] | None:
         """The command that draws what is shown, and a name for the file."""

@@ -25,6 +25,10 @@ EMPTY = (
 )
 
 
+COPY_WIDTH = 120
+"""Of lines that are copied."""
+
+
 class ModelList(Choices):
     """The list; left and right belong to the what-if controls."""
 
@@ -236,6 +240,11 @@ class FitScreen(Station):
         app.rig = names[(names.index(app.rig) + 1) % len(names)] if app.rig in names else names[0]
         self._threads = 0
         self._load()
+
+    def copied(self) -> str:
+        """What fits, and the model one is on."""
+        lines = "\n".join(line(row, self.palette, COPY_WIDTH).plain.rstrip() for row in self._rows)
+        return f"{self.said('title', 'controls')}\n\n{heads(COPY_WIDTH)}\n{lines}\n\n{self.said('text')}"
 
     def action_back(self) -> None:
         """Back to the shelf."""

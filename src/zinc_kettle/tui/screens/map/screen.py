@@ -21,7 +21,7 @@ from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.steering import place_of
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.planned import Planned, planned_cells, whole_seconds
-from zinc_kettle.present.table import plan_line
+from zinc_kettle.present.table import plan_line, results_text
 from zinc_kettle.present.values import bounds_text, value_text
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.bridge import host
@@ -255,6 +255,11 @@ class MapScreen(Steering):
     def show_cell(self, key: str) -> None:
         """Stand on a cell."""
         self.query_one(MapView).choose(key)
+
+    def copied(self) -> str:
+        """The question, every cell with its figures, the answer and what was found."""
+        results = self.results
+        return "" if results is None else results_text(results)
 
     # actions
     def figure(self) -> tuple[str, CellResults | None] | None:

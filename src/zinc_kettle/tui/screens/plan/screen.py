@@ -302,6 +302,10 @@ class PlanScreen(Editing):
             self._part = (self._part + 1) % len(grid_of(self.checked.results).slices)
             self._draw_side()
 
+    def copied(self) -> str:
+        """The study file."""
+        return "" if self.open_plan is None else self.open_plan.text
+
     def action_back(self) -> None:
         """Stop typing, or go back to the shelf."""
         if self.query_one("#typing", Input).display:

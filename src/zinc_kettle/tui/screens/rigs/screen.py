@@ -205,6 +205,11 @@ class RigsScreen(Station):
         line.display = False
         self.query_one("#rigs").focus()
 
+    def copied(self) -> str:
+        """All that is known of the rig one is on."""
+        rig = self.chosen
+        return "" if rig is None else f"{rig.name}\n\n{self.said('about')}"
+
     def action_back(self) -> None:
         """Close the line, or go back to the shelf."""
         if self.query_one("#type", Input).display:

@@ -117,6 +117,10 @@ class SettingsScreen(Station):
         self.query_one("#rows").focus()
         return shown
 
+    def copied(self) -> str:
+        """What is set, parted by tabs."""
+        return "\n".join(f"{row.title}\t{row.value}\t{row.origin}" for row in self._rows)
+
     def action_back(self) -> None:
         """Put the line away, or go back."""
         if not self._close_line():

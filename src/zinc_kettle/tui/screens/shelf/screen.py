@@ -210,6 +210,11 @@ class ShelfScreen(Station):
         """Open the chosen study."""
         self.query_one(StudyList).action_select()
 
+    def copied(self) -> str:
+        """Questions and answers, parted by tabs."""
+        told = [(e.question, e.runs[0].answer if e.runs else e.about or e.trouble) for e in self._entries]
+        return "\n".join("\t".join(line) for line in told)
+
     def action_throw_away(self) -> None:
         """Throw the chosen run away, or what else is chosen."""
         chosen = self._chosen
