@@ -67,7 +67,8 @@ versions:
 		if ! python$$version -c "" 2>/dev/null; then echo "Python $$version is not to be had here, and was not tried."; continue; fi; \
 		python$$version -m venv $(VENV)/python$$version || exit 1; \
 		unset PYENV_VERSION; \
-		$(VENV)/python$$version/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock || exit 1; \
+		$(VENV)/python$$version/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock \
+			|| { echo "The packages for Python $$version are not to be had here, and it was not tried."; continue; }; \
 		$(VENV)/python$$version/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --editable . || exit 1; \
 		$(VENV)/python$$version/bin/python -m pytest -n auto --dist loadscope $(CHANGING) || exit 1; \
 	done
