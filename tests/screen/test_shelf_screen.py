@@ -81,7 +81,7 @@ def test_what_is_shown_is_copied(tmp_path: Path) -> None:
         for station, there, key, words in (
             ("4", "◐ partly", "Y", "F16\t1\t128\t● measured 6/6\t56 tok/s (48–59)"),
             ("3", "What exactly will be measured?", "c", "[vary]"),
-            ("2", "tab next control", "c", "What fits on this machine?"),
+            ("2", "What fits on this machine?", "c", "What fits on this machine?"),
             ("1", "hardware threads", "c", "hardware threads"),
             ("0", "finished examples", "c", "short and long prompts alike?\tFastest decode: Q4_0"),
         ):
