@@ -43,6 +43,8 @@ def test_a_shelf_is_filtered_and_cleared_and_gives_back(tmp_path: Path) -> None:
         t.keys("Escape").wait("Which way is north?")
         t.keys("/").wait("words to look for")
         t.keys("first.study.toml").wait("1 of 2 lines")  # found by what is not to be read in the line
+        t.keys("Enter", "Enter").wait("1 of 1 repeats")  # to the list, and the study is open
+        t.keys("0").wait("1 of 2 lines")
         t.keys("Escape").wait("Which way is south?")
         t.keys("d").wait("Thrown away")
         t.wait("0 measured or begun, 2 ready to run")

@@ -158,7 +158,7 @@ class Choices(OptionList):
             self._filter.remove()
             self._filter = None
         self.look_for("")
-        self.focus()
+        self.screen.set_focus(self)
 
     def action_show_everything(self) -> None:
         """Show everything again."""
@@ -189,6 +189,7 @@ class FilterLine(Horizontal):
     """
     BINDINGS = [  # noqa: RUF012
         Binding("escape", "close", "show everything"),
+        Binding("enter", "go", show=False, priority=True),
         Binding("down", "move(1)", show=False, priority=True),
         Binding("up", "move(-1)", show=False, priority=True),
     ]
@@ -218,10 +219,9 @@ class FilterLine(Horizontal):
         event.stop()
         self._options.look_for(event.value)
 
-    def on_input_submitted(self, event: Input.Submitted) -> None:
-        """To the list, with what was found."""
-        event.stop()
-        self._options.focus()
+    def action_go(self) -> None:
+        """To the list, with what was found; the next key already goes there."""
+        self.screen.set_focus(self._options)
 
     def action_move(self, by: int) -> None:
         """Another line of the list, while one types."""
