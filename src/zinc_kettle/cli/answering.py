@@ -30,7 +30,7 @@ def duel(
 
 def ladder(
     context: typer.Context,
-    rungs: Annotated[list[str], typer.Argument(help=f"{PLACE}; a study alone changes one factor after the other.")],
+    rungs: Annotated[list[str], typer.Argument(help=f"{PLACE}; of a study alone one setting changes after the other.")],
     measure: MeasureOption = "",
     out: OutOption = None,
     store: StoreOption = None,

@@ -134,7 +134,7 @@ def _chain(place: str, store_path: Path | None) -> list[Side]:
     names = () if side.levels else one_by_one(side.results)
     if not names:
         raise UsageError(
-            "a ladder needs two rungs or more, or a study in which two factors or more vary",
+            "a ladder needs two rungs or more, or a study in which two settings of the engine vary",
             remedy="zinc-kettle ladder A B C",
         )
     return [finder.side(name) for name in names]

@@ -9,9 +9,8 @@ from zinc_kettle.cli import output
 from zinc_kettle.config import places
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.present.breakdown import split_rows
-from zinc_kettle.present.findings import answer, findings
 from zinc_kettle.present.json import cell_json
-from zinc_kettle.present.table import result_rows
+from zinc_kettle.present.table import conclusions, result_rows
 from zinc_kettle.wiring.build import open_store
 from zinc_kettle.wiring.sides import Sides
 
@@ -47,7 +46,5 @@ def tell(results: StudyResults) -> None:
     output.line()
     output.table(*result_rows(results))
     output.line()
-    said = answer(results)
-    output.line(said[:1].upper() + said[1:] + ".")
-    for finding in findings(results):
-        output.line(f"- {finding.text}")
+    for text in conclusions(results):
+        output.line(text)

@@ -29,7 +29,7 @@ class Spoken:
 
 
 SPOKEN = Spoken()
-"""Set once, from what the person has set, by whoever starts the process."""
+"""As the person has set it: by whoever starts the process, and again when they change it."""
 
 
 def digits(value: float, *, spread: float | None = None, significant: int = 3) -> str:

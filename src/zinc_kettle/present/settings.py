@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from zinc_kettle.core.preferences import TOKENS_PER_WORD, Preferences
-from zinc_kettle.core.units import digits
+from zinc_kettle.core.units import PREFIXES, digits
 
 Kind = Literal["number", "text", "choice"]
 
@@ -67,7 +67,7 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("screen", "theme", "theme", "dark or light; t switches for now", "choice",
             lambda p: (p.look.theme, p.look.origin), ("dark", "light")),
     Setting("units", "memory", "memory in", "GB is 1,000,000,000 bytes, GiB 1,073,741,824; tables and JSON have bytes",
-            "choice", lambda p: (p.units.memory, p.units.origin), ("GB", "GiB")),
+            "choice", lambda p: (p.units.memory, p.units.origin), tuple(PREFIXES)),
 )  # fmt: skip
 
 

@@ -53,13 +53,17 @@ def result_rows(
     return heads, rows
 
 
+def conclusions(results: StudyResults) -> list[str]:
+    """The answer as a sentence, then a line a finding."""
+    said = answer(results)
+    return [f"{said[:1].upper()}{said[1:]}.", *(f"- {finding.text}" for finding in findings(results))]
+
+
 def results_text(results: StudyResults) -> str:
     """Question, a line a cell parted by tabs, answer and findings: what a person copies."""
     heads, rows = result_rows(results)
-    said = answer(results)
     return "\n".join([
-        results.study.question, "", *("\t".join(row) for row in (heads, *rows)), "", f"{said[:1].upper()}{said[1:]}.",
-        *(f"- {finding.text}" for finding in findings(results)),
+        results.study.question, "", *("\t".join(row) for row in (heads, *rows)), "", *conclusions(results),
     ])  # fmt: skip
 
 

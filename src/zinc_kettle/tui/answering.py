@@ -50,7 +50,7 @@ class Answering(Protocol):
         ...
 
     def one_by_one(self, results: StudyResults | None) -> tuple[str, ...]:
-        """Cells of the open study that change one factor after the other, by name; empty where it has no such chain."""
+        """Sides of the open study, by name, that change one setting after the other; empty where none do."""
         ...
 
     def side(self, place: str, shown: StudyResults | None) -> Side:

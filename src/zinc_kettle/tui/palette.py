@@ -41,10 +41,12 @@ class Named:
 
     async def find_models(self) -> None:
         """Model files may lie in many folders; they are found while the palette is open already."""
+        from zinc_kettle.tui.widgets.model_chooser import FIRST_DESIGN
+
         found = await asyncio.to_thread(self._app.desk.planner.models)
         self.commands += [
             SystemCommand(f"model: {m.title}", f"Plan to measure it. {m.about}",
-                          partial(self._app.plan_from, "template:threads", json.loads(m.key)))
+                          partial(self._app.plan_from, FIRST_DESIGN, json.loads(m.key)))
             for m in found[:MOST]
         ]  # fmt: skip
 

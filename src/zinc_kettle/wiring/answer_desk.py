@@ -81,7 +81,7 @@ class AnswerDesk:
         return tuple(place_of(results, {factor: level}) for level in ends)
 
     def one_by_one(self, results: StudyResults | None) -> tuple[str, ...]:
-        """Cells of the open study that change one factor after the other; empty where it has no such chain."""
+        """Sides of the open study that change one setting after the other; empty where it has no such chain."""
         return () if results is None or not results.run.run_id else one_by_one(results)
 
     def side(self, place: str, shown: StudyResults | None) -> Side:

@@ -71,27 +71,19 @@ class BeginScreen(Station):
             self.redraw()
 
     @property
-    def _ways(self) -> dict[str, tuple[str, Callable[[], None]]]:
+    def _ways(self) -> tuple[tuple[str, str, Callable[[], None]], ...]:
         """What can be done first, what it brings, and what does it."""
         app = host(self)
-        return {
-            "Measure a model of yours": (
-                "finds the model files here and makes a plan, which you can change",
-                self.action_measure_model,
-            ),
-            "Plan from a question": (
-                "which quantization, how many threads, which rig, how many people",
-                self.action_new_plan,
-            ),
-            "Look at finished studies": (
-                "of a made-up harbour office, each measured by this tool",
-                lambda: app.go("shelf"),
-            ),
-            "Say what you need": (
-                "the speed you read at, prices and hours, units, light or dark",
-                lambda: app.go("settings"),
-            ),
-        }
+        return (
+            ("Measure a model of yours", "finds the model files here and makes a plan, which you can change",
+             self.action_measure_model),
+            ("Plan from a question", "which quantization, how many threads, which rig, how many people",
+             self.action_new_plan),
+            ("Look at finished studies", "of a made-up harbour office, each measured by this tool",
+             lambda: app.go("shelf")),
+            ("Say what you need", "the speed you read at, prices and hours, units, light or dark",
+             lambda: app.go("settings")),
+        )  # fmt: skip
 
     def redraw(self) -> None:
         """Draw everything."""
@@ -99,9 +91,9 @@ class BeginScreen(Station):
         self.query_one(Stations).show(p)
         self.query_one("#title", Static).update(Text(TITLE, f"bold {p.ink}"))
         lines = []
-        for name, (about, _) in self._ways.items():
+        for place, (name, about, _) in enumerate(self._ways):
             line = Text(name.ljust(ROOM), p.ink, no_wrap=True, overflow="ellipsis")
-            lines.append(Line(name, line.append(about, p.muted)))
+            lines.append(Line(str(place), line.append(about, p.muted)))
         self.query_one(Starts).show(lines)
         self.query_one("#machine", Static).update(self._machine())
 
@@ -123,9 +115,9 @@ class BeginScreen(Station):
 
     def on_option_list_option_selected(self, _event: OptionList.OptionSelected) -> None:
         """Do what is chosen."""
-        way = self._ways.get(self.query_one(Starts).chosen)
-        if way is not None:
-            way[1]()
+        chosen = self.query_one(Starts).chosen
+        if chosen:
+            self._ways[int(chosen)][2]()
 
     def action_new_plan(self) -> None:
         """Plan a study from a question."""

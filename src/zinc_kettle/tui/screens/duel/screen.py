@@ -165,10 +165,11 @@ class DuelScreen(Station):
             self.notify(str(error), severity="error")
             return
         choices = [Choice(n.place, n.title, n.what, n.about or n.place) for n in named]
+        # A whole ladder is offered in place of the first rung beyond two sides.
         chain = app.desk.answering.one_by_one(app.results) if place == 2 else ()
         if chain:
             steps = f"{len(chain)} rungs of this study, one setting more at each"
-            choices.insert(0, Choice(CHAIN, "one change after the other", steps, ", ".join(chain)))
+            choices.insert(0, Choice(CHAIN, CHAIN, steps, ", ".join(chain)))
 
         def chosen(key: str | None) -> None:
             if key is not None:
