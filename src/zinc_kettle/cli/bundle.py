@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from pathlib import Path
 
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
+from zinc_kettle.core.names import NAME_HINT, is_name, name_from
 from zinc_kettle.core.units import byte_size, plural
 from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import UsageError
-from zinc_kettle.store.reading import find
+from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.wiring.build import open_store
-from zinc_kettle.wiring.packing import LEFT_OUT, hidden_words, pack
+from zinc_kettle.wiring.packing import LEFT_OUT, hidden_words, known_keys, pack
 from zinc_kettle.wiring.unpacking import unpack
 
 
@@ -29,8 +29,10 @@ def pack_runs(named: Sequence[str], out: Path | None, without: Sequence[str], st
     where = places(store_path)
     store = open_store(where)
     ids = list(dict.fromkeys(find(store, name) for name in named))
-    file = out or Path(f"{named[0].partition(':')[0]}.kettle")
-    found = pack(store, ids, file, without=without, words=hidden_words(where))
+    studies = [open_run(store, run_id).study for run_id in ids]
+    file = out or Path(f"{name_from(studies[0].name, otherwise='bundle')}.kettle")
+    keys = known_keys(where, studies)
+    found = pack(store, ids, file, without=without, words=hidden_words(where), secrets=keys)
     output.line(str(found.path))
     counted = f"{plural(found.runs, 'run')}, {plural(found.repeats, 'repeat')}, {plural(found.requests, 'request')}"
     output.note(f"{counted}, {byte_size(found.size)}; checksum {found.digest[:16]}")
@@ -46,9 +48,9 @@ def unpack_bundle(file: Path, name: str, store_path: Path | None) -> None:
         BundleError: It is damaged, or cannot be trusted.
         UsageError: There is one of that name.
     """
-    chosen = name or re.sub(r"[^a-z0-9]+", "-", file.stem.lower()).strip("-")[:40] or "bundle"
-    if not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,39}", chosen):
-        raise UsageError(f"{chosen!r} is no name for a bundle", remedy="small letters, digits and hyphens")
+    chosen = name or name_from(file.stem, otherwise="bundle")
+    if not is_name(chosen):
+        raise UsageError(f"{chosen[:80]!r} is no name for a bundle", remedy=NAME_HINT)
     found = unpack(file, places(store_path).others / chosen)
     for run in found.runs:
         output.line(f"{found.name}::{run}")

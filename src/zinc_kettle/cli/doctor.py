@@ -9,7 +9,20 @@ from zinc_kettle.config import places
 from zinc_kettle.core.health import healthy
 from zinc_kettle.core.units import plural
 from zinc_kettle.wiring.doctor import examine, write_bundle
+from zinc_kettle.wiring.ownership import adopt
 from zinc_kettle.wiring.packing import hidden_words
+
+
+def adopt_store(store: Path) -> int:
+    """Make a store that was not made here the person's own; returns the exit code.
+
+    Raises:
+        UsageError: It cannot be read, or cannot be trusted.
+    """
+    runs = adopt(places(store))
+    output.line(str(store))
+    output.note(f"checked, {plural(runs, 'run')}; it is yours now, and can be measured on")
+    return 0
 
 
 def tell_doctor(store_path: Path | None, *, driver: bool, bundle: Path | None, as_json: bool) -> int:

@@ -147,12 +147,18 @@ def doctor(
         Optional[Path],  # noqa: UP045
         typer.Option("--bundle", help="Write a report for a bug into this .zip: versions, checks, the log, no names."),
     ] = None,
+    adopt: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--adopt", metavar="STORE", help="Check a store that was not made here, and make it yours."),
+    ] = None,
     store: StoreOption = None,
     as_json: JsonOption = False,
 ) -> None:
     """Say what of this machine the tool can use, and what to do about the rest."""
-    from zinc_kettle.cli.doctor import tell_doctor
+    from zinc_kettle.cli.doctor import adopt_store, tell_doctor
 
+    if adopt is not None:
+        raise typer.Exit(adopt_store(adopt))
     raise typer.Exit(tell_doctor(store or context.obj, driver=driver, bundle=bundle, as_json=as_json))
 
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import time
 from pathlib import Path
 
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.present.breakdown import split_rows
+from zinc_kettle.present.dates import day_and_time
 from zinc_kettle.present.json import cell_json
 from zinc_kettle.present.table import conclusions, result_rows
 from zinc_kettle.wiring.build import open_store
@@ -29,7 +29,7 @@ def show_run(place: str, store_path: Path | None, *, as_json: bool, time_split: 
             output.json_line(cell_json(results, cell))
         return
     run = results.run
-    when = time.strftime("%Y-%m-%d %H:%M", time.localtime(run.created_s))
+    when = day_and_time(run.created_s)
     output.line(
         f"{results.study.name}, run {run.number}, {when}, {run.state}" + ("  SIMULATED" if run.simulated else "")
     )

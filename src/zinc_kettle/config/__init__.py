@@ -28,6 +28,8 @@ class Places:
     store: Path
     demo: bool = False
     """True for the demo: its rigs are those of the rehearsal too."""
+    store_is_usual: bool = True
+    """False where the person named a store for this one time."""
     more_models: tuple[Path, ...] = ()
     """Folders a person named to look for models in."""
 
@@ -70,6 +72,16 @@ class Places:
     def others(self) -> Path:
         """Bundles of other people, unpacked, each in a folder."""
         return self.home / "others"
+
+    @property
+    def own_stores(self) -> Path:
+        """Ids of the stores outside the data folder that were made here."""
+        return self.home / "stores"
+
+    @property
+    def copies(self) -> Path:
+        """Prompts of plans that were copied from somebody else, named after what they hold."""
+        return self.home / "copies"
 
     @property
     def reports(self) -> Path:
@@ -117,14 +129,14 @@ def places(store: Path | None = None, *, study: Path | None = None) -> Places:
     from_environment = os.environ.get(STORE_VARIABLE)
     chosen = store or (Path(from_environment) if from_environment else home / "kettle.db")
     of_demo = study is not None and study.resolve().parent == DEMO_FILES.resolve()
-    return Places(home=home.expanduser(), store=chosen.expanduser(), demo=of_demo)
+    return Places(home.expanduser(), chosen.expanduser(), of_demo, store_is_usual=store is None)
 
 
 def demo_places(store: Path | None = None) -> Places:
     """The demo's places: its own store beside the person's, filled with the finished sample study at first."""
     base = places(store)
     chosen = base.store if store else base.home / "demo" / "kettle.db"
-    out = Places(home=base.home, store=chosen, demo=True)
+    out = Places(home=base.home, store=chosen, demo=True, store_is_usual=store is None)
     chosen.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     if not chosen.exists():
         _copy_sample(chosen)

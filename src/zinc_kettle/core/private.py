@@ -10,6 +10,7 @@ from collections.abc import Iterable, Mapping
 from typing import Any
 
 from zinc_kettle.core.factors import Level
+from zinc_kettle.core.redact import redact
 
 ADDRESS, HOST, KEY = "[address]", "[host]", "[key]"
 LEAST_WORD = 3
@@ -38,16 +39,23 @@ class Private:
 
     Args:
         words: Names to hide wherever they stand: of machines, of the person.
+        secrets: Keys, in case a server sent one back and it was kept.
     """
 
-    def __init__(self, words: Iterable[str] = ()) -> None:
+    def __init__(self, words: Iterable[str] = (), secrets: Iterable[str] = ()) -> None:
+        self._secrets = tuple(secrets)
         hidden = {w for w in words if len(w) >= LEAST_WORD and w.lower() not in COMMON}
         names = "|".join(re.escape(word) for word in sorted(hidden, key=len, reverse=True))
         self._words = re.compile(rf"(?i)(?<![\w-])(?:{names})(?![\w-])") if names else None
         self._models: dict[str, str] = {}
 
+    def answer(self, text: str) -> str:
+        """What an engine wrote, without keys; its other words are what was measured."""
+        return redact(text, *self._secrets)
+
     def text(self, text: str) -> str:
         """A text without addresses, keys, folders and the names to hide."""
+        text = redact(text, *self._secrets)
         text = _URL.sub(lambda found: f"{found[0].partition('://')[0]}://{ADDRESS}", text)
         text = _KEYS.sub(lambda found: found[1] + KEY, text)
         for pattern in (_MAIL, _IPV6, _IPV4):
@@ -81,3 +89,23 @@ class Private:
     def levels(self, levels: Mapping[str, Level]) -> dict[str, Level]:
         """Levels by factor."""
         return {name: self.level(level) for name, level in levels.items()}
+
+
+class Nothing(Private):
+    """Takes nothing out: for what stays on this machine."""
+
+    def answer(self, text: str) -> str:
+        """The text."""
+        return text
+
+    def text(self, text: str) -> str:
+        """The text."""
+        return text
+
+    def level(self, level: Level) -> Level:
+        """The level."""
+        return level
+
+    def value(self, value: Any) -> Any:
+        """The value."""
+        return value

@@ -94,6 +94,8 @@ class Start:
     python: str = ""
     """The Python the engine's package is installed in; the tool's own where empty."""
     environment: Mapping[str, str] = field(default_factory=dict)
+    inherit: tuple[str, ...] = ()
+    """Further variables of the tool's environment that it needs; keys and the like do not go along by themselves."""
     ready: str = "/health"
     """A path that answers 200 once requests can be answered."""
     stop: Literal["TERM", "INT"] = "TERM"

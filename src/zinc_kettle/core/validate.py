@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 
 from zinc_kettle.core.design import Design, baseline, combinations, count_before
 from zinc_kettle.core.factors import FACTORS, TYPES, Factor, Level, LevelType, label
+from zinc_kettle.core.names import NAME_HINT, is_name
 from zinc_kettle.core.plan import Cell, Limits, Prompts, Repeats, Study, engine_name, shape_of, turns_of
 from zinc_kettle.core.recipe import Endpoint, Engine, Setting, factors_of
 from zinc_kettle.core.traffic import CapacitySearch, Load, Promise, RetryPolicy
@@ -213,6 +214,8 @@ def _level_problem(path: tuple[str, ...], factor: Factor, level: object) -> Prob
 
 
 def _whole(draft: Draft) -> Iterator[Problem]:
+    if not is_name(draft.name):
+        yield Problem(("name",), f"{draft.name[:80]!r} is no name for a study", remedy=NAME_HINT)
     if not draft.vary:
         yield Problem(("vary",), "nothing varies", remedy="vary at least one factor, such as threads = [1, 2]")
     if math.prod(len(levels) for levels in draft.vary.values()) > MAX_CELLS and _count(draft) > MAX_CELLS:

@@ -223,7 +223,7 @@ class Pacing:
             self._reports.clear()
 
     def _report_of(self, recording: Recording) -> Finished:
-        recording.whole = self.target.clean(recording.text)
+        recording.clean(self.target.clean)
         return recording.finished(self.episode.id)
 
     async def with_retries(self, recording: Recording, request: bytes, opened: Opened) -> Recording:

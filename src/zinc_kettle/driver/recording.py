@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from array import array
+from collections.abc import Callable
 from typing import Any
 
+from zinc_kettle.core.text import neutralise
 from zinc_kettle.driver.chunk import USUAL, Delta, Reader, Usage
 from zinc_kettle.wire.messages import Finished, RequestOrder, Timings
 
@@ -12,6 +14,8 @@ TEXT_KEPT = 2_000
 """Characters of the end of an answer that are kept: enough to see that it rambles, not enough to fill a store."""
 ANSWER_KEPT = 1 << 20
 """Characters of an answer that are kept where the next turn of a conversation needs all of it."""
+FINISH_KEPT = 40
+"""Characters of the reason an answer ended; the protocol has words like `stop` and `length`."""
 CHUNKS_PER_TOKEN_LIMIT = 8
 CHUNKS_FLOOR = 1_024
 ABSURD_TIMES, ABSURD_FLOOR = 4, 64
@@ -205,6 +209,13 @@ class Recording:
             self.fault, self.error = code, what
             self.complete = False
 
+    def clean(self, without_key: Callable[[str], str]) -> None:
+        """Take the key out of every text a server sent, before anything is cut to its length."""
+        self.whole = without_key(self.text)
+        self.odd = without_key(self.odd)
+        if self.finish is not None:
+            self.finish = without_key(self.finish)
+
     def finished(self, episode: str) -> Finished:
         """The recording as the message that goes to the tool."""
         usage = self.usage
@@ -234,7 +245,7 @@ class Recording:
             prompt_tokens=None if usage is None else usage.prompt_tokens,
             cached_tokens=None if details is None else details.cached_tokens,
             output_tokens=None if usage is None else usage.completion_tokens,
-            finish=None if self.finish is None else self.finish[:40],
+            finish=None if self.finish is None else neutralise(self.finish, keep_newlines=False)[:FINISH_KEPT],
             complete=self.complete,
             error=self.error,
             timings=self.engine,

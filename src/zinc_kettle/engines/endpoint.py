@@ -34,8 +34,8 @@ class EndpointEngine:
         self.base_url = endpoint.url
         self.model_name = endpoint.model
         self.key_variable = endpoint.key_variable
-        self.key_file = _found(endpoint.key_file, folder)
-        self.ca_file = _found(endpoint.ca_file, folder)
+        self.key_file = key_path(endpoint.key_file, folder)
+        self.ca_file = key_path(endpoint.ca_file, folder)
         self.pid: int | None = None
         self.launch = Launch(launch_id, None, None)
         self.facts: EngineFacts = {"engine": "an engine that was already running", "recipe": recipe.name}
@@ -61,7 +61,7 @@ class EndpointEngine:
         """It is not ours to stop."""
 
 
-def _found(name: str | None, folder: Path) -> str | None:
+def key_path(name: str | None, folder: Path) -> str | None:
     """A key or certificate file: as it is named, `~` for the home folder, else within the keys folder."""
     return None if name is None else str(folder / Path(name).expanduser())
 

@@ -22,6 +22,7 @@ from zinc_kettle.core.plan import LaunchSpec
 from zinc_kettle.core.recipe import Recipe, Start, environment
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.text import neutralise, shorten
+from zinc_kettle.engines.environment import inherited
 from zinc_kettle.engines.filecache import cached_share
 from zinc_kettle.engines.launchers import path_of
 from zinc_kettle.engines.leftovers import Leftovers
@@ -327,7 +328,11 @@ class Launcher:
         # Our launchers see to it themselves that they end with the tool.
         foreign = not start.launcher and sys.platform == "linux"
         ended_with_us = partial(ctypes.CDLL(None).prctl, *DIE_WITH_PARENT) if foreign else None
-        variables = {**os.environ, **start.environment, **environment(self._recipe.engine, spec.levels)}
+        variables = {
+            **inherited(os.environ, start.inherit),
+            **start.environment,
+            **environment(self._recipe.engine, spec.levels),
+        }
         try:
             # Started from this thread on purpose: the parent-death signal is sent when the starting thread ends.
             return await asyncio.create_subprocess_exec(

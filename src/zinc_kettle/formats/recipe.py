@@ -5,7 +5,6 @@ Some come with the tool, in the folder `recipes` beside this module; a person's 
 
 from __future__ import annotations
 
-import re
 import string
 from collections.abc import Iterable, Mapping
 from functools import cache
@@ -17,12 +16,12 @@ from pydantic import Field, JsonValue, ValidationError, model_validator
 
 from zinc_kettle.core import recipe as r
 from zinc_kettle.core.factors import FACTORS, TYPES, Level
+from zinc_kettle.core.names import LONGEST_SHORT_NAME, NAME_HINT, is_name
 from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.sections import EndpointSection, Section
 from zinc_kettle.formats.toml import parse_toml, read_toml
 
-NAME = re.compile(r"^[a-z0-9][a-z0-9-]{0,31}$")
 PLACES = frozenset({"model", "port", "python", "launcher"})
 """What an argument may hold in braces."""
 MAX_RECIPES = 200
@@ -40,6 +39,7 @@ class StartSection(Section):
     launcher: Annotated[str, Field(pattern=r"^[a-z0-9_]{0,40}$")] = ""
     python: Argument = ""
     environment: dict[Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")], Argument] = {}
+    inherit: list[Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")]] = []
     ready: UrlPath = "/health"
     stop: Literal["TERM", "INT"] = "TERM"
     grace_s: Annotated[float, Field(ge=0, le=60, strict=False)] = 2.0
@@ -181,9 +181,9 @@ def read_recipes(folder: Path) -> Mapping[str, r.Recipe]:
     raw: dict[str, dict[str, Any]] = {}
     files = sorted(folder.glob("*.toml"))[:MAX_RECIPES] if folder.is_dir() else []
     for path in files:
-        if not NAME.match(path.stem):
+        if not is_name(path.stem, longest=LONGEST_SHORT_NAME):
             raise StudyFileError("is not a valid name for a recipe", file=path.name,
-                                 remedy="small letters, digits and hyphens: my-engine.toml")  # fmt: skip
+                                 remedy=f"{NAME_HINT}: my-engine.toml")  # fmt: skip
         if path.stem in shipped():
             raise StudyFileError("has the name of a recipe that comes with Zinc Kettle", file=path.name,
                                  remedy="rename the file; based_on takes over what a recipe says")  # fmt: skip
@@ -236,7 +236,8 @@ def _recipe(name: str, raw: dict[str, Any]) -> r.Recipe:
                         started=m.start is not None),
         title=m.title or name, meaning=m.meaning,
         start=None if m.start is None else r.Start(
-            **{**m.start.model_dump(), "argv": tuple(m.start.argv), "failed": tuple(m.start.failed)}
+            **{**m.start.model_dump(), "argv": tuple(m.start.argv), "failed": tuple(m.start.failed),
+               "inherit": tuple(m.start.inherit)}
         ),
         endpoint=None if m.endpoint is None else r.Endpoint(**m.endpoint.model_dump()),
         requests=r.Requests(**m.requests.model_dump()),

@@ -9,13 +9,16 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from zinc_kettle.core.factors import HERE
+from zinc_kettle.core.names import LONGEST_SHORT_NAME, is_name, name_pattern
 from zinc_kettle.core.recipe import OPEN_PROTOCOL
 from zinc_kettle.core.rig import FACT_KINDS, Fact, RigPlan
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError, UsageError
+from zinc_kettle.formats.sections import Address
 from zinc_kettle.formats.toml import read_toml
+from zinc_kettle.formats.whole import whole_file
 
-NAME = r"^[a-z0-9][a-z0-9-]{0,31}$"
+NAME = name_pattern(LONGEST_SHORT_NAME)
 _SCALES = {
     "GB/s": 1e9, "GiB/s": float(1 << 30), "MB/s": 1e6, "B/s": 1.0, "W": 1.0, "GB": 1e9, "GiB": float(1 << 30), "": 1.0,
 }  # fmt: skip
@@ -38,12 +41,12 @@ class RigSection(_Model):
     """One rig."""
 
     reach: Literal["here", "url", "ssh", "rehearsal"]
-    url: Annotated[str, Field(pattern=r"^https?://[^\s@]+$", max_length=2_000)] = ""
+    url: Address | Literal[""] = ""
     model: str = "default"
     key_variable: Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")] | None = None
     key_file: Annotated[str, Field(min_length=1, max_length=1_000)] | None = None
     ca_file: Annotated[str, Field(min_length=1, max_length=1_000)] | None = None
-    metrics: Annotated[str, Field(pattern=r"^https?://[^\s@]+$", max_length=2_000)] | None = None
+    metrics: Address | None = None
     host: Annotated[str, Field(pattern=r"^[^\s-][^\s]*$", max_length=255)] = ""
     ssh_config: str | None = None
     python: str = "python3"
@@ -73,9 +76,7 @@ def read_rigs(path: Path) -> list[RigPlan]:
 
 
 def _plan(name: str, section: object, file: str) -> RigPlan:
-    import re
-
-    if not re.match(NAME, name):
+    if not is_name(name, longest=LONGEST_SHORT_NAME):
         raise StudyFileError(f"{name!r} is not a valid rig name", file=file, remedy="small letters, digits and hyphens")
     try:
         checked = RigSection.model_validate(section)
@@ -136,6 +137,8 @@ def add_address(path: Path, name: str, url: str, *, model: str, key_variable: st
     given: dict[str, object] = {"reach": "url", "url": url, "model": model}
     if key_variable is not None:
         given["key_variable"] = key_variable
+    if name == HERE:
+        raise UsageError(f"{HERE} is this machine, and no name for another one", remedy="choose another name")
     _plan(name, given, path.name)
     if any(plan.name == name for plan in read_rigs(path)):
         raise UsageError(f"there is a rig {name} already", remedy="choose another name")
@@ -158,10 +161,8 @@ def _write(path: Path, change: Callable[[Any], None]) -> None:
         document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.is_file() else tomlkit.document()
         document.setdefault("format", 1)
         change(document)
-        part = path.with_suffix(".part")
-        path.parent.mkdir(parents=True, exist_ok=True)
-        part.write_text(tomlkit.dumps(document), encoding="utf-8")
-        part.replace(path)
+        with whole_file(path, folder_mode=0o700) as part:
+            part.write_text(tomlkit.dumps(document), encoding="utf-8")
     except (OSError, tomlkit.exceptions.TOMLKitError) as error:
         raise StudyFileError("cannot be written", file=path.name, why=str(error)) from error
 

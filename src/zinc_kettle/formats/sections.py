@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
+from zinc_kettle.core.address import address_problem
 from zinc_kettle.core.faults import is_fault
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.names import name_pattern
 from zinc_kettle.core.stats.ratios import MIN_FOR_CLAIM
 from zinc_kettle.core.traffic import MAX_TOKENS_DRAWN
 
@@ -17,6 +19,17 @@ Tokens = Annotated[int, Field(ge=1, le=MAX_TOKENS_DRAWN)]
 MAX_CEILING = 10_000
 UNTIL_FLOOR = 6
 """Fewer repeats carry no 95% interval, and nothing to stop by."""
+
+
+def _address(text: str) -> str:
+    problem = address_problem(text)
+    if problem:
+        raise ValueError(problem)
+    return text
+
+
+Address = Annotated[str, AfterValidator(_address)]
+"""Of an engine that already runs."""
 
 
 class Section(BaseModel):
@@ -192,7 +205,7 @@ class DesignSection(Section):
 class EndpointSection(Section):
     """`[endpoint]`: an engine that already runs."""
 
-    url: Annotated[str, Field(pattern=r"^https?://[^\s@]+$", max_length=2_000)]
+    url: Address
     model: str = "default"
     key_variable: Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")] | None = None
     key_file: Annotated[str, Field(min_length=1, max_length=1_000)] | None = None
@@ -209,7 +222,7 @@ class StudyFile(Section):
     """The whole file."""
 
     format: Literal[1]
-    name: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]{0,63}$")]
+    name: Annotated[str, Field(pattern=name_pattern())]
     question: Annotated[str, Field(min_length=1, max_length=300)]
     seed: Annotated[int, Field(ge=0, lt=1 << 31)] = 1
     temperature: Annotated[float, Field(ge=0, le=5, strict=False)] = 0.0

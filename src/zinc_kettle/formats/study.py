@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
@@ -19,6 +19,7 @@ from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats import sections
 from zinc_kettle.formats.prompts import BadPromptFile, read_prompts, read_times
 from zinc_kettle.formats.sections import StudyFile
+from zinc_kettle.formats.shared_study import NO_ADDRESS
 from zinc_kettle.formats.suite import task_texts
 from zinc_kettle.formats.toml import parse_toml, read_toml
 
@@ -86,8 +87,15 @@ def check_study(raw: Mapping[str, Any], folder: Path, known: Known) -> Checked:
         return Checked(None, (*(_translated(found) for found in error.errors()), *_factors_of(raw, known)))
     reader = _Files(folder)
     draft = _draft(model, reader, known)
-    problems = tuple(reader.problems or validate(draft))
+    problems = tuple([*_left_out(model), *(reader.problems or validate(draft))])
     return Checked(None if problems else study_of(draft), problems)
+
+
+def _left_out(m: StudyFile) -> Iterator[Problem]:
+    """Where a study was copied from somebody else, its address is for the person to type in."""
+    if m.endpoint is not None and m.endpoint.url == NO_ADDRESS:
+        yield Problem(("endpoint", "url"), "the address was left out when this study was shared",
+                      remedy="type the address of your own engine")  # fmt: skip
 
 
 def _raised(checked: Checked, text: str, file: str) -> plan.Study:

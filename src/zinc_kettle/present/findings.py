@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
@@ -27,6 +26,7 @@ from zinc_kettle.core.value import Value
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.breakdown import sentence as split_sentence
 from zinc_kettle.present.capacity import capacity_answer
+from zinc_kettle.present.dates import time_of_day
 from zinc_kettle.present.lengths import slope_text
 from zinc_kettle.present.values import whole_text
 
@@ -162,7 +162,7 @@ def _failures(results: StudyResults) -> list[Finding]:
 def _decided(results: StudyResults) -> list[Finding]:
     """What a person decided while it ran, the last of it."""
     mine = [d for d in results.run.decisions if by_person(d)][-MOST_DECISIONS:]
-    said = [f"{time.strftime('%H:%M', time.localtime(d.at_s))} {told(d)}" for d in mine]
+    said = [f"{time_of_day(d.at_s)} {told(d)}" for d in mine]
     return [Finding("hint", f"Decided while it ran: {'; '.join(said)}.")] if said else []
 
 

@@ -22,6 +22,10 @@ from zinc_kettle.store.version1 import decode_rest_1
 
 BLOCK_VERSION = 2
 LEVEL = 6
+REST_BYTES = 256 << 10
+"""Small fields of a request: numbers, and a few texts of at most some thousand characters."""
+TRACE_SAMPLES = 1 << 24
+"""Of one repeat: at ten a second, nineteen days."""
 
 
 class Block(msgspec.Struct):
@@ -47,10 +51,23 @@ def _pack(array: npt.NDArray[np.int64]) -> bytes:
     return zlib.compress(deltas.view(np.uint8).reshape(-1, 8).T.tobytes(), LEVEL)
 
 
-def _unpack(data: bytes) -> npt.NDArray[np.int64]:
-    planes = np.frombuffer(zlib.decompress(data), dtype=np.uint8).reshape(8, -1)
+def _unpack(data: bytes, most: int) -> npt.NDArray[np.int64]:
+    planes = np.frombuffer(_inflate(data, 8 * most), dtype=np.uint8).reshape(8, -1)
     deltas = np.ascontiguousarray(planes.T).view("<i8").reshape(-1)
     return np.cumsum(deltas, dtype=np.int64)
+
+
+def _inflate(data: bytes, most: int) -> bytes:
+    """What was deflated, where it is no more than it may be.
+
+    Raises:
+        ValueError: It is more: a megabyte can grow to a gigabyte.
+    """
+    inflater = zlib.decompressobj()
+    out = inflater.decompress(data, most + 1)
+    if len(out) > most or not inflater.eof:
+        raise ValueError(f"it grows to more than {most:,} bytes")
+    return out
 
 
 def encode_block(rows: Sequence[tuple[str, Timeline]]) -> bytes:
@@ -95,13 +112,17 @@ def decode_block(data: bytes) -> list[tuple[str, Timeline]]:
         block = _decode_block(data)
         if block.version > BLOCK_VERSION:
             raise StoreError(f"a block of version {block.version}", remedy="open it with a newer Zinc Kettle")
-        rest = zlib.decompress(block.rest)
+        chunks = np.frombuffer(block.chunks, dtype="<i4")
+        if len(chunks) != len(block.repeats) or len(chunks) != len(block.has_kernel) or (chunks < 0).any():
+            raise ValueError("its columns are of different lengths")
+        total = int(chunks.sum(dtype=np.int64))
+        rest = _inflate(block.rest, REST_BYTES * len(chunks))
         small = _decode_rest(rest) if block.version == BLOCK_VERSION else decode_rest_1(rest)
-        ends = np.cumsum(np.frombuffer(block.chunks, dtype="<i4")).tolist()
-        user, kernel = _unpack(block.user), _unpack(block.kernel)
-        tokens = np.frombuffer(zlib.decompress(block.tokens), dtype="<i4")
+        ends = np.cumsum(chunks, dtype=np.int64).tolist()
+        user, kernel = _unpack(block.user, total), _unpack(block.kernel, total)
+        tokens = np.frombuffer(_inflate(block.tokens, 4 * total), dtype="<i4")
         sums = np.concatenate([[0], np.cumsum(tokens, dtype=np.int64)])[[0, *ends]]
-    except (msgspec.MsgspecError, zlib.error, ValueError, IndexError) as error:
+    except (msgspec.MsgspecError, zlib.error, ValueError, IndexError, TypeError) as error:
         raise StoreError("a block of timelines is damaged", why=str(error)) from error
     out = []
     start = kernel_at = 0
@@ -125,7 +146,10 @@ def encode_columns(*columns: npt.NDArray[np.int64]) -> bytes:
 
 def decode_columns(data: bytes) -> list[npt.NDArray[np.int64]]:
     """Unpack what `encode_columns` packed."""
-    return [_unpack(column) for column in msgspec.msgpack.decode(data, type=list[bytes])]
+    try:
+        return [_unpack(column, TRACE_SAMPLES) for column in msgspec.msgpack.decode(data, type=list[bytes])]
+    except (msgspec.MsgspecError, zlib.error, ValueError) as error:
+        raise StoreError("a stored trace is damaged", why=str(error)) from error
 
 
 def trace_columns(trace: Trace) -> list[npt.NDArray[np.int64]]:
@@ -139,6 +163,8 @@ def trace_columns(trace: Trace) -> list[npt.NDArray[np.int64]]:
 
 def trace_of(columns: list[npt.NDArray[np.int64]], episode: dict[str, Any]) -> Trace:
     """A trace from its columns and from what the repeat's record says of it."""
+    if len(columns) < 5:
+        raise StoreError("a stored trace is damaged", why="it lacks a column")
     at, resident, anonymous, file, cpu = columns[:5]
     further = [column if len(column) else None for column in columns[5:]]
     energy, device, percent = (*further, None, None, None)[:3]  # earlier versions kept two of them

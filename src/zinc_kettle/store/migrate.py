@@ -22,6 +22,7 @@ from zinc_kettle.store.plans import plan_key, plan_text, study_of
 from zinc_kettle.store.requests import encode_request
 from zinc_kettle.store.version1 import decode_journal_1
 
+MOST_DIGITS = 6
 FIRST_TABLES = ("studies", "repeats", "journal", "blocks", "summaries", "notes")
 
 
@@ -36,7 +37,11 @@ def migrate(db: sa.Connection) -> None:
         s.metadata.create_all(db)
         db.execute(s.meta.insert().values(key="schema", value=str(s.SCHEMA_VERSION)))
         return
-    version = int(db.execute(sa.select(s.meta.c.value).where(s.meta.c.key == "schema")).scalar() or 1)
+    said = str(db.execute(sa.select(s.meta.c.value).where(s.meta.c.key == "schema")).scalar() or 1)
+    if not (said.isascii() and said.isdecimal() and len(said) <= MOST_DIGITS):
+        raise StoreError("the store has no version that could be read", why=f"it says {said!r:.40}",
+                         remedy="choose another store with --store PATH")  # fmt: skip
+    version = int(said)
     if version > s.SCHEMA_VERSION:
         raise StoreError(f"the store is of version {version}", why=f"this Zinc Kettle knows {s.SCHEMA_VERSION}",
                          remedy="open it with a newer Zinc Kettle")  # fmt: skip

@@ -16,6 +16,7 @@ from zinc_kettle.core.plan import Study
 from zinc_kettle.core.results import CellKept, Failure, RunInfo, RunState, StudyResults, cell_kept
 from zinc_kettle.core.schedule import widened
 from zinc_kettle.core.summary import CATALOGUE, EMPTY, CellSummary
+from zinc_kettle.core.text import is_hidden, shorten
 from zinc_kettle.errors import StoreError, UsageError
 from zinc_kettle.store import schema as s
 from zinc_kettle.store.plans import study_of
@@ -23,6 +24,7 @@ from zinc_kettle.store.rows import counts, engine_facts, failure_of, json_object
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.store.summaries import decode_summary
 
+MOST_SHOWN = 80
 _PLACE = re.compile(r"^(?P<name>.+?)(?::(?P<run>\d+))?$")
 
 
@@ -134,7 +136,8 @@ def find(store: KettleStore, place: str, *, binned: bool = False) -> str:
         UsageError: There is none.
     """
     found = _PLACE.match(place)
-    assert found is not None
+    if found is None or any(is_hidden(char) for char in place):
+        raise UsageError(f"{shorten(place, MOST_SHOWN)!r} is no name of a study", remedy="STUDY, or STUDY:RUN")
     name, number = found["name"], found["run"]
     rows = shelf(store, binned=binned)
     for study in rows:
@@ -152,7 +155,7 @@ def find(store: KettleStore, place: str, *, binned: bool = False) -> str:
         raise UsageError(f"{name} has no run {number}", remedy=f"one of its runs: {', '.join(runs)}")
     known = ", ".join(dict.fromkeys(study.name for study in rows)) or "none yet"
     where = "bin" if binned else "store"
-    raise UsageError(f"there is no study {name!r} in the {where}", remedy=f"one of these: {known}")
+    raise UsageError(f"there is no study {shorten(name, MOST_SHOWN)!r} in the {where}", remedy=f"one of these: {known}")
 
 
 def open_run(store: KettleStore, run_id: str) -> StudyResults:

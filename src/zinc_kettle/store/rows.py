@@ -174,7 +174,7 @@ def run_facts(text: str) -> RunFacts:
 def _decoded(text: str, kind: type[T]) -> T:
     try:
         return msgspec.json.decode(text, type=kind)
-    except msgspec.MsgspecError as error:
+    except (msgspec.MsgspecError, RecursionError) as error:
         raise StoreError("a stored value cannot be read", why=str(error)) from error
 
 
@@ -186,7 +186,7 @@ def json_object(text: str) -> dict[str, Any]:
     """
     try:
         value = json.loads(text)
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise StoreError("a stored value cannot be read", why=str(error)) from error
     if not isinstance(value, dict):
         raise StoreError("a stored value cannot be read", why="it is not an object")

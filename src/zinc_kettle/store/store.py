@@ -22,14 +22,14 @@ from zinc_kettle.core.schedule import GIVES_WORK, Decision, Step, Tally
 from zinc_kettle.core.summary import CATALOGUE, CellSummary, series
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.timeline import Timeline
-from zinc_kettle.errors import RunHeldError, StoreError
+from zinc_kettle.errors import RunHeldError, StoreError, UsageError
 from zinc_kettle.store import schema as s
 from zinc_kettle.store.blocks import encode_block, encode_columns, repeats_of, trace_columns
 from zinc_kettle.store.migrate import migrate
 from zinc_kettle.store.plans import decision_of, decision_text, plan_key, plan_text
 from zinc_kettle.store.requests import decode_request, encode_request
 from zinc_kettle.store.rows import repeats_of_cell, repeats_of_run
-from zinc_kettle.store.sqlite import WRITES, open_engine
+from zinc_kettle.store.sqlite import STORE_ID, WRITES, open_engine
 from zinc_kettle.store.summaries import encode_summary
 
 BLOCK_REQUESTS = 256
@@ -53,13 +53,18 @@ class KettleStore:
         path: The file.
         holder: Who this is, for leases: unique to this process.
         is_gone: Tells of another holder whether it has certainly ended, so that its lease need not run out.
+        borrowed: Somebody else's: read only; what a person would add to it is refused with this remedy.
 
     Raises:
         StoreError: It cannot be opened, or is of a later version.
     """
 
-    def __init__(self, path: Path, *, holder: str = "", is_gone: Callable[[str], bool] = lambda _holder: False) -> None:
+    def __init__(
+        self, path: Path, *, holder: str = "", is_gone: Callable[[str], bool] = lambda _holder: False,
+        borrowed: str = "",
+    ) -> None:  # fmt: skip
         self.path = path
+        self._borrowed = borrowed
         self.holder = holder or new_id()
         self._is_gone = is_gone
         self._engine = open_engine(path)
@@ -96,6 +101,20 @@ class KettleStore:
         """Close the file."""
         self._engine.dispose()
 
+    def own_id(self) -> str:
+        """The id of the store, given to it where it has none yet."""
+        here = s.meta.c.key == STORE_ID
+        with self.writing() as db:
+            found = db.execute(sa.select(s.meta.c.value).where(here)).scalar()
+            if found is None:
+                found = new_id()
+                db.execute(s.meta.insert().values(key=STORE_ID, value=found))
+            return str(found)
+
+    def _check_own(self) -> None:
+        if self._borrowed:
+            raise UsageError("this store is somebody else's, and is only read", remedy=self._borrowed)
+
     # runs
     def begin(self, study: Study, *, source: str, facts: RunFacts, wall_s: float, fresh: bool = False) -> str:
         """Take up the unfinished run of a plan, or begin a new one beside those there are; see ports.Store.
@@ -107,6 +126,7 @@ class KettleStore:
             wall_s: Seconds since 1970.
             fresh: Begin a new run even where one was stopped.
         """
+        self._check_own()
         with self.writing() as db:
             study_id = self._study(db, study, source, wall_s)
             mine = sa.select(s.runs).where(s.runs.c.study == study_id).order_by(s.runs.c.number.desc())
@@ -185,6 +205,7 @@ class KettleStore:
         Raises:
             RunHeldError: It is being measured.
         """
+        self._check_own()
         with self.writing() as db:
             run = db.execute(sa.select(s.runs).where(s.runs.c.id == run_id)).one()
             if run.state == "running" and self.is_held(run.holder, run.heartbeat_s, wall_s=wall_s):
@@ -205,7 +226,7 @@ class KettleStore:
         if old:
             with self.writing() as db:
                 for run in old:
-                    _delete(db, run)
+                    delete_run(db, run)
                 db.execute(s.studies.delete().where(~sa.exists().where(s.runs.c.study == s.studies.c.id)))
         return len(old)
 
@@ -213,6 +234,7 @@ class KettleStore:
     def decide(self, run_id: str, decision: Decision) -> None:
         """Add a decision to the log of a run; a measured one that is the newest of its study is open again where the
         decision gives it more to measure."""
+        self._check_own()
         with self.writing() as db:
             db.execute(s.decisions.insert().values(run=run_id, body=decision_text(decision)))
             if decision.kind in GIVES_WORK:
@@ -344,6 +366,12 @@ class KettleStore:
             body = encode_summary(summary)
             db.execute(s.summaries.insert().values(run=run_id, cell=cell, body=body, **values))
 
+    def forget_derived(self) -> None:
+        """Forget what was computed from the measurements, so that it is computed again."""
+        with self.writing() as db:
+            db.execute(s.summaries.delete())
+            db.execute(s.runs.update().values(answer=None, answer_by=None))
+
     def keep_answer(self, run_id: str, answer: str, *, by: str) -> None:
         """Keep what the shelf says of a measured run, and which version of the tool and its definitions said it."""
         with self.writing() as db:
@@ -358,11 +386,12 @@ class KettleStore:
             text: As it was written.
             wall_s: Seconds since 1970.
         """
+        self._check_own()
         with self.writing() as db:
             db.execute(s.notes.insert().values(run=run_id, cell=cell, text=text, created_s=wall_s))
 
 
-def _delete(db: sa.Connection, run: str) -> None:
+def delete_run(db: sa.Connection, run: str) -> None:
     """A run with everything that belongs to it."""
     mine = sa.select(s.blocks.c.id).where(s.blocks.c.run == run)
     db.execute(s.block_repeats.delete().where(s.block_repeats.c.block.in_(mine)))

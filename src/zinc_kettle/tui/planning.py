@@ -55,6 +55,8 @@ class OpenPlan:
     unfolded: set[Section] = field(default_factory=set)
     typing: tuple[tuple[str, ...], str] | None = None
     """What is being typed: the place it speaks of, and the text so far."""
+    origin: str = ""
+    """Whose plan it was copied from; empty for one's own."""
 
     @property
     def text(self) -> str:

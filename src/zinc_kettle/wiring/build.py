@@ -33,10 +33,23 @@ if TYPE_CHECKING:
 
 
 def open_store(places: Places) -> KettleStore:
-    """Open the person's store."""
-    from zinc_kettle.store.store import KettleStore
+    """Open the store; one that is not the person's own is read in a process apart, and only read.
 
-    return KettleStore(places.store, holder=process_mark(), is_gone=is_gone)
+    Raises:
+        StoreError: It cannot be opened.
+        UsageError: It is somebody else's and cannot be trusted.
+    """
+    from zinc_kettle.store.store import KettleStore
+    from zinc_kettle.wiring.ownership import claim, is_own
+
+    if not is_own(places):
+        from zinc_kettle.wiring.borrowed import borrow
+
+        return borrow(places)
+    store = KettleStore(places.store, holder=process_mark(), is_gone=is_gone)
+    if not places.store_is_usual:
+        claim(places, store)
+    return store
 
 
 def model_folder(places: Places) -> ModelFolder:

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
-from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING
 
 from zinc_kettle.config import Places
 from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.errors import UsageError
-from zinc_kettle.formats.bundle.archive import ENDING
 
 if TYPE_CHECKING:
     from zinc_kettle.core.results import StudyResults
@@ -28,7 +26,6 @@ class Elsewhere:
     def __init__(self, places: Places) -> None:
         self._places = places
         self._stores: dict[str, KettleStore] = {}
-        self._copies: TemporaryDirectory[str] | None = None
 
     def named(self) -> list[Other]:
         """What was unpacked, by name."""
@@ -60,25 +57,20 @@ class Elsewhere:
         unpacked = next((other.store for other in self.named() if other.name == name), None)
         if unpacked is not None:
             return unpacked
-        path = Path(name).expanduser().resolve()
-        if not path.is_file():
+        try:
+            path = Path(name).expanduser().resolve()
+            known_file = path.is_file()
+        except (ValueError, OSError, RuntimeError):
+            known_file = False
+        if not known_file:
             known = ", ".join(other.name for other in self.named())
             raise UsageError(
                 f"there is no file {name}, and nothing of that name was unpacked",
                 remedy=f"one of: {known}" if known else "FILE.kettle::STUDY or FILE.db::STUDY",
             )
-        self._copies = self._copies or TemporaryDirectory(prefix="zinc-kettle-")
-        copy = Path(self._copies.name) / str(len(self._stores))
-        if path.suffix == ENDING:
-            from zinc_kettle.wiring.unpacking import STORE, unpack
+        from zinc_kettle.wiring.borrowed import imported
 
-            return unpack(path, copy).folder / STORE
-        from zinc_kettle.store.sqlite import copy_database
-
-        # Read from a copy: nothing is written to what belongs to somebody else.
-        copy.mkdir()
-        copy_database(path, copy / "other.db")
-        return copy / "other.db"
+        return imported(path, self._places)
 
     def open_run(self, origin: str, place: str) -> StudyResults:
         """A run of one of them.

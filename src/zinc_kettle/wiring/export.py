@@ -7,6 +7,7 @@ from pathlib import Path
 
 from zinc_kettle.core.chart import Chart
 from zinc_kettle.errors import UsageError
+from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.present.charts import offered
 from zinc_kettle.present.charts.kinds import Subject
 
@@ -43,9 +44,5 @@ def write(chart: Chart, files: Sequence[Path]) -> list[Path]:
 def _write(chart: Chart, out: Path) -> None:
     from zinc_kettle.charts.draw import draw
 
-    try:
-        out.parent.mkdir(parents=True, exist_ok=True)
-        out.write_bytes(draw(chart, out.suffix.lower().removeprefix(".")))
-    except OSError as error:
-        why = str(error.strerror)
-        raise UsageError(f"{out.name} cannot be written", why=why, remedy="choose another place") from error
+    with whole_file(out) as part:
+        part.write_bytes(draw(chart, out.suffix.lower().removeprefix(".")))

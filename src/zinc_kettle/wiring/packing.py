@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import getpass
-import os
 import socket
 import time
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -18,18 +16,19 @@ import msgspec
 from zinc_kettle import __version__
 from zinc_kettle.config import Places
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
-from zinc_kettle.core.plan import Study, to_plain, without_texts
+from zinc_kettle.core.plan import Study, without_texts
 from zinc_kettle.core.private import Private
-from zinc_kettle.core.recipe import Endpoint
 from zinc_kettle.core.results import CellResults, KeptRepeat
 from zinc_kettle.core.telemetry import Trace
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.formats.bundle.archive import ENDING, BundleWriter
 from zinc_kettle.formats.bundle.rows import RequestWriter, Row, write_traces
-from zinc_kettle.formats.bundle.runs import CarriedRun, NoteLine, RepeatLine, RunHead, prompt_files, run_parts
-from zinc_kettle.formats.bundle.sources import NO_ADDRESS, passed_on
+from zinc_kettle.formats.bundle.runs import CarriedRun, NoteLine, RepeatLine, RunHead, run_parts
+from zinc_kettle.formats.shared_study import prompt_files, shared_study, shared_text
+from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.store.reading import open_run, order_of
+from zinc_kettle.wiring.apart import work_folder
 
 if TYPE_CHECKING:
     from zinc_kettle.store.store import KettleStore
@@ -65,9 +64,26 @@ def hidden_words(places: Places) -> set[str]:
     return out
 
 
+def known_keys(places: Places, studies: Iterable[Study]) -> set[str]:
+    """The keys that were sent to the engines of some studies, as far as they can still be read here."""
+    from zinc_kettle.driver.target import read_key
+    from zinc_kettle.engines.endpoint import key_path
+    from zinc_kettle.wiring.build import rig_book
+
+    named = {(e.key_variable, e.key_file) for s in studies if (e := s.endpoint) is not None}
+    with contextlib.suppress(KettleError):
+        named |= {(plan.key_variable, plan.key_file) for plan in rig_book(places).plans()}
+    out = set()
+    for variable, file in named:
+        with contextlib.suppress(KettleError):  # a key that is not there any more cannot be looked for
+            out.add(read_key(variable, key_path(file, places.keys)))
+    return out - {""}
+
+
 def pack(
-    store: KettleStore, run_ids: Sequence[str], out: Path, *, without: Collection[str] = (), words: Collection[str] = ()
-) -> Packed:
+    store: KettleStore, run_ids: Sequence[str], out: Path, *, without: Collection[str] = (),
+    words: Collection[str] = (), secrets: Collection[str] = (),
+) -> Packed:  # fmt: skip
     """Write runs into a bundle.
 
     Args:
@@ -76,43 +92,59 @@ def pack(
         out: The file.
         without: Of LEFT_OUT, what stays here.
         words: Names to hide wherever they stand.
+        secrets: Keys, to be looked for in everything.
 
     Raises:
         UsageError: A run is still running, or the file cannot be written.
     """
     if out.suffix != ENDING:
         raise UsageError(f"{out.name} does not end in {ENDING}", remedy=f"{out.stem}{ENDING}")
-    part = out.with_name(f".{out.name}.{os.getpid()}.part")
-    try:
-        out.parent.mkdir(parents=True, exist_ok=True)
-        with TemporaryDirectory(prefix=".zinc-kettle-", dir=out.parent) as folder:
-            writer = BundleWriter(part)
-            try:
-                counts = [
-                    _Run(store, run_id, frozenset(without), Private(words)).write(writer, f"runs/{n}", Path(folder))
-                    for n, run_id in enumerate(run_ids, start=1)
-                ]
-                digest = writer.close(tool=__version__, definitions=DEFINITIONS_VERSION, made_s=round(time.time(), 3),
-                                      left_out=sorted(without))  # fmt: skip
-            except BaseException:
-                writer.abandon()
-                raise
-        part.replace(out)
-    except OSError as error:
-        raise UsageError(f"{out.name} cannot be written", why=str(error.strerror or error),
-                         remedy="choose another place") from error  # fmt: skip
-    finally:
-        part.unlink(missing_ok=True)
+    with whole_file(out) as part:
+        found = write_bundle(store, run_ids, part, private=Private(words, secrets), without=without)
+    return replace(found, path=out)
+
+
+def write_bundle(
+    store: KettleStore, run_ids: Sequence[str], file: Path, *, private: Private, without: Collection[str] = (),
+    living: bool = False,
+) -> Packed:  # fmt: skip
+    """Write runs into a file of our own.
+
+    Args:
+        store: Where they are kept.
+        run_ids: The runs.
+        file: What is there is overwritten.
+        private: Takes out of it what should not leave a machine.
+        without: Of LEFT_OUT, what is left out.
+        living: Take runs that are being measured as they stand.
+
+    Raises:
+        UsageError: A run is still running.
+    """
+    with work_folder(store.path.parent) as work:
+        writer = BundleWriter(file)
+        try:
+            counts = [
+                _Run(store, run_id, frozenset(without), private, living=living).write(writer, f"runs/{n}", work)
+                for n, run_id in enumerate(run_ids, start=1)
+            ]
+            digest = writer.close(tool=__version__, definitions=DEFINITIONS_VERSION, made_s=round(time.time(), 3),
+                                  left_out=sorted(without))  # fmt: skip
+        except BaseException:
+            writer.abandon()
+            raise
     repeats, requests = (sum(c[i] for c in counts) for i in (0, 1))
-    return Packed(out, out.stat().st_size, digest, len(run_ids), repeats, requests)
+    return Packed(file, file.stat().st_size, digest, len(run_ids), repeats, requests)
 
 
 class _Run:
     """One run on its way into a bundle."""
 
-    def __init__(self, store: KettleStore, run_id: str, without: frozenset[str], private: Private) -> None:
+    def __init__(
+        self, store: KettleStore, run_id: str, without: frozenset[str], private: Private, *, living: bool
+    ) -> None:  # fmt: skip
         self._results = open_run(store, run_id)
-        if self._results.run.state == "running":
+        if self._results.run.state == "running" and not living:
             raise UsageError(f"{self._results.study.name} is being measured", remedy="pack it when it has ended")
         self._order = order_of(store, run_id)
         self._without, self._private = without, private
@@ -141,8 +173,10 @@ class _Run:
 
     def _request(self, timeline: Timeline) -> Timeline:
         error = None if timeline.error is None else self._private.text(timeline.error)
-        text = "" if "answers" in self._without else timeline.text
-        return replace(timeline, error=error, odd=self._private.text(timeline.odd), text=text, counted=None)
+        text = "" if "answers" in self._without else self._private.answer(timeline.text)
+        finish = None if timeline.finish is None else self._private.text(timeline.finish)
+        odd = self._private.text(timeline.odd)
+        return replace(timeline, error=error, odd=odd, text=text, finish=finish, counted=None)
 
     def _line(self, cell: CellResults, kept: KeptRepeat) -> RepeatLine:
         r, hide = kept.repeat, self._private.value
@@ -173,26 +207,15 @@ class _Run:
         head = RunHead(run.run_id, run.study_id, run.number, state, run.created_s, run.simulated)
         decisions = tuple(replace(d, levels=private.levels(d.levels), text=private.text(d.text)) for d in run.decisions)
         notes = tuple(self._note(cell, text) for cell, text in run.notes)
-        source = passed_on(run.source, texts=private.text, level=private.level, files=list(prompt_files(study)))
+        source = shared_text(study, prompt_files(study))
         return CarriedRun(head, study, facts, source, decisions, notes)
 
     def _note(self, cell: str | None, text: str) -> NoteLine:
-        levels = None if cell is None else self._private.levels(self._results.cell(cell).cell.levels)
+        known = None if cell is None else self._results.study.by_key.get(cell)
+        levels = None if known is None else self._private.levels(known.levels)
         return NoteLine(self._private.text(text), levels)
 
     def _study(self, study: Study) -> Study:
         """The plan, with prompts as they are or their fingerprints."""
-        private, prompts = self._private, study.prompts
-        prompts = without_texts(prompts) if "prompts" in self._without else prompts
-        plain = to_plain(replace(study, prompts=replace(prompts, texts=(), recorded=(), tasks={})))
-        hidden = msgspec.convert(private.value(plain), Study)
-        design = replace(
-            study.design, baseline=private.levels(study.design.baseline),
-            without=tuple({n: tuple(map(private.level, v)) for n, v in rule.items()} for rule in study.design.without),
-        )  # fmt: skip
-        return replace(
-            hidden, vary={name: tuple(map(private.level, levels)) for name, levels in study.vary.items()},
-            hold=private.levels(study.hold), design=design,
-            endpoint=None if study.endpoint is None else Endpoint(NO_ADDRESS, private.text(study.endpoint.model)),
-            prompts=replace(prompts, files=tuple(f.replace("\\", "/").rpartition("/")[2] for f in prompts.files)),
-        )  # fmt: skip
+        prompts = without_texts(study.prompts) if "prompts" in self._without else study.prompts
+        return shared_study(replace(study, prompts=prompts), self._private)

@@ -15,6 +15,7 @@ from zinc_kettle.config import Places
 from zinc_kettle.core.doubts import doubts
 from zinc_kettle.core.factors import HERE, Level
 from zinc_kettle.core.history import History
+from zinc_kettle.core.names import NAME_HINT, is_name
 from zinc_kettle.core.plan import Cell, Study, rigs_of
 from zinc_kettle.core.plan_fields import Plain
 from zinc_kettle.core.recipe import BUILT_IN, OPEN_PROTOCOL, factors_of
@@ -24,6 +25,7 @@ from zinc_kettle.core.units import byte_size
 from zinc_kettle.core.validate import Problem
 from zinc_kettle.errors import StudyFileError, UsageError
 from zinc_kettle.formats import study_edit
+from zinc_kettle.formats.shared_study import copied_study
 from zinc_kettle.formats.study import Known, check_study
 from zinc_kettle.formats.toml import parse_toml
 from zinc_kettle.formats.whole import whole_file
@@ -31,7 +33,6 @@ from zinc_kettle.present.planned import Costs, costs_of, planned_cells
 from zinc_kettle.tui.planning import Checked, OpenPlan, Start
 from zinc_kettle.wiring.build import known
 from zinc_kettle.wiring.planning import (
-    NO_WORD,
     cores_here,
     known_levels,
     levels_of_model,
@@ -57,6 +58,7 @@ class _Kept(msgspec.Struct):
     file: str | None
     saved: str
     typing: tuple[list[str], str] | None = None
+    origin: str = ""
 
 
 class PlanDesk:
@@ -112,17 +114,31 @@ class PlanDesk:
     def copy_of(self, results: StudyResults, file: Path | None) -> OpenPlan:
         """A plan that says what a study says.
 
+        That of somebody else is written from the plan that was checked, without addresses, keys and paths; the texts of
+        its prompts become files of one's own.
+
         Raises:
             StudyFileError: Its file cannot be read.
-            UsageError: Its text was not kept.
+            UsageError: Its prompts cannot be written.
         """
+        if results.run.origin:
+            return self._copied(results, results.run.origin)
         folder = self._places.studies
         text = results.run.source
         if file is not None and file.is_file():
             text, folder = file.read_text(encoding="utf-8"), file.parent
         if not text:
-            raise UsageError("the text of this study was not kept", remedy="begin with a template")
+            return self._copied(results, "")
         return OpenPlan(History((text,)), folder, file, text if file is not None else "")
+
+    def _copied(self, results: StudyResults, origin: str) -> OpenPlan:
+        whose = f"Copied from {origin}, somebody else's: {results.study.name}, run {results.run.number}."
+        text, files = copied_study(results.study, comment=whose if origin else "")
+        for name, data in files.items():
+            if not (self._places.copies / name).is_file():
+                with whole_file(self._places.copies / name, folder_mode=0o700) as part:
+                    part.write_bytes(data)
+        return OpenPlan(History((text,)), self._places.copies, origin=origin)
 
     def with_change(self, plan: OpenPlan, cell: Cell, changes: Mapping[str, Level]) -> OpenPlan:
         """The plan with other settings than a cell has, by their role; under a name of its own."""
@@ -137,7 +153,7 @@ class PlanDesk:
             else:
                 text = study_edit.with_value(text, ("hold", name), level)
         text = study_edit.with_value(text, ("name",), f"{str(raw.get('name', 'study'))[:50]}-fits")
-        return OpenPlan(plan.history.changed(text), plan.folder)
+        return OpenPlan(plan.history.changed(text), plan.folder, origin=plan.origin)
 
     # what it says
     def values(self, text: str, before: Mapping[str, Any]) -> Mapping[str, Any]:
@@ -195,9 +211,9 @@ class PlanDesk:
             UsageError: It has no usable name, or another study has it.
         """
         raw = parse_toml(plan.text, file="the plan")
-        name = str(raw.get("name", ""))
-        if not name or NO_WORD.sub("-", name).strip("-") != name:
-            raise UsageError(f"{name!r} is no name for a file", remedy="small letters, digits and hyphens")
+        name = raw.get("name", "")
+        if not is_name(name):
+            raise UsageError(f"{str(name)[:80]!r} is no name for a study", remedy=NAME_HINT)
         file = self._places.studies / f"{name}{ENDING}"
         if file.exists() and file != plan.file and file.read_text(encoding="utf-8") != plan.text:
             raise UsageError(f"there is a study {name} already", remedy="give this one another name")
@@ -219,7 +235,7 @@ class PlanDesk:
         kept = _Kept(
             list(plan.history.texts[first:]), plan.history.at - first, str(plan.folder),
             None if plan.file is None else str(plan.file), plan.saved,
-            None if plan.typing is None else (list(plan.typing[0]), plan.typing[1]),
+            None if plan.typing is None else (list(plan.typing[0]), plan.typing[1]), plan.origin,
         )  # fmt: skip
         # Where it cannot be kept, one goes on with what is on the screen; saving it tells why.
         with contextlib.suppress(UsageError):
@@ -233,7 +249,7 @@ class PlanDesk:
             typing = None if kept.typing is None else (tuple(kept.typing[0]), kept.typing[1])
             assert history.text is not None
             file = None if kept.file is None else Path(kept.file)
-            return OpenPlan(history, Path(kept.folder), file, kept.saved, typing=typing)
+            return OpenPlan(history, Path(kept.folder), file, kept.saved, typing=typing, origin=kept.origin)
         return None
 
 

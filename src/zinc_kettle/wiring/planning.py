@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -12,6 +11,7 @@ import psutil
 
 from zinc_kettle.config import Places, usual_model_folders
 from zinc_kettle.core.factors import FACTORS, Factor, Level
+from zinc_kettle.core.names import name_from
 from zinc_kettle.core.ranges import read_level, read_levels
 from zinc_kettle.core.recipe import BUILT_IN, Engine, factors_of
 from zinc_kettle.core.templates import TEMPLATES, Template, core_counts, missing
@@ -25,7 +25,6 @@ if TYPE_CHECKING:
     from zinc_kettle.formats.study import Known
 
 USUAL_QUANTIZATION = "Q8_0"
-NO_WORD = re.compile(r"[^a-z0-9]+")
 MOST_NAME = 60
 
 
@@ -76,7 +75,7 @@ def template_text(
 def study_name(template: str, held: Mapping[str, Level]) -> str:
     """A name for a study, from its template and what it is about."""
     about = Path(str(held.get("model", held.get("engine", "here")))).name.removesuffix(".gguf")
-    return NO_WORD.sub("-", f"{template}-{about}".lower()).strip("-")[:MOST_NAME].strip("-")
+    return name_from(f"{template}-{about}", otherwise=template, longest=MOST_NAME)
 
 
 def _quantization(held: Mapping[str, Level], varied: Mapping[str, object]) -> dict[str, Level]:

@@ -17,6 +17,7 @@ from zinc_kettle.core.report import Part, ReportPlan
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.report_plan import ENDING, read_report_plan, write_report_plan
 from zinc_kettle.formats.whole import whole_file
+from zinc_kettle.present.dates import day
 from zinc_kettle.present.findings import known_measure, main_measure
 from zinc_kettle.present.report.build import OfDuel, OfLineup, OfStudy, Told, document
 from zinc_kettle.present.report.document import Document
@@ -94,8 +95,7 @@ class Reports:
         """
         from zinc_kettle.formats.report.words import read_words
 
-        day = time.strftime("%Y-%m-%d", time.localtime())
-        foot = f"Zinc Kettle {__version__}, definitions {DEFINITIONS_VERSION}, {day}"
+        foot = f"Zinc Kettle {__version__}, definitions {DEFINITIONS_VERSION}, {day(time.time())}"
         words = {key: read_words(text) for key, text in plan.words.items()}
         return document(plan, [self._told(part) for part in plan.parts], words, foot=foot)
 

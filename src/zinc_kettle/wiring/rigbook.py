@@ -11,8 +11,9 @@ from zinc_kettle.config import DEMO_FILES, Places
 from zinc_kettle.core.factors import HERE
 from zinc_kettle.core.facts import MachineFacts
 from zinc_kettle.core.rig import Rig, RigPlan, rig_of
-from zinc_kettle.errors import RigError, StoreError, UsageError
+from zinc_kettle.errors import RigError, UsageError
 from zinc_kettle.formats.rigs import add_address, read_rigs, type_fact
+from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.rigs.adapters import Adapter, LocalRig, RehearsalRig, SshRig, UrlRig, adapter
 from zinc_kettle.sim.fleet import SIM_RIGS
 
@@ -157,14 +158,8 @@ class RigBook:
         return value if isinstance(value, dict) else {}
 
     def _write_known(self) -> None:
-        part = self._known_file.with_suffix(".part")
-        try:
-            part.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        with whole_file(self._known_file, folder_mode=0o700) as part:
             part.write_text(json.dumps(self._known), encoding="utf-8")
-            part.chmod(0o600)
-            part.replace(self._known_file)
-        except OSError as error:
-            raise StoreError(f"{self._known_file.name} cannot be written", why=str(error.strerror)) from error
 
 
 def is_here(name: str | None) -> bool:

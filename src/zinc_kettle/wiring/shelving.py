@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -70,7 +69,7 @@ class Shelving:
         for other in elsewhere.named():
             try:
                 for row in shelf(elsewhere.store(other.name)):
-                    out.append(self._kept(row, other.study_file(row.name, row.runs[0].number), origin=other.name))
+                    out.append(self._kept(row, None, origin=other.name))
             except KettleError as error:
                 out.append(ShelfEntry(f"{other.name}::", other.name, trouble=str(error), origin=other.name))
         return out
@@ -84,6 +83,7 @@ class Shelving:
 
     def _run(self, row: RunRow, engines: tuple[str, ...], before: str) -> RunEntry:
         from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
+        from zinc_kettle.present.dates import day
         from zinc_kettle.present.findings import WORDING, answer
 
         by = f"{DEFINITIONS_VERSION}.{WORDING}" + ("" if SPOKEN.memory == "GB" else f".{SPOKEN.memory}")
@@ -95,7 +95,7 @@ class Shelving:
         one = " ".join(str(row.engine[name]) for name in ("engine", "version") if row.engine.get(name))
         engine = " and ".join(engines) or one
         return RunEntry(
-            run_id, row.number, row.state, time.strftime("%Y-%m-%d", time.localtime(row.created_s)),
+            run_id, row.number, row.state, day(row.created_s),
             _machine(row.facts), engine, said[:1].upper() + said[1:], has_answer=row.repeats_done > 0,
             simulated=row.simulated,
         )  # fmt: skip

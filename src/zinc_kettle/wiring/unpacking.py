@@ -1,45 +1,28 @@
-"""Bundles from elsewhere into stores of their own: read in a process with little memory and little time.
-
-What a bundle holds is checked part by part; what a checker overlooks, or a library stumbles over, ends that process and
-not the tool. `python -m zinc_kettle.wiring.unpacking FILE FOLDER` is that process.
-"""
+"""Bundles of other people into stores of their own, beside the person's."""
 
 from __future__ import annotations
 
-import json
-import os
 import shutil
-import subprocess
-import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
-from tempfile import TemporaryDirectory
-from typing import Any
 
-from zinc_kettle.core.private import Private
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import KeptRepeat, RunInfo
 from zinc_kettle.core.schedule import widened
 from zinc_kettle.core.telemetry import Trace
 from zinc_kettle.errors import BundleError, KettleError, UsageError
-from zinc_kettle.formats.bundle.archive import Bundle, plain_toml
+from zinc_kettle.formats.bundle.archive import Bundle, BundleList, plain_toml
 from zinc_kettle.formats.bundle.rows import read_requests, read_traces, trace_from
-from zinc_kettle.formats.bundle.runs import CarriedRun, RepeatLine, prompt_files, read_repeats, read_run
-from zinc_kettle.formats.bundle.sources import passed_on
+from zinc_kettle.formats.bundle.runs import CarriedRun, RepeatLine, read_repeats, read_run
 from zinc_kettle.formats.toml import read_toml
 from zinc_kettle.store.intake import Arrived, Intake
 from zinc_kettle.store.reading import open_run
 from zinc_kettle.store.store import KettleStore
+from zinc_kettle.wiring.apart import check_regular, read_apart, work_folder
 
 STORE, ABOUT = "kettle.db", "about.toml"
-BASE_BYTES = 40 << 20
-"""Memory the reading of any bundle may take beyond its libraries' code."""
-TIMES_SIZE = 40
-"""And so many times the size of its file: stamps are packed to a tenth, and figures are made of them."""
-BASE_S, PER_MIB_S = 60, 4.0
-"""Seconds it may take, and more for each MiB."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,48 +50,43 @@ def unpack(file: Path, to: Path) -> Unpacked:
         UsageError: The folder cannot be made.
     """
     path = file.expanduser()
+    check_regular(path)
     with Bundle(path) as bundle:  # what is wrong with its shape is found at once
         found = bundle.list
     if to.exists():
         raise UsageError(f"{to.name} was unpacked before", remedy="give it another name with --as NAME")
     try:
-        to.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        with TemporaryDirectory(prefix=".unpacking-", dir=to.parent) as work:
-            folder = Path(work) / "bundle"
+        with work_folder(to.parent) as work:
+            folder = work / "bundle"
             folder.mkdir(mode=0o700)
-            told = _in_process(path, folder)
+            told = read_apart(path, folder)
             folder.rename(to)
     except OSError as error:
         raise UsageError(f"{to} cannot be written", why=str(error.strerror or error)) from error
     return Unpacked(to.name, to, tuple(told), found.digest, found.left_out)
 
 
-def _in_process(path: Path, folder: Path) -> list[str]:
-    size = path.stat().st_size
-    command = [sys.executable, "-m", "zinc_kettle.wiring.unpacking", str(path.resolve()), str(folder)]
-    quiet = {"ARROW_DEFAULT_MEMORY_POOL": "system", "MALLOC_ARENA_MAX": "1", "OMP_NUM_THREADS": "1",
-             "OPENBLAS_NUM_THREADS": "1"}  # fmt: skip
-    limit = BASE_S + PER_MIB_S * size / (1 << 20)
-    try:
-        ran = subprocess.run(command, capture_output=True, timeout=limit, env={**os.environ, **quiet}, check=False)
-    except subprocess.TimeoutExpired as error:
-        raise BundleError(path.name, f"could not be read within {limit:.0f} s") from error
-    try:
-        told: dict[str, Any] = json.loads(ran.stdout)
-    except ValueError:
-        told = {}
-    if "runs" in told and ran.returncode == 0:
-        return [str(name) for name in told["runs"]]
-    if "what" in told:
-        raise UsageError(str(told["what"]), why=str(told["why"]), remedy=str(told["remedy"]))
-    raise BundleError(path.name, "could not be read within the memory it may take", why="it may be meant to do harm")
-
-
 def into_store(path: Path, folder: Path) -> list[str]:
-    """Check a bundle, and write its runs into a new store in a folder, with the study files beside it.
+    """Check a bundle, and write its runs into a new store in a folder, with a note of where they are from.
 
     Returns:
         `STUDY:RUN` of each run.
+
+    Raises:
+        BundleError: It is damaged, or cannot be trusted.
+    """
+    names, found = take_runs(path, folder)
+    told = {"from": path.name[:200], "digest": found.digest, "made_s": found.made_s, "tool": found.tool,
+            "definitions": found.definitions, "left_out": list(found.left_out)}  # fmt: skip
+    (folder / ABOUT).write_bytes(plain_toml(told))
+    return names
+
+
+def take_runs(path: Path, folder: Path) -> tuple[list[str], BundleList]:
+    """Check a bundle, and write its runs into the store of a folder.
+
+    Returns:
+        `STUDY:RUN` of each run, and what the bundle says of itself.
 
     Raises:
         BundleError: It is damaged, or cannot be trusted.
@@ -122,11 +100,7 @@ def into_store(path: Path, folder: Path) -> list[str]:
             names = [_take(bundle, part, run, lines, store, folder) for part, run, lines in runs]
         finally:
             store.close()
-        told = {"from": path.name[:200], "digest": bundle.list.digest, "made_s": bundle.list.made_s,
-                "tool": bundle.list.tool, "definitions": bundle.list.definitions,
-                "left_out": list(bundle.list.left_out)}  # fmt: skip
-        (folder / ABOUT).write_bytes(plain_toml(told))
-    return names
+        return names, bundle.list
 
 
 def _lines(bundle: Bundle, part: str, run: CarriedRun) -> list[RepeatLine]:
@@ -151,7 +125,6 @@ def _take(bundle: Bundle, part: str, run: CarriedRun, lines: list[RepeatLine], s
         if isinstance(error, BundleError):
             raise
         raise BundleError(bundle.path.name, f"has a run that cannot be kept, {part}", why=error.what) from error
-    _write_study(run, folder)
     return f"{run.study.name}:{run.head.number}"
 
 
@@ -208,19 +181,6 @@ def _try_figures(bundle: Bundle, store: KettleStore, run: CarriedRun) -> None:
         raise BundleError(bundle.path.name, "holds figures that cannot be computed", why=str(error)[:120]) from error
 
 
-def _write_study(run: CarriedRun, folder: Path) -> None:
-    """The study file with its prompts, in a folder of its own, so that it can be measured here."""
-    files = prompt_files(run.study)
-    source = passed_on(run.source, texts=Private().text, level=lambda level: level, files=list(files))
-    mine = folder / "studies" / f"{run.study.name}-{run.head.number}"
-    if not source or mine.exists():
-        return
-    mine.mkdir(parents=True)
-    (mine / f"{run.study.name}.study.toml").write_text(source, encoding="utf-8")
-    for name, data in files.items():
-        (mine / name).write_bytes(data)
-
-
 @dataclass(frozen=True, slots=True)
 class Other:
     """A bundle that is unpacked, as the shelf shows it."""
@@ -234,11 +194,6 @@ class Other:
     def store(self) -> Path:
         """Its store."""
         return self.folder / STORE
-
-    def study_file(self, study: str, run: int) -> Path | None:
-        """The study file of a run, where it came with one."""
-        found = self.folder / "studies" / f"{study}-{run}" / f"{study}.study.toml"
-        return found if found.is_file() else None
 
 
 def others(folder: Path) -> list[Other]:
@@ -257,47 +212,3 @@ def others(folder: Path) -> list[Other]:
 def forget(other: Other) -> None:
     """Take an unpacked bundle off the shelf for good."""
     shutil.rmtree(other.folder)
-
-
-def bound_memory(size: int) -> None:
-    """Let this process take no more memory than reading a bundle of a size needs, on top of what its libraries have."""
-    import pyarrow as pa
-    from pyarrow import parquet  # noqa: F401 - loaded before the limit holds
-    from scipy import special, stats  # noqa: F401
-
-    pa.set_cpu_count(1)
-    pa.set_io_thread_count(1)
-    limit = _data_bytes() + BASE_BYTES + TIMES_SIZE * size
-    try:
-        import resource
-    except ImportError:
-        return  # not on this system: the checks of the format are what there is
-    resource.setrlimit(resource.RLIMIT_DATA, (limit, limit))
-
-
-def main() -> int:
-    """The process that reads."""
-    path, folder = Path(sys.argv[1]), Path(sys.argv[2])
-    bound_memory(path.stat().st_size)
-    try:
-        told: dict[str, Any] = {"runs": into_store(path, folder)}
-        code = 0
-    except KettleError as error:
-        told, code = {"what": error.what, "why": error.why, "remedy": error.remedy}, 2
-    except MemoryError:
-        told, code = {"what": f"{path.name} takes more memory than it may", "why": "", "remedy": ""}, 2
-    sys.stdout.write(json.dumps(told))
-    return code
-
-
-def _data_bytes() -> int:
-    """Private memory of this process now."""
-    try:
-        lines = Path("/proc/self/status").read_text(encoding="ascii").splitlines()
-        return next(int(line.split()[1]) << 10 for line in lines if line.startswith("VmData:"))
-    except (OSError, StopIteration, ValueError):
-        return 256 << 20
-
-
-if __name__ == "__main__":
-    sys.exit(main())

@@ -18,6 +18,7 @@ from typing import Any
 
 import tomlkit
 
+from zinc_kettle.core.bounds import is_possible
 from zinc_kettle.core.text import neutralise, shorten
 from zinc_kettle.errors import BundleError, StudyFileError
 from zinc_kettle.formats.toml import parse_toml
@@ -202,7 +203,10 @@ class Bundle:
             left_out = tuple(str(word) for word in raw["left_out"] if word in {"prompts", "answers"})
             tool = neutralise(str(raw["tool"]), keep_newlines=False)[:40]
             digest = hashlib.sha256(data).hexdigest()
-            return BundleList(tool, int(raw["definitions"]), float(raw["made_s"]), left_out, parts, digest)
+            made_s, definitions = float(raw["made_s"]), int(raw["definitions"])
+            if not (is_possible("made_s", made_s) and 0 < definitions < MAX_PARTS):
+                raise ValueError("a number of it cannot be")
+            return BundleList(tool, definitions, made_s, left_out, parts, digest)
         except (UnicodeDecodeError, StudyFileError, KeyError, TypeError, ValueError, OverflowError) as error:
             raise BundleError(self.path.name, f"has a {LIST} that cannot be used", why=_said(error)) from error
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Literal, get_args
 import numpy as np
 import numpy.typing as npt
 
+from zinc_kettle.core.bounds import BOUNDS, MOST_NS
 from zinc_kettle.core.telemetry import Trace
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.timeline import EngineReport, Role, Timeline
@@ -27,8 +28,7 @@ MOST_VALUES = 4 * GROUP_STAMPS
 """A group of more is refused; one request may have so many stamps."""
 MOST_CHUNK_TOKENS, MOST_TOKENS = 1 << 20, 1 << 23
 """Tokens of one chunk, and of one answer."""
-MOST_TEXT = 64 << 10
-MOST_NS = 1 << 62
+MOST_TEXT = 16 << 10
 
 Kind = Literal["text", "whole", "number", "switch"]
 FIELDS: tuple[tuple[str, Kind, bool], ...] = (
@@ -195,6 +195,10 @@ def trace_from(columns: Mapping[str, npt.NDArray[np.int64] | None]) -> Trace:
     always = [column for column in given if column is not None]
     if len(always) < len(given):
         raise ValueError("a column is missing")
+    for name, column in columns.items():
+        low, high = BOUNDS.get(f"_{name.rpartition('_')[2]}", (0, MOST_NS))
+        if column is not None and len(column) and not low <= column.min() <= column.max() <= high:
+            raise ValueError(f"{name} holds a number that cannot be")
     at, resident, anonymous, file, cpu = always
     energy, device, percent = (columns[name] for name in ("energy_uj", "device_bytes", "device_percent"))
     return Trace(at, resident, anonymous, file, cpu, energy_uj=energy, device_bytes=device, device_percent=percent)

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
-import math
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -13,9 +10,11 @@ from typing import Any, TypeVar
 
 import msgspec
 
+from zinc_kettle.core.bounds import is_possible
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.facts import EngineFacts, RunFacts
 from zinc_kettle.core.plan import Prompts, Study, to_plain
+from zinc_kettle.core.recipe import Endpoint
 from zinc_kettle.core.results import Failure, RepeatState
 from zinc_kettle.core.schedule import Decision, widened
 from zinc_kettle.core.telemetry import Launch, Machine
@@ -24,6 +23,7 @@ from zinc_kettle.core.traffic import Recorded
 from zinc_kettle.core.validate import draft_of, validate
 from zinc_kettle.errors import BundleError, StudyFileError
 from zinc_kettle.formats.bundle.archive import Bundle, plain_toml
+from zinc_kettle.formats.shared_study import NO_ADDRESS, last_name, prompt_files, shared_text
 from zinc_kettle.formats.toml import parse_toml
 
 T = TypeVar("T")
@@ -89,7 +89,7 @@ class CarriedRun:
     study: Study
     facts: RunFacts
     source: str
-    """The study file; empty where there is none."""
+    """The study file, written from the plan."""
     decisions: tuple[Decision, ...]
     notes: tuple[NoteLine, ...]
 
@@ -123,24 +123,6 @@ def _without_files(prompts: Prompts) -> Prompts:
     return replace(prompts, texts=(), recorded=() if "recorded" not in prompts.withheld else prompts.recorded)
 
 
-def prompt_files(study: Study) -> dict[str, bytes]:
-    """The texts of a study's prompts as files that a study file can name; none where they were left out."""
-    prompts = study.prompts
-    out = {f"text-{i}.txt": text.encode() for i, text in enumerate(prompts.texts, start=1)}
-    if prompts.recorded and "recorded" not in prompts.withheld:
-        entries = [{"messages": [{"role": role, "content": text} for role, text in r.messages],
-                    **({} if r.output_tokens is None else {"output_tokens": r.output_tokens})}
-                   for r in prompts.recorded]  # fmt: skip
-        out["recorded.jsonl"] = _lines(entries)
-    if study.load.times_s:
-        file = io.StringIO()
-        rows = csv.writer(file, lineterminator="\n")
-        rows.writerow(["at_s"])
-        rows.writerows([[repr(at)] for at in study.load.times_s])
-        out["times.csv"] = file.getvalue().encode()
-    return out
-
-
 # reading
 def read_run(bundle: Bundle, folder: str) -> CarriedRun:
     """A run of a bundle, checked as if a person had typed it.
@@ -160,10 +142,10 @@ def read_run(bundle: Bundle, folder: str) -> CarriedRun:
         raise BundleError(bundle.path.name, f"has {len(decisions):,} decisions about {len(whole.cells):,} cells")
     if any(not 0 <= d.count <= MOST_OF_PLAN for d in decisions):
         raise BundleError(bundle.path.name, "has a decision about too many repeats")
-    source = _text(bundle, f"{folder}/study.toml") if bundle.has(f"{folder}/study.toml") else ""
     facts = _typed(bundle, f"{folder}/facts.json", _plain(bundle, f"{folder}/facts.json"), RunFacts)
     notes = tuple(_each(bundle, f"{folder}/notes.jsonl", NoteLine, MOST_NOTES))
-    return CarriedRun(head, study, facts, source, decisions, notes)
+    # Its own study file may say anything: the plan was checked, and is what a study file is written from.
+    return CarriedRun(head, study, facts, shared_text(study, prompt_files(study)), decisions, notes)
 
 
 def read_repeats(bundle: Bundle, folder: str, study: Study) -> Iterator[RepeatLine]:
@@ -183,16 +165,11 @@ def read_repeats(bundle: Bundle, folder: str, study: Study) -> Iterator[RepeatLi
     for line in _each(bundle, part, RepeatLine, MOST_REPEATS):
         known = json.dumps(line.levels, sort_keys=True) in cells
         fine = _ID.fullmatch(line.id) and 0 <= line.block < 1 << 30 and 0 < line.concurrency < 1 << 24
-        numbers = [line.place, line.driver_cpu_ns, line.wall_ns, line.sampler_cpu_ns, *line.extras.values()]
-        if not known or not fine or line.id in ids or line.place in places or not all(map(_sane, numbers)):
+        if not known or not fine or line.id in ids or line.place in places or not 0 <= line.place < MOST_REPEATS:
             raise BundleError(bundle.path.name, f"has a repeat that cannot be, in {part}")
         ids.add(line.id)
         places.add(line.place)
         yield line
-
-
-def _sane(number: float) -> bool:
-    return math.isfinite(number) and abs(number) < 1e19
 
 
 def _head(bundle: Bundle, part: str) -> RunHead:
@@ -216,7 +193,18 @@ def _study(bundle: Bundle, folder: str) -> Study:
     except (ValueError, KeyError, TypeError, RecursionError, msgspec.MsgspecError) as error:
         raise _cannot(bundle, f"{folder}/prompts", error) from error
     clean = tuple(neutralise(text) for text in texts)
-    return replace(study, prompts=replace(study.prompts, texts=clean, recorded=recorded))
+    return _nowhere(replace(study, prompts=replace(study.prompts, texts=clean, recorded=recorded)))
+
+
+def _nowhere(study: Study) -> Study:
+    """A plan that names no address, no key and no folder, whatever its bundle says."""
+    prompts, load = study.prompts, study.load
+    return replace(
+        study,
+        endpoint=None if study.endpoint is None else Endpoint(NO_ADDRESS, study.endpoint.model),
+        prompts=replace(prompts, files=tuple(map(last_name, prompts.files))),
+        load=replace(load, times_file=None if load.times_file is None else last_name(load.times_file)),
+    )
 
 
 def _numbered(files: Mapping[str, bytes]) -> list[str]:
@@ -269,13 +257,6 @@ def _plain(bundle: Bundle, part: str) -> Any:
         raise _cannot(bundle, part, error) from error
 
 
-def _text(bundle: Bundle, part: str) -> str:
-    try:
-        return neutralise(bundle.read(part).decode())
-    except UnicodeDecodeError as error:
-        raise _cannot(bundle, part, error) from error
-
-
 def _typed(bundle: Bundle, part: str, plain: Any, kind: type[T]) -> T:
     try:
         return msgspec.convert(plain, kind)
@@ -306,11 +287,16 @@ def _line(bundle: Bundle, part: str, line: bytes) -> Any:
         raise _cannot(bundle, part, error) from error
 
 
-def cleaned(value: Any, depth: int = 0) -> Any:
-    """A JSON value in which no text hides anything, nests too deeply or is too long, and every number is one.
+def cleaned(value: Any, name: str = "", depth: int = 0) -> Any:
+    """A JSON value in which no text hides anything, nests too deeply or is too long, and every number can be.
+
+    Args:
+        value: The value.
+        name: Of the field it is in; its unit bounds the numbers.
+        depth: How deep it is.
 
     Raises:
-        ValueError: It does.
+        ValueError: It is not so.
     """
     if depth > DEEPEST:
         raise ValueError("it nests too deeply")
@@ -321,12 +307,12 @@ def cleaned(value: Any, depth: int = 0) -> Any:
     if isinstance(value, bool) or value is None:
         return value
     if isinstance(value, int | float):
-        if not _sane(value):
-            raise ValueError("a number of it is too large")
+        if not is_possible(name, value):
+            raise ValueError(f"a number of it cannot be, {name[:60]}")
         return value
     if isinstance(value, dict):
-        return {neutralise(str(k))[:200]: cleaned(v, depth + 1) for k, v in value.items()}
-    return [cleaned(part, depth + 1) for part in value]
+        return {neutralise(str(k))[:200]: cleaned(v, str(k), depth + 1) for k, v in value.items()}
+    return [cleaned(part, name, depth + 1) for part in value]
 
 
 def _cannot(bundle: Bundle, part: str, error: BaseException) -> BundleError:

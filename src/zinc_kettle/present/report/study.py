@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
@@ -17,6 +16,7 @@ from zinc_kettle.core.units import byte_size, plural
 from zinc_kettle.core.value import Value
 from zinc_kettle.present.charts import offered
 from zinc_kettle.present.charts.kinds import Subject
+from zinc_kettle.present.dates import day
 from zinc_kettle.present.findings import answer, effort_text, findings
 from zinc_kettle.present.report.document import (
     Block,
@@ -278,8 +278,7 @@ def study_sections(subject: Subject) -> list[tuple[SectionKind, list[Block]]]:
 def when(results: StudyResults) -> str:
     """`which-rig, run 1, 2026-11-27, measured`."""
     run = results.run
-    day = time.strftime("%Y-%m-%d", time.localtime(run.created_s))
-    return f"{run.place}{results.study.name}, run {run.number}, {day}, {run.state}" + (
+    return f"{run.place}{results.study.name}, run {run.number}, {day(run.created_s)}, {run.state}" + (
         ", SIMULATED" if run.simulated else ""
     )
 

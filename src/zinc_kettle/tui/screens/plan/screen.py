@@ -171,6 +171,8 @@ class PlanScreen(Editing):
             self.query_one("#title", Static).update(title)
             return
         where = f"{plan.file.name}" if plan.file is not None else "a new study"
+        if plan.origin:
+            where += f" copied from {plan.origin}, somebody else's"
         title.append(f"   {where}{', changed' if plan.changed else ', saved'}", p.muted)
         self.query_one("#title", Static).update(title)
         paper = self.query_one("#paper").content_size

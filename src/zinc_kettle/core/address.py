@@ -1,0 +1,35 @@
+"""Addresses of engines as a person types them: a web address without anything that could hide a key or another host."""
+
+from __future__ import annotations
+
+from urllib.parse import urlsplit
+
+from zinc_kettle.core.text import is_hidden
+
+LONGEST = 2_000
+
+
+def address_problem(address: str) -> str:
+    """What is wrong with an address, as a clause; empty where nothing is.
+
+    Args:
+        address: Such as `http://127.0.0.1:8080` or `https://host/v1`.
+    """
+    if len(address) > LONGEST or any(char.isspace() or is_hidden(char) for char in address):
+        return "an address has no spaces and no hidden characters, and at most 2,000 others"
+    try:
+        parts = urlsplit(address)
+        port = parts.port
+    except ValueError:
+        return "its port or its host cannot be read; a port is a number from 1 to 65,535"
+    if parts.scheme not in {"http", "https"} or not parts.hostname:
+        return "it should begin with http:// or https:// and name a host"
+    if not (address.isascii() and parts.netloc.isascii()):
+        return "its host should be plain ASCII; write a name of another script in its xn-- form"
+    if port == 0:
+        return "port 0 is no port; a port is a number from 1 to 65,535"
+    if "@" in address:
+        return "it holds a name or a password; give the key with key_variable or key_file"
+    if "?" in address or "#" in address:
+        return "it holds a query; give the key with key_variable or key_file"
+    return ""

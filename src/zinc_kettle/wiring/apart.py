@@ -1,0 +1,105 @@
+"""Files from elsewhere read in a process of their own, with little memory and little time.
+
+What they hold is checked part by part; what a checker overlooks, or a library stumbles over, ends that process and not
+the tool. The process itself is wiring.apart_process.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import stat
+import subprocess
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from tempfile import mkdtemp
+from typing import Any
+
+import psutil
+
+from zinc_kettle.engines.environment import inherited
+from zinc_kettle.errors import BundleError, UsageError
+
+BASE_BYTES = 64 << 20
+"""Memory the reading of any file may take beyond what its libraries have once they are warm."""
+TIMES_SIZE = 40
+"""And so many times the size of its file: stamps are packed to a tenth, and figures are made of them."""
+BASE_S, PER_MIB_S = 60, 4.0
+"""Seconds it may take, and more for each MiB."""
+WORK = ".reading-"
+"""Folders in which something is being read begin so, and with the number of the process."""
+
+
+def check_regular(path: Path) -> int:
+    """The size of a file that may be read.
+
+    Raises:
+        UsageError: There is none, or it is a device, a pipe or a folder.
+    """
+    try:
+        known = path.stat()
+    except (OSError, ValueError) as error:
+        why = str(getattr(error, "strerror", None) or error)
+        raise UsageError(f"{path.name or 'the file'} cannot be read", why=why, remedy="check its path") from error
+    if not stat.S_ISREG(known.st_mode):
+        raise UsageError(f"{path.name} is not a regular file", remedy="give the path of a file")
+    return known.st_size
+
+
+def read_apart(path: Path, folder: Path) -> list[str]:
+    """Check a bundle or a store, and make a store of ours of what it holds.
+
+    Args:
+        path: The file, which is only read.
+        folder: A folder of our own that is empty.
+
+    Returns:
+        `STUDY:RUN` of each run.
+
+    Raises:
+        UsageError: It is damaged, or cannot be trusted.
+    """
+    size = check_regular(path)
+    command = [sys.executable, "-m", "zinc_kettle.wiring.apart_process", str(path.resolve()), str(folder)]
+    quiet = {"ARROW_DEFAULT_MEMORY_POOL": "system", "MALLOC_ARENA_MAX": "1", "OMP_NUM_THREADS": "1",
+             "OPENBLAS_NUM_THREADS": "1"}  # fmt: skip
+    limit_s = BASE_S + PER_MIB_S * size / (1 << 20)
+    surroundings = {**inherited(os.environ), **quiet}
+    try:
+        ran = subprocess.run(command, capture_output=True, timeout=limit_s, env=surroundings, check=False)
+    except subprocess.TimeoutExpired as error:
+        raise BundleError(path.name, f"could not be read within {limit_s:.0f} s") from error
+    try:
+        told: dict[str, Any] = json.loads(ran.stdout)
+    except ValueError:
+        told = {}
+    if "runs" in told and ran.returncode == 0:
+        return [str(name) for name in told["runs"]]
+    if "what" in told:
+        raise UsageError(str(told["what"]), why=str(told["why"]), remedy=str(told["remedy"]))
+    most = (BASE_BYTES + TIMES_SIZE * size) >> 20
+    raise BundleError(path.name, f"could not be read with {most} MiB of memory, which is what a file of its size needs",
+                      remedy="have it written and sent again; if that does not help, tell us")  # fmt: skip
+
+
+@contextmanager
+def work_folder(where: Path) -> Iterator[Path]:
+    """A folder for something that is being read, gone at the end; those of processes that were killed go, too."""
+    where.mkdir(parents=True, exist_ok=True, mode=0o700)
+    remove_abandoned(where)
+    folder = Path(mkdtemp(prefix=f"{WORK}{os.getpid()}-", dir=where))
+    try:
+        yield folder
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def remove_abandoned(where: Path) -> None:
+    """Remove the work folders of processes that have ended."""
+    for path in where.glob(f"{WORK}*") if where.is_dir() else ():
+        owner = path.name.removeprefix(WORK).partition("-")[0]
+        if owner.isdecimal() and int(owner) != os.getpid() and not psutil.pid_exists(int(owner)):
+            shutil.rmtree(path, ignore_errors=True)
