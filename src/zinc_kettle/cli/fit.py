@@ -25,6 +25,8 @@ SIZES = (
     "window-every",
 )  # fmt: skip
 
+MOST_DIGITS = 12
+
 
 def parse_shape(text: str, *, weight_type: str, gated: bool, tied: bool) -> ModelShape:
     """A shape from `layers=40,heads=40,…`.
@@ -43,7 +45,7 @@ def parse_shape(text: str, *, weight_type: str, gated: bool, tied: bool) -> Mode
     given: dict[str, int] = {}
     for part in text.split(","):
         name, _, value = part.strip().partition("=")
-        if name not in SIZES or not value.strip().isdigit():
+        if name not in SIZES or not (value.strip().isdecimal() and len(value) <= MOST_DIGITS):
             raise UsageError(f"{part.strip()!r} is not a size", remedy=f"NAME=NUMBER with {', '.join(SIZES)}")
         given[name.replace("-", "_")] = int(value)
     missing = [n for n in ("layers", "heads", "ffn", "vocab") if n not in given]

@@ -109,7 +109,7 @@ def _tell_shelf(at: _At) -> None:
 
 
 def _open(desk: RealDesk, at: _At, word: str) -> None:
-    if not word.isdigit() or not 1 <= int(word) <= len(at.entries):
+    if not word.isdecimal() or not 1 <= int(word) <= len(at.entries):
         raise UsageError(f"{word!r} opens nothing", remedy=f"a number from 1 to {len(at.entries)}, or help")
     at.entry = at.entries[int(word) - 1]
     at.study = desk.open(at.entry)
@@ -158,7 +158,7 @@ def _figure(cell: CellResults, name: str) -> str:
 
 
 def _cell(study: StudyResults, word: str) -> CellResults:
-    if not word.isdigit() or not 1 <= int(word) <= len(study.cells):
+    if not word.isdecimal() or not 1 <= int(word) <= len(study.cells):
         raise UsageError(
             f"there is no cell {word!r}", remedy=f"a number from 1 to {len(study.cells)}; cells lists them"
         )

@@ -258,6 +258,8 @@ def same_tokenizer(a: CellResults, b: CellResults) -> bool:
     x, y, tokens = a.value(DENSITY), b.value(DENSITY), a.value("prompt_tokens")
     if not (isinstance(x, Value) and isinstance(y, Value) and isinstance(tokens, Value)):
         return True
+    if min(x.value, y.value, tokens.value) <= 0:
+        return True  # no text that could be counted
     return abs(x.value / y.value - 1) <= max(SAME_DENSITY, SAME_TOKENS / tokens.value)
 
 

@@ -21,6 +21,8 @@ Verdict = Literal["a", "b", "open", "range", "none"]
 measure has no better, or no values on both sides."""
 CautionCode = Literal["two-changes", "different-workload", "different-tokenizer", "different-definitions", "unpaired"]
 
+MOST_DIGITS = 12
+
 
 @dataclass(frozen=True, slots=True)
 class Contest:
@@ -243,4 +245,4 @@ def _by_place(cell: CellResults, value: Callable[[Timeline], float | None]) -> d
 def _number(t: Timeline) -> int:
     """The request's number within its repeat, which its id ends with."""
     tail = t.request_id.rpartition("-")[2]
-    return int(tail) if tail.isdigit() else t.sent_ns
+    return int(tail) if tail.isdecimal() and len(tail) <= MOST_DIGITS else t.sent_ns

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import cast
 
 from zinc_kettle.core.facts import EngineFacts
 from zinc_kettle.core.plan import LaunchSpec
 from zinc_kettle.core.recipe import Endpoint, Recipe
+from zinc_kettle.core.redact import redact
 from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.driver.target import read_key
 from zinc_kettle.engines.roundtrip import round_trip_s
 from zinc_kettle.engines.told import count_tokens, told_facts
+from zinc_kettle.errors import KettleError
 from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.wire.messages import ChatMessage
 
@@ -61,6 +65,16 @@ class EndpointEngine:
         """It is not ours to stop."""
 
 
+def _without_key(told: EngineFacts, engine: EndpointEngine) -> EngineFacts:
+    """What an engine says of itself, should it say the key back; a key that cannot be read was never sent."""
+    try:
+        key = read_key(engine.key_variable, engine.key_file)
+    except KettleError:
+        return told
+    plain = {name: redact(value, key) if isinstance(value, str) else value for name, value in told.items()}
+    return cast(EngineFacts, plain)
+
+
 def key_path(name: str | None, folder: Path) -> str | None:
     """A key or certificate file: as it is named, `~` for the home folder, else within the keys folder."""
     return None if name is None else str(folder / Path(name).expanduser())
@@ -78,7 +92,8 @@ class EndpointStarter:
     async def start(self, spec: LaunchSpec, model: ModelFile | None, *, launch_id: str) -> EndpointEngine:
         """Nothing to start; reachability shows with the first request."""
         engine = EndpointEngine(self._endpoint, self._recipe, launch_id, self._rig, self._folder)
-        engine.facts = {**engine.facts, **await told_facts(self._recipe, engine.base_url)}
+        told = await told_facts(self._recipe, engine.base_url)
+        engine.facts = {**engine.facts, **_without_key(told, engine)}
         return engine
 
     async def close(self) -> None:

@@ -25,16 +25,16 @@ async def round_trip_s(base_url: str) -> float | None:
     for _ in range(TRIES):
         with contextlib.suppress(OSError, TimeoutError):
             async with asyncio.timeout(LIMIT_S):
-                times.append(await _once(parts.hostname, parts.port or 80))
+                times.append(await _once(parts.hostname, parts.port or 80, parts.netloc.rpartition("@")[2]))
     known = [t for t in times if t is not None]
     return min(known) if known else None
 
 
-async def _once(host: str, port: int) -> float | None:
+async def _once(host: str, port: int, named: str) -> float | None:
     reader, writer = await asyncio.open_connection(host, port)
     try:
         start = time.monotonic()
-        writer.write(f"GET /health HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\n\r\n".encode())
+        writer.write(f"GET /health HTTP/1.1\r\nHost: {named}\r\nConnection: close\r\n\r\n".encode())
         first = await reader.read(1)
         return time.monotonic() - start if first else None
     finally:

@@ -14,6 +14,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from zinc_kettle.core.traffic import MAX_TOKENS_DRAWN, Recorded
+from zinc_kettle.formats.bounded import UnreadableFileError, read_bounded_text
 
 MAX_PROMPT_BYTES = 8 << 20
 MAX_DATA_BYTES = 64 << 20
@@ -46,13 +47,9 @@ def read_text(path: Path, limit: int) -> str:
         BadPromptFile: It is too large, unreadable, not UTF-8, or empty.
     """
     try:
-        if path.stat().st_size > limit:
-            raise BadPromptFile(f"is larger than {limit >> 20} MiB")
-        text = path.read_text(encoding="utf-8-sig")
-    except OSError as error:
-        raise BadPromptFile(f"cannot be read: {error.strerror}") from error
-    except UnicodeDecodeError as error:
-        raise BadPromptFile("is not UTF-8 text") from error
+        text = read_bounded_text(path, limit, encoding="utf-8-sig")
+    except UnreadableFileError as error:
+        raise BadPromptFile(str(error)) from error
     if not text.strip():
         raise BadPromptFile("is empty")
     return text
@@ -85,9 +82,11 @@ def _json_lines(text: str) -> Iterator[Recorded]:
         if not line.strip():
             continue
         try:
-            entry = _Line.model_validate(json.loads(line), strict=True)
-        except (json.JSONDecodeError, RecursionError) as error:
+            plain = json.loads(line)
+        except (ValueError, RecursionError) as error:  # also a number of more digits than Python reads
             raise BadPromptFile(f"line {number} is not JSON") from error
+        try:
+            entry = _Line.model_validate(plain, strict=True)
         except ValidationError as error:
             first = error.errors()[0]
             where = ".".join(str(part) for part in first["loc"])

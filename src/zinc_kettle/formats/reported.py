@@ -13,6 +13,7 @@ from zinc_kettle.core.reported import Reported
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import StudyFileError
+from zinc_kettle.formats.bounded import UnreadableFileError, read_bounded_text
 
 MAX_BYTES = 4 << 20
 MAX_ROWS = 20_000
@@ -35,13 +36,9 @@ def read_reported(path: Path) -> tuple[Reported, ...]:
         StudyFileError: It cannot be read, or a row of it cannot be used.
     """
     try:
-        if path.stat().st_size > MAX_BYTES:
-            raise StudyFileError(f"is larger than {MAX_BYTES >> 20} MiB", file=path.name, remedy="split it")
-        text = path.read_text(encoding="utf-8-sig")
-    except OSError as error:
-        raise StudyFileError("cannot be read", file=path.name, why=str(error.strerror)) from error
-    except UnicodeDecodeError as error:
-        raise StudyFileError("is not UTF-8 text", file=path.name, remedy="save it as UTF-8") from error
+        text = read_bounded_text(path, MAX_BYTES, encoding="utf-8-sig")
+    except UnreadableFileError as error:
+        raise StudyFileError(str(error), file=path.name, remedy="a CSV file, saved as UTF-8") from error
     rows = csv.DictReader(io.StringIO(text))
     heads = [neutralise(head or "", keep_newlines=False).strip() for head in rows.fieldnames or []]
     missing = [name for name in NEEDED if name not in heads]
@@ -95,4 +92,4 @@ def _number(text: str, file: str, line: int) -> float:
 
 
 def _level(text: str) -> Level:
-    return int(text) if text.isdigit() and len(text) < 12 else text
+    return int(text) if text.isdecimal() and len(text) < 12 else text

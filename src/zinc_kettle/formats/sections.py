@@ -122,7 +122,7 @@ class LengthsSection(Section):
 class PromptsSection(Section):
     """`[prompts]`"""
 
-    files: list[str] = []
+    files: Annotated[list[Annotated[str, Field(min_length=1, max_length=1_000)]], Field(max_length=1_000)] = []
     sample: Annotated[int, Field(ge=1, le=1_000_000)] | None = None
     lengths: LengthsSection | None = None
     outputs: LengthsSection | None = None

@@ -29,6 +29,8 @@ NESTED: dict[str, type[BaseModel]] = {
     "promise": sections.PromiseSection, "capacity": sections.CapacitySection, "design": sections.DesignSection,
 }  # fmt: skip
 T = TypeVar("T")
+MOST_PROBLEMS = 40
+"""That are said of one file; who has mended these sees the next."""
 ANSWER_CEILING = 40
 """The most repeats of a cell where the question decides, and no ceiling is given."""
 
@@ -84,7 +86,8 @@ def check_study(raw: Mapping[str, Any], folder: Path, known: Known) -> Checked:
     try:
         model = StudyFile.model_validate(raw)
     except ValidationError as error:
-        return Checked(None, (*(_translated(found) for found in error.errors()), *_factors_of(raw, known)))
+        found = error.errors(include_url=False, include_context=False, include_input=False)[:MOST_PROBLEMS]
+        return Checked(None, (*map(_translated, found), *_factors_of(raw, known)))
     reader = _Files(folder)
     draft = _draft(model, reader, known)
     problems = tuple([*_left_out(model), *(reader.problems or validate(draft))])

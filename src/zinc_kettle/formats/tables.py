@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 ENDINGS = (".csv", ".jsonl", ".parquet")
 BATCH_ROWS = 1 << 16
 """Rows that are written together: a group of rows of Parquet is read as one."""
+FORMULA = r"^([=+\-@\t\r])"
 VERSION_KEY = b"zinc_kettle.tables"
 
 
@@ -89,6 +90,18 @@ def _arrow(batch: Batch, schema: pa.Schema) -> pa.Table:
     return pa.Table.from_arrays(arrays, schema=schema)
 
 
+def _as_text(batch: pa.Table) -> pa.Table:
+    """Texts that a spreadsheet would take for a formula, and so run, begin with an apostrophe: then they are text."""
+    import pyarrow as pa
+    from pyarrow import compute
+
+    for place, field in enumerate(batch.schema):
+        if pa.types.is_string(field.type):
+            column = compute.replace_substring_regex(batch.column(place), FORMULA, r"'\1")
+            batch = batch.set_column(place, field, column)
+    return batch
+
+
 @contextmanager
 def _writer(file: IO[bytes], schema: pa.Schema, ending: str) -> Iterator[Callable[[pa.Table], None]]:
     if ending == ".parquet":
@@ -100,7 +113,7 @@ def _writer(file: IO[bytes], schema: pa.Schema, ending: str) -> Iterator[Callabl
         from pyarrow import csv
 
         with csv.CSVWriter(file, schema, write_options=csv.WriteOptions(quoting_style="needed")) as plain:
-            yield plain.write_table
+            yield lambda batch: plain.write_table(_as_text(batch))
     else:
         yield lambda batch: file.writelines(
             (json.dumps(row, ensure_ascii=False) + "\n").encode() for row in batch.to_pylist()

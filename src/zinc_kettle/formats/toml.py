@@ -9,8 +9,11 @@ from typing import Any
 
 from zinc_kettle.core.text import is_hidden
 from zinc_kettle.errors import StudyFileError
+from zinc_kettle.formats.bounded import UnreadableFileError, read_bounded_text
 
 MAX_FILE_BYTES = 1 << 20
+MAX_LIST = 10_000
+MOST_INTEGER = 1 << 63
 
 
 def read_toml(path: Path) -> tuple[dict[str, Any], str]:
@@ -20,18 +23,9 @@ def read_toml(path: Path) -> tuple[dict[str, Any], str]:
         StudyFileError: It is too large, cannot be read, is no UTF-8 or no TOML.
     """
     try:
-        if path.stat().st_size > MAX_FILE_BYTES:
-            raise StudyFileError(f"is larger than {MAX_FILE_BYTES >> 20} MiB", file=path.name,
-                                 remedy="a file of this kind is never that large")  # fmt: skip
-        text = path.read_text(encoding="utf-8")
-    except OSError as error:
-        raise StudyFileError(
-            "cannot be read", file=path.name, why=str(error.strerror), remedy="check its path"
-        ) from error
-    except UnicodeDecodeError as error:
-        raise StudyFileError("is not UTF-8 text", file=path.name, remedy="save it as UTF-8") from error
-    except ValueError as error:  # a path with a NUL in it
-        raise StudyFileError("cannot be read", file=path.name, why=str(error), remedy="check its path") from error
+        text = read_bounded_text(path, MAX_FILE_BYTES)
+    except UnreadableFileError as error:
+        raise StudyFileError(str(error), file=path.name, remedy="check its path and its encoding") from error
     return parse_toml(text, file=path.name), text
 
 
@@ -51,6 +45,7 @@ def parse_toml(text: str, *, file: str) -> dict[str, Any]:
         raise StudyFileError("is not usable", file=file, why="its values are nested too deeply") from error
     except ValueError as error:  # Python reads no number of more than 4,300 digits
         raise StudyFileError("is not usable", file=file, why=str(error).partition(";")[0]) from error
+    _check_sizes(raw, file)
     hidden = _hidden_in(raw)
     if hidden:
         raise StudyFileError(
@@ -59,6 +54,21 @@ def parse_toml(text: str, *, file: str) -> dict[str, Any]:
             remedy="retype it by hand",
         )  # fmt: skip
     return raw
+
+
+def _check_sizes(raw: dict[str, Any], file: str) -> None:
+    """Numbers of 64 bits, as TOML has them, and lists of a length that a person could have written or made."""
+    left: list[tuple[str, object]] = [("the file", raw)]
+    while left:
+        name, value = left.pop()
+        if isinstance(value, dict):
+            left += [(str(key), item) for key, item in value.items()]
+        elif isinstance(value, list):
+            if len(value) > MAX_LIST:
+                raise StudyFileError(f"{name} has {len(value):,} entries", file=file, remedy=f"{MAX_LIST:,} at most")
+            left += [(name, item) for item in value]
+        elif isinstance(value, int) and not -MOST_INTEGER <= value < MOST_INTEGER:
+            raise StudyFileError(f"{name} has a number of more than 64 bits", file=file, remedy="write a smaller one")
 
 
 def _hidden_in(raw: dict[str, Any]) -> str:

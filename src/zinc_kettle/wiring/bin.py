@@ -125,6 +125,6 @@ def empty(places: Places, store: KettleStore) -> None:
     for folder in (places.others / FOLDER, places.studies / FOLDER):
         for path in folder.iterdir() if folder.is_dir() else ():
             begun = path.name.partition("-")[0]
-            if begun.isdigit() and now - int(begun) > BIN_DAYS * 86_400:
+            if begun.isdecimal() and now - int(begun) > BIN_DAYS * 86_400:
                 with contextlib.suppress(OSError):
                     shutil.rmtree(path) if path.is_dir() else path.unlink()

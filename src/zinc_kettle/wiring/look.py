@@ -5,11 +5,12 @@ Read by itself, without what checks a whole file of preferences: the first paint
 
 from __future__ import annotations
 
-import tomllib
 from typing import Any
 
 from zinc_kettle.config import Places
 from zinc_kettle.core.units import PREFIXES, SPOKEN
+from zinc_kettle.errors import KettleError
+from zinc_kettle.formats.toml import read_toml
 
 PREFERENCES = "preferences.toml"
 
@@ -28,6 +29,6 @@ def speak(places: Places) -> None:
 def _set(places: Places, section: str, name: str) -> Any:
     """A value of the file; None where there is none, or where the file cannot be read: Settings tells why."""
     try:
-        return tomllib.loads((places.home / PREFERENCES).read_text(encoding="utf-8"))[section][name]
-    except (OSError, ValueError, KeyError, TypeError):
+        return read_toml(places.home / PREFERENCES)[0][section][name]
+    except (KettleError, KeyError, TypeError):
         return None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import time
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,16 +14,20 @@ from zinc_kettle.config import Places
 from zinc_kettle.core.duel import duel
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.lineup import lineup
+from zinc_kettle.core.private import Private
 from zinc_kettle.core.report import Part, ReportPlan
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.report_plan import ENDING, read_report_plan, write_report_plan
+from zinc_kettle.formats.shared_study import shared_study
+from zinc_kettle.formats.study_writer import write_study
 from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.present.dates import day
 from zinc_kettle.present.findings import known_measure, main_measure
 from zinc_kettle.present.report.build import OfDuel, OfLineup, OfStudy, Told, document
-from zinc_kettle.present.report.document import Document
+from zinc_kettle.present.report.document import Document, without_private
 from zinc_kettle.wiring.charting import preferences, subject_of
 from zinc_kettle.wiring.lining import entrants_of
+from zinc_kettle.wiring.packing import hidden_words, known_keys
 
 if TYPE_CHECKING:
     from zinc_kettle.core.rig import Rig
@@ -97,7 +102,13 @@ class Reports:
 
         foot = f"Zinc Kettle {__version__}, definitions {DEFINITIONS_VERSION}, {day(time.time())}"
         words = {key: read_words(text) for key, text in plan.words.items()}
-        return document(plan, [self._told(part) for part in plan.parts], words, foot=foot)
+        told = [self._told(part) for part in plan.parts]
+        return without_private(document(plan, told, words, foot=foot), self._private(plan).text)
+
+    def _private(self, plan: ReportPlan) -> Private:
+        """Takes out of a report what a bundle would not carry either."""
+        studies = [self._sides.results(name.partition("@")[0]).study for part in plan.parts for name in part.of]
+        return Private(hidden_words(self._places), known_keys(self._places, studies))
 
     def _told(self, part: Part) -> Told:
         if part.measure:
@@ -106,7 +117,9 @@ class Reports:
             results = self._sides.results(part.of[0])
             measure = part.measure or main_measure(results.study)
             store = self._store(results.run.run_id)
-            return OfStudy(part, subject_of(results, measure, self._places, store))
+            subject = subject_of(results, measure, self._places, store)
+            shared = shared_study(results.study, Private())
+            return OfStudy(part, replace(subject, study_text=write_study(shared)))
         if part.kind == "duel":
             a, b = (self._sides.side(name) for name in part.of)
             return OfDuel(part, duel(a, b), part.measure or main_measure(a.results.study))

@@ -19,6 +19,9 @@ if TYPE_CHECKING:
     from zinc_kettle.wiring.stores import Stores
 
 
+UNFORESEEN = (ArithmeticError, AttributeError, LookupError, MemoryError, OSError, RecursionError, TypeError, ValueError)
+
+
 class Shelving:
     """Makes the entries of the shelf.
 
@@ -58,6 +61,9 @@ class Shelving:
                     ready.append(self._ready(path, study))
             except KettleError as error:
                 ready.append(ShelfEntry(str(path), path.name, file=path, trouble=str(error)))
+            except UNFORESEEN as error:  # one file that nobody thought of must never keep the shelf from opening
+                why = f"it cannot be read: {type(error).__name__}"
+                ready.append(ShelfEntry(str(path), path.name, file=path, trouble=why))
         own = [self._kept(row, files.get(key)) for key, row in kept.items()]
         return [*own, *ready, *self._others(), *examples]
 

@@ -29,6 +29,7 @@ MOST_VALUES = 4 * GROUP_STAMPS
 MOST_CHUNK_TOKENS, MOST_TOKENS = 1 << 20, 1 << 23
 """Tokens of one chunk, and of one answer."""
 MOST_TEXT = 16 << 10
+MOST_ID = 200
 
 Kind = Literal["text", "whole", "number", "switch"]
 FIELDS: tuple[tuple[str, Kind, bool], ...] = (
@@ -275,6 +276,8 @@ def _checked(name: str, kind: Kind, given: bool, value: Any) -> Any:
     if kind == "text":
         if len(value) > MOST_TEXT:
             raise ValueError(f"{name} is longer than {MOST_TEXT >> 10} KiB")
+        if name == "request_id" and len(value) > MOST_ID:
+            raise ValueError("request_id is too long")
         if name == "role" and value not in get_args(Role):
             raise ValueError(f"role is {value[:20]!r}")
         return neutralise(value)

@@ -31,6 +31,8 @@ class Subject:
     """Somebody else's figures, drawn beside."""
     predicted: Callable[[], Mapping[str, FitRow]] | None = None
     """What Fit predicts of each cell, by key; found when it is asked for."""
+    study_text: str = ""
+    """The study file, as it may be handed on."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from typing import Literal, TypeAlias
 
 from zinc_kettle.core.chart import Chart
@@ -101,6 +101,35 @@ class Document:
     def pictures(self) -> list[Picture]:
         """Every chart a reader sees."""
         return [block for section in self.shown for block in section.blocks if isinstance(block, Picture)]
+
+
+def without_private(document: Document, clean: Callable[[str], str]) -> Document:
+    """A report from which what should not leave a machine is taken; a person's own words stay as they wrote them."""
+    sections = tuple(
+        replace(section, title=clean(section.title), blocks=tuple(_cleaned(block, clean) for block in section.blocks))
+        for section in document.sections
+    )
+    return replace(document, title=clean(document.title), lead=clean(document.lead), sections=sections)
+
+
+def _cleaned(block: Block, clean: Callable[[str], str]) -> Block:
+    def line(spans: Line) -> Line:
+        return tuple(replace(span, text=clean(span.text)) for span in spans)
+
+    match block:
+        case Paragraph(own=False):
+            return replace(block, spans=line(block.spans))
+        case Bullets(own=False):
+            return replace(block, items=tuple(map(line, block.items)))
+        case Grid():
+            return Grid(tuple(map(clean, block.heads)), tuple(tuple(map(clean, row)) for row in block.rows),
+                        clean(block.caption))  # fmt: skip
+        case Listing():
+            return replace(block, text=clean(block.text))
+        case Picture():
+            chart = block.chart
+            return replace(block, chart=replace(chart, title=clean(chart.title), notes=tuple(map(clean, chart.notes))))
+    return block
 
 
 def paragraph(text: str, style: Style = "plain") -> Paragraph:

@@ -244,12 +244,10 @@ def _notes(s: Subject) -> list[Block]:
 
 
 def _repeat(s: Subject) -> list[Block]:
-    source, name = s.results.run.source, s.results.study.name
-    if not source:
-        return [paragraph("This run was kept without its study file.")]
+    name = s.results.study.name
     say = (Span("Keep the file below as "), Span(f"{name}.study.toml", "code"), Span(" and measure it with "),
            Span(f"zinc-kettle run {name}.study.toml", "code"), Span("."))  # fmt: skip
-    return [Paragraph(say), Listing(source.strip(), "toml")]
+    return [Paragraph(say), Listing(s.study_text.strip(), "toml")]
 
 
 SECTIONS: tuple[SectionKind, ...] = (
