@@ -53,6 +53,9 @@ class FakeEngine:
     async def round_trip_s(self) -> float | None:
         return None
 
+    async def look_again(self) -> None:
+        pass
+
     async def stop(self) -> None:
         self.stopped = True
 
@@ -64,12 +67,15 @@ class FakeEngines:
         self.broken = broken
         self.started: list[FakeEngine] = []
         self.tries: list[int | None] = []
+        self.facts: EngineFacts = {}
+        """What the engines say of themselves."""
 
     async def start(self, spec: LaunchSpec, model: ModelFile | None, *, launch_id: str) -> FakeEngine:
         self.tries.append(spec.number("threads"))
         if spec.number("threads") in self.broken:
             raise EngineError("the engine did not start", last_words="no memory", remedy="less")
         self.started.append(FakeEngine(spec, launch_id))
+        self.started[-1].facts.update(self.facts)
         return self.started[-1]
 
     async def close(self) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import dataclasses
+import json
 from pathlib import Path
 from typing import Any
 
@@ -22,11 +23,11 @@ from zinc_kettle.core.schedule import Decision, Step
 from zinc_kettle.core.telemetry import Machine, Trace
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.value import Value
-from zinc_kettle.errors import DriverError, StoreError
+from zinc_kettle.errors import DriverError, MeasureError, StoreError
 from zinc_kettle.ports.engines import RunningEngine
 from zinc_kettle.rigs.telemetry import TreeWatch
 from zinc_kettle.session import progress as p
-from zinc_kettle.store.reading import open_run
+from zinc_kettle.store.reading import open_run, shelf
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.wire.messages import Episode
 from zinc_kettle.wiring.build import experiment
@@ -356,3 +357,57 @@ async def test_a_run_that_was_taken_over_stops(tmp_path: Path, monkeypatch: pyte
     with pytest.raises(StoreError, match="taken over"):
         await task
     other.close()
+
+
+async def test_a_run_is_not_taken_up_with_another_engine(tmp_path: Path) -> None:
+    """Of another build, or with another file under the same name: it stops before anything is mixed; fresh, it runs."""
+    plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=2))
+    bench = Bench(tmp_path)
+    bench.engines.facts = {"version": "1", "file": {"sha256": "a" * 64}}
+    decide_after(bench, 2, Decision("pause", 1.0))
+    task = asyncio.create_task(bench.work(plan).run())
+    while not any(isinstance(e, p.Paused) for e in bench.events):
+        await asyncio.sleep(0.01)
+    task.cancel()
+    await asyncio.gather(task, return_exceptions=True)
+    bench.store.decide(bench.run_id, Decision("resume", 2.0))
+    before = bench.store.done(bench.run_id)
+    for other in ({"version": "2"}, {"version": "1", "file": {"sha256": "b" * 64}}):
+        bench.engines.facts = other  # type: ignore[assignment]
+        with pytest.raises(MeasureError, match="not the one"):
+            await bench.work(plan).run()
+        assert bench.store.done(bench.run_id) == before
+    bench.engines.facts = {"version": "1"}
+    assert (await bench.run(plan)).run.run_id == bench.run_id
+
+
+async def test_what_an_address_serves_is_kept_with_each_repeat_and_may_not_change(tmp_path: Path) -> None:
+    """Another model behind the same address ends the run with a sentence, also in the middle of it."""
+    served = ["harbour-4b", "harbour-4b", "harbour-14b"]
+    asked: list[str] = []
+
+    async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        head = (await reader.readuntil(b"\r\n\r\n")).decode()
+        asked.append(head.split()[1])
+        if "/models" in head:
+            name = served[min(sum("/models" in path for path in asked) - 1, len(served) - 1)]
+            body = json.dumps({"data": [{"id": name, "created": len(asked), "meta": {"n_ctx_train": 8192}}]}).encode()
+            writer.write(b"HTTP/1.1 200 X\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%b" % (len(body), body))
+        else:
+            told = b'data: {"choices":[{"delta":{"content":"bada"}}]}\n\n' * 4
+            usage = b'data: {"choices":[],"usage":{"prompt_tokens":64,"completion_tokens":4}}\n\ndata: [DONE]\n\n'
+            writer.write(b"HTTP/1.1 200 X\r\nContent-Type: text/event-stream\r\nConnection: close\r\n\r\n")
+            writer.write(told + usage)
+        await writer.drain()
+        writer.close()
+
+    async with await asyncio.start_server(serve, "127.0.0.1", 0) as server:
+        url = f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}/v1"
+        plan = study({"concurrency": (1,)}, hold={"output_tokens": 4}, repeats=Repeats(count=4, requests=1),
+                     endpoint=Endpoint(url))  # fmt: skip
+        store = KettleStore(tmp_path / "s.db")
+        with pytest.raises(MeasureError, match=r"harbour-4b .*harbour-14b"):
+            await experiment(plan, Places(tmp_path, tmp_path / "s.db"), store, lambda _event: None).run()
+    run = shelf(store)[0].runs[0].run_id
+    kept = [r for repeats in store.all_repeats(run).values() for r in repeats]
+    assert kept and {r.facts["served"] for r in kept} == {"harbour-4b (n_ctx_train 8192)"}

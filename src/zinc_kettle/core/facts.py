@@ -5,7 +5,7 @@ Any of them may be missing: engines and systems differ in what they report, and 
 
 from __future__ import annotations
 
-from typing import TypedDict
+from typing import Literal, TypedDict
 
 
 class TouchedFacts(TypedDict, total=False):
@@ -73,6 +73,8 @@ class EngineFacts(TypedDict, total=False):
     version: str
     build: str
     slots: str
+    served: str
+    """What an engine that already ran said it serves: names of models, with what it tells of each."""
     file: FileFacts
     launch_line: str
     reached: str
@@ -86,6 +88,28 @@ class EngineFacts(TypedDict, total=False):
     model: ModelFacts
     placement: PlacementFacts
     predicted: PredictedFacts
+
+
+PROGRAM: tuple[Literal["engine", "version", "build", "served"], ...] = ("engine", "version", "build", "served")
+"""What must stay the same in a run for all cells of one engine on one rig."""
+
+
+def other_program(before: EngineFacts, now: EngineFacts) -> tuple[str, str] | None:
+    """What an engine said of itself before, and what it says now, where the two differ; None where they agree as far
+    as both told."""
+    for name in PROGRAM:
+        then, today = before.get(name), now.get(name)
+        if then and today and then != today:
+            return f"{name} {then}", f"{name} {today}"
+    return None
+
+
+def other_file(before: EngineFacts, now: EngineFacts) -> tuple[str, str] | None:
+    """The same of a model's file, by its hash."""
+    then, today = (facts.get("file", FileFacts()).get("sha256", "") for facts in (before, now))
+    if then and today and then != today:
+        return f"a model file with hash {then[:12]}", f"one with hash {today[:12]}"
+    return None
 
 
 class GraphicsFacts(TypedDict, total=False):

@@ -13,7 +13,7 @@ from zinc_kettle.core.redact import redact
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.driver.target import read_key
 from zinc_kettle.engines.roundtrip import round_trip_s
-from zinc_kettle.engines.told import count_tokens, told_facts
+from zinc_kettle.engines.told import count_tokens, told_facts, told_models
 from zinc_kettle.errors import KettleError
 from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.wire.messages import ChatMessage
@@ -42,7 +42,8 @@ class EndpointEngine:
         self.ca_file = key_path(endpoint.ca_file, folder)
         self.pid: int | None = None
         self.launch = Launch(launch_id, None, None)
-        self.facts: EngineFacts = {"engine": "an engine that was already running", "recipe": recipe.name}
+        self._known: EngineFacts = {"engine": "an engine that was already running", "recipe": recipe.name}
+        self.facts = self._known
 
     def alive(self) -> bool:
         """Taken as alive; a request will tell."""
@@ -61,18 +62,19 @@ class EndpointEngine:
         """Shortest time of a tiny request to it and back; also to a plain web server."""
         return await round_trip_s(self.base_url)
 
+    async def look_again(self) -> None:
+        """Ask what it is now: somebody may have put another model or another program behind the address."""
+        try:
+            key = read_key(self.key_variable, self.key_file)
+        except KettleError:
+            key = ""  # the driver says what is wrong with it
+        served = await told_models(self.base_url, key, self.ca_file)
+        told = {**await told_facts(self.recipe, self.base_url), **({"served": served} if served else {})}
+        plain = {name: redact(value, key) if isinstance(value, str) else value for name, value in told.items()}
+        self.facts = {**self._known, **cast(EngineFacts, plain)}
+
     async def stop(self) -> None:
         """It is not ours to stop."""
-
-
-def _without_key(told: EngineFacts, engine: EndpointEngine) -> EngineFacts:
-    """What an engine says of itself, should it say the key back; a key that cannot be read was never sent."""
-    try:
-        key = read_key(engine.key_variable, engine.key_file)
-    except KettleError:
-        return told
-    plain = {name: redact(value, key) if isinstance(value, str) else value for name, value in told.items()}
-    return cast(EngineFacts, plain)
 
 
 def key_path(name: str | None, folder: Path) -> str | None:
@@ -92,8 +94,7 @@ class EndpointStarter:
     async def start(self, spec: LaunchSpec, model: ModelFile | None, *, launch_id: str) -> EndpointEngine:
         """Nothing to start; reachability shows with the first request."""
         engine = EndpointEngine(self._endpoint, self._recipe, launch_id, self._rig, self._folder)
-        told = await told_facts(self._recipe, engine.base_url)
-        engine.facts = {**engine.facts, **_without_key(told, engine)}
+        await engine.look_again()
         return engine
 
     async def close(self) -> None:

@@ -147,6 +147,9 @@ class LaunchedEngine:
         """Shortest time of a tiny request to it and back."""
         return await round_trip_s(self.base_url)
 
+    async def look_again(self) -> None:
+        """What we started stays what it is."""
+
     async def stop(self) -> None:
         """Close its input, then end its whole process group: as its recipe says, and after its grace by force."""
         self._process.close_input()

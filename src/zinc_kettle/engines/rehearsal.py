@@ -58,6 +58,9 @@ class RehearsalEngine:
         """Shortest time of a tiny request to it and back; this one is real."""
         return await round_trip_s(self.base_url)
 
+    async def look_again(self) -> None:
+        """What we started stays what it is."""
+
     async def stop(self) -> None:
         """Unload the model; the rig itself runs on."""
         import httpx

@@ -77,7 +77,7 @@ class RemoteLauncher:
 
         async def signal_it(number: int) -> None:
             if engine.pid is not None:
-                name = "KILL" if number != signal.SIGTERM else "TERM"
+                name = signal.Signals(number).name.removeprefix("SIG")
                 # An error means that it has ended meanwhile, or that the connection has, which ends it too.
                 with contextlib.suppress(RigError):
                     await self._shell.run(["kill", f"-{name}", str(engine.pid)], limit_s=5.0)

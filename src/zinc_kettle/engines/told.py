@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any, cast
 
@@ -14,6 +15,10 @@ if TYPE_CHECKING:
     import httpx
 
 HTTP_LIMIT_S = 30.0
+MOST_ANSWER_BYTES = 1 << 20
+MODELS_PATH = "/v1/models"
+UNSTEADY = frozenset({"id", "object", "created", "owned_by"})
+"""Fields of a listed model that are its name, say nothing of it, or change from one question to the next."""
 FACT_WIDTH = 400
 
 
@@ -48,23 +53,66 @@ async def count_tokens(count: Count | None, base_url: str, messages: Sequence[Ch
 
 async def told_facts(recipe: Recipe, base_url: str) -> EngineFacts:
     """The facts its recipe knows how to ask for; those it does not tell are missing."""
-    import httpx
-
     out: dict[str, Any] = {}
     for name, ask in recipe.facts.items():
-        try:
-            async with _client(base_url) as http:
-                value = found((await http.get(ask.path)).raise_for_status().json(), ask.at)
-        except (httpx.HTTPError, ValueError):
-            continue
+        value = found(await _asked(base_url, ask.path), ask.at)
         if isinstance(value, (str, int, float)):
             out[name] = shorten(neutralise(str(value), keep_newlines=False), FACT_WIDTH)
     return cast(EngineFacts, out)
 
 
-def _client(base_url: str) -> httpx.AsyncClient:
+async def told_models(base_url: str, key: str, ca_file: str | None) -> str:
+    """What an address says it serves, as the open protocol lists it: each model with what is told of it.
+
+    Args:
+        base_url: The address.
+        key: Sent along where the server wants one; nobody else gets it, redirects are not followed.
+        ca_file: Certificates to trust; None for the system's.
+
+    Returns:
+        Such as `harbour-4b (n_ctx_train 8192)`; empty where it tells nothing.
+    """
+    path = MODELS_PATH.removeprefix("/v1") if base_url.rstrip("/").endswith("/v1") else MODELS_PATH
+    listed = found(await _asked(base_url, path, key, ca_file), "data")
+    models = [_model_told(entry) for entry in listed if isinstance(entry, Mapping)] if isinstance(listed, list) else []
+    return shorten(neutralise(", ".join(sorted(filter(None, models))), keep_newlines=False), FACT_WIDTH)
+
+
+def _model_told(entry: Mapping[str, object]) -> str:
+    """A model of the list; times are left out, since some servers give that of the question."""
+    meta = entry.get("meta")
+    told = {**entry, **(meta if isinstance(meta, Mapping) else {})}
+    plain = [f"{name} {value}" for name, value in sorted(told.items()) if name not in UNSTEADY
+             and isinstance(value, (str, int, float)) and not isinstance(value, bool)]  # fmt: skip
+    return f"{entry.get('id', '')}" + (f" ({', '.join(plain)})" if plain else "")
+
+
+async def _asked(base_url: str, path: str, key: str = "", ca_file: str | None = None) -> object:
+    """The JSON at a path; None where there is none, or more than anybody would say."""
+    import httpx
+
+    try:
+        async with _client(base_url, key, ca_file) as http, http.stream("GET", path) as answer:
+            body = bytearray()
+            async for piece in answer.raise_for_status().aiter_bytes():
+                body += piece
+                if len(body) > MOST_ANSWER_BYTES:
+                    return None
+        return json.loads(body)
+    except (httpx.HTTPError, httpx.InvalidURL, OSError, ValueError, RecursionError):
+        return None
+
+
+def _client(base_url: str, key: str = "", ca_file: str | None = None) -> httpx.AsyncClient:
+    import ssl
+
     import httpx
 
     # Reading the system's certificates takes 20 ms, which an address without TLS need not wait for.
-    verify = base_url.startswith("https")
-    return httpx.AsyncClient(base_url=base_url, timeout=HTTP_LIMIT_S, trust_env=False, verify=verify)
+    verify: bool | ssl.SSLContext = base_url.startswith("https")
+    if verify and ca_file is not None:
+        verify = ssl.create_default_context(cafile=ca_file)
+    headers = {"Authorization": f"Bearer {key}"} if key else {}
+    return httpx.AsyncClient(
+        base_url=base_url, timeout=HTTP_LIMIT_S, trust_env=False, verify=verify, headers=headers, follow_redirects=False
+    )  # fmt: skip

@@ -47,6 +47,10 @@ class RunningEngine(Protocol):
         """Shortest time of a tiny request to it and back; None where it cannot be taken."""
         ...
 
+    async def look_again(self) -> None:
+        """Bring its facts up to date, where somebody else may have changed it."""
+        ...
+
     async def stop(self) -> None:
         """End it within five seconds, whatever it does."""
         ...

@@ -56,6 +56,10 @@ class Store(Protocol):
         """What each cell has, by its key; with the values of a measure, where one decides how often to repeat."""
         ...
 
+    def engines(self, run_id: str) -> Mapping[str, EngineFacts]:
+        """What the engine of each cell's last repeat reported, by the cell's key."""
+        ...
+
     def repeats(self, run_id: str, cell: str) -> list[KeptRepeat]:
         """All repeats of a cell with their requests, in the order they ran."""
         ...

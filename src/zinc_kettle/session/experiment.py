@@ -11,7 +11,7 @@ from zinc_kettle.core.answering import settled_now
 from zinc_kettle.core.budget import TimeLeft
 from zinc_kettle.core.capacity import next_decisions
 from zinc_kettle.core.drivers import FULL_SHARE, SAFE_TOKENS_PER_S, drivers_wanted
-from zinc_kettle.core.facts import DriverTest, RunFacts, machine_of
+from zinc_kettle.core.facts import DriverTest, EngineFacts, RunFacts, machine_of, other_file, other_program
 from zinc_kettle.core.plan import Cell, LaunchSpec, Study
 from zinc_kettle.core.recipe import further_models
 from zinc_kettle.core.repeat import Repeat
@@ -67,6 +67,8 @@ class _State:
     driver: LoadSource | None = None
     drivers_lost: int = 0
     launches: int = 0
+    engines: dict[tuple[str | None, ...], EngineFacts] | None = None
+    """What engines have said of themselves in this run, see `_same`; None where the store has not been asked yet."""
     failures: dict[LaunchSpec, int] = field(default_factory=dict)
     prompts: dict[tuple[object, ...], Workload] = field(default_factory=dict)
     """Calibrated prompts by what their length depends on."""
@@ -77,6 +79,11 @@ class _State:
     """Cores the drivers kept busy in the last repeat of a cell."""
     measured: int = 0
     failed: int = 0
+
+
+def _same(spec: LaunchSpec) -> tuple[tuple[str | None, ...], tuple[str | None, ...]]:
+    """Names of what must be the same program, and the same file, whenever a launch has them."""
+    return (spec.engine, spec.rig), (spec.model, spec.quantization, spec.rig)
 
 
 class Experiment:
@@ -350,7 +357,39 @@ class Experiment:
             self._state.failures[spec] = self._state.failures.get(spec, 0) + 1
             await self._fail(step, cell, str(error), error.last_words)
             return
+        await engine.look_again()
+        self._check_same(spec, engine)
         await self._measure(step, cell, engine)
+
+    def _check_same(self, spec: LaunchSpec, engine: RunningEngine) -> None:
+        """Repeats of two different things are no repeats.
+
+        Raises:
+            MeasureError: The engine is another one than that of the repeats there are already.
+        """
+        state = self._state
+        if state.engines is None:
+            state.engines = {}
+            for key, facts in self._ports.store.engines(self._run_id).items():
+                if key in self._study.by_key:
+                    self._note_engine(self._study.by_key[key].launch, facts)
+        program, file = _same(spec)
+        now, nothing = engine.facts, EngineFacts()
+        changed = other_program(state.engines.get(program, nothing), now) or other_file(
+            state.engines.get(file, nothing), now
+        )
+        if changed is not None:
+            before, after = changed
+            raise MeasureError(
+                "the engine is not the one that was measured before", why=f"it said {before}, and says {after}",
+                remedy="start the former one again, or begin a new run: zinc-kettle run FILE --fresh",
+            )  # fmt: skip
+        self._note_engine(spec, now)
+
+    def _note_engine(self, spec: LaunchSpec, facts: EngineFacts) -> None:
+        assert self._state.engines is not None
+        for key in _same(spec):
+            self._state.engines[key] = {**self._state.engines.get(key, EngineFacts()), **facts}
 
     async def _engine_for(self, step: Step, spec: LaunchSpec) -> RunningEngine:
         state = self._state

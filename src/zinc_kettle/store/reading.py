@@ -20,7 +20,7 @@ from zinc_kettle.core.text import is_hidden, shorten
 from zinc_kettle.errors import StoreError, UsageError
 from zinc_kettle.store import schema as s
 from zinc_kettle.store.plans import study_of
-from zinc_kettle.store.rows import counts, engine_facts, failure_of, json_object, run_facts
+from zinc_kettle.store.rows import counts, engine_facts, engines_of, failure_of, json_object, run_facts
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.store.summaries import decode_summary
 
@@ -235,14 +235,4 @@ def _last_words(db: sa.Connection, run_id: str) -> tuple[dict[str, Failure], dic
     query = sa.select(s.repeats.c.cell, s.repeats.c.failure).where(mine, s.repeats.c.failure.is_not(None))
     for cell, text in db.execute(query.order_by(s.repeats.c.seq)):
         failures[cell] = failure_of(text)
-    last = (
-        sa.select(sa.func.max(s.repeats.c.seq)).where(mine, s.repeats.c.facts.is_not(None)).group_by(s.repeats.c.cell)
-    )
-    engines = {}
-    # Thousands of cells share few launches: the same text is read once.
-    read: dict[str, EngineFacts] = {}
-    for cell, text in db.execute(sa.select(s.repeats.c.cell, s.repeats.c.facts).where(mine, s.repeats.c.seq.in_(last))):
-        if text not in read:
-            read[text] = engine_facts(text)
-        engines[cell] = read[text]
-    return failures, engines
+    return failures, engines_of(db, run_id)

@@ -62,6 +62,22 @@ def counts(db: sa.Connection, run_id: str) -> dict[str, tuple[int, int]]:
     return out
 
 
+def engines_of(db: sa.Connection, run_id: str) -> dict[str, EngineFacts]:
+    """What the engine of the last repeat that had one reported, by cell."""
+    mine = s.repeats.c.run == run_id
+    last = (
+        sa.select(sa.func.max(s.repeats.c.seq)).where(mine, s.repeats.c.facts.is_not(None)).group_by(s.repeats.c.cell)
+    )
+    out: dict[str, EngineFacts] = {}
+    # Thousands of cells share few launches: the same text is read once.
+    read: dict[str, EngineFacts] = {}
+    for cell, text in db.execute(sa.select(s.repeats.c.cell, s.repeats.c.facts).where(mine, s.repeats.c.seq.in_(last))):
+        if text not in read:
+            read[text] = engine_facts(text)
+        out[cell] = read[text]
+    return out
+
+
 def failure_of(text: str) -> Failure:
     """A failure as it was kept.
 

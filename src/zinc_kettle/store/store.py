@@ -28,7 +28,7 @@ from zinc_kettle.store.blocks import encode_block, encode_columns, repeats_of, t
 from zinc_kettle.store.migrate import migrate
 from zinc_kettle.store.plans import decision_of, decision_text, plan_key, plan_text
 from zinc_kettle.store.requests import decode_request, encode_request
-from zinc_kettle.store.rows import repeats_of_cell, repeats_of_run
+from zinc_kettle.store.rows import engines_of, repeats_of_cell, repeats_of_run
 from zinc_kettle.store.sqlite import STORE_ID, WRITES, open_engine
 from zinc_kettle.store.summaries import encode_summary
 
@@ -275,6 +275,11 @@ class KettleStore:
         measured = [r.repeat for r in self.repeats(run_id, cell) if r.state == "measured"]
         pairs = [(value, r.block) for r in measured for value in series([r], measure)]
         return Tally(blocks, tuple(value for value, _ in pairs), tuple(block for _, block in pairs))
+
+    def engines(self, run_id: str) -> dict[str, EngineFacts]:
+        """What the engine of each cell's last repeat reported, by the cell's key."""
+        with self.reading() as db:
+            return engines_of(db, run_id)
 
     def repeats(self, run_id: str, cell: str) -> list[KeptRepeat]:
         """All repeats of a cell with their requests, in the order they ran."""
