@@ -2,29 +2,102 @@
 
 from __future__ import annotations
 
+import contextlib
+import errno
+import io
 import os
 import sys
+import time
+import traceback
 
+from zinc_kettle import __version__
 from zinc_kettle.cli import output
-from zinc_kettle.errors import KettleError
+from zinc_kettle.errors import KettleError, UsageError
+
+PRIVATE_MASK = 0o077
+"""What is written is for this person alone."""
+OF_A_PATH = frozenset({
+    errno.ENOENT, errno.EACCES, errno.EPERM, errno.ENOTDIR, errno.EISDIR, errno.ENAMETOOLONG, errno.ELOOP, errno.EROFS,
+    errno.EINVAL,
+})  # fmt: skip
+"""What is wrong with a path a person gave."""
 
 
 def main() -> None:
-    """Run the tool; expected errors become a sentence and an exit code."""
+    """Run the tool; errors become a sentence and an exit code."""
+    os.umask(PRIVATE_MASK)
+    _open_streams()
     try:
-        if len(sys.argv) == 1:
-            # The most frequent start has no arguments to read, and does not wait for what reads them.
-            from zinc_kettle.cli.screen import open_screen
-
-            open_screen(None)
-        else:
-            from zinc_kettle.cli.main import app
-
-            app()
+        _run()
     except KettleError as error:
-        output.complain(error)
-        sys.exit(error.exit_code)
+        _end(error)
     except BrokenPipeError:
         # Whoever read our output has gone; nothing is left to say to them.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         sys.exit(1)
+    except OSError as error:
+        why = str(error.strerror or error)
+        if error.errno in OF_A_PATH and error.filename:
+            _end(UsageError(f"{str(error.filename)[:200]} cannot be used", why=why, remedy="check the path"))
+        _write_down(error)
+        _end(KettleError("something could not be read or written", why=why, remedy="free some space, and try again"))
+    except Exception as error:  # noqa: BLE001 - the top of the process: nobody is served by a traceback
+        where = _write_down(error)
+        remedy = f"details are in {where}; zinc-kettle doctor --bundle gathers what a report needs"
+        what = f"something unexpected happened: {type(error).__name__}"
+        _end(KettleError(what, why=str(error)[:200], remedy=remedy))
+
+
+def _run() -> None:
+    if len(sys.argv) == 1:
+        # The most frequent start has no arguments to read, and does not wait for what reads them.
+        from zinc_kettle.cli.screen import open_screen
+
+        open_screen(None)
+    else:
+        from zinc_kettle.cli.main import app
+
+        app()
+    _flush()
+
+
+def _flush() -> None:
+    """Now, so that a full disk is told as an error and not by the interpreter's last words."""
+    for stream in (sys.stdout, sys.stderr):
+        if stream is not None:
+            stream.flush()
+
+
+def _open_streams() -> None:
+    """Streams that are there, and take every character: a closed one leads nowhere, a strange one is escaped."""
+    for name in ("stdout", "stderr"):
+        stream = getattr(sys, name)
+        if stream is None:
+            setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: PTH123, SIM115 - until the end
+        elif isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
+
+
+def _end(error: KettleError) -> None:
+    with contextlib.suppress(OSError):
+        output.complain(error)
+    with contextlib.suppress(OSError):
+        _flush()
+        sys.exit(error.exit_code)
+    # Standard output cannot be written: the interpreter would try again at its end, and say so in its own words.
+    os._exit(error.exit_code)
+
+
+def _write_down(error: BaseException) -> str:
+    """The trace into the log; returns where that is."""
+    from zinc_kettle.config import places
+
+    try:
+        log = places().log
+        log.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        with log.open("a", encoding="utf-8", errors="backslashreplace") as file:
+            told = "".join(traceback.format_exception(error))
+            file.write(f"{time.strftime('%Y-%m-%d %H:%M:%S')} zinc-kettle {__version__}\n{told}\n")
+    except (OSError, KettleError):
+        return "no log, which cannot be written"
+    return str(log)

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import signal
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 from zinc_kettle.cli import output
 from zinc_kettle.cli.show import tell
+from zinc_kettle.cli.signals import ending_signals
 from zinc_kettle.config import places
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.results import CellResults, StudyResults
@@ -143,7 +143,7 @@ def run_until_stopped(work: Experiment) -> bool:
     async def main() -> bool:
         task = asyncio.ensure_future(work.run())
         loop = asyncio.get_running_loop()
-        for number in (signal.SIGINT, signal.SIGTERM):
+        for number in ending_signals():
             with contextlib.suppress(NotImplementedError):
                 loop.add_signal_handler(number, task.cancel)
         try:

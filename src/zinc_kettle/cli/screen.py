@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import io
 import math
+import signal
 import sys
 import time
 from collections.abc import Sequence
@@ -17,15 +18,20 @@ from rich.console import Console
 
 from zinc_kettle import __version__
 from zinc_kettle.cli import output
+from zinc_kettle.cli.signals import ending_signals
 from zinc_kettle.config import Places, places
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import UsageError
 
 if TYPE_CHECKING:
+    from zinc_kettle.tui.app import KettleApp
     from zinc_kettle.tui.bridge import Desk
 
 MOST_ENDS, ENDS_WITHIN_S = 3, 30.0
 """A screen that ends with an error so often within this time would only go on doing so."""
+SIGNALLED = 128
+"""Added to a signal's number, as shells tell that a program ended by it."""
+ONCE_MORE_S = 2.0
 TRACE_WIDTH = 120
 """Of what is written into the log."""
 
@@ -58,6 +64,31 @@ def show(where: Places, extra: list[Path], run_id: str = "", *, walk: bool = Fal
     sys.exit(asyncio.run(_show(RealDesk(where, extra_studies=extra), where.log, run_id, walk=walk)))
 
 
+class _Leaving:
+    """Leaves the screen as a person would when the system asks the tool to end, and gives the terminal back."""
+
+    def __init__(self) -> None:
+        self.app: KettleApp | None = None
+        self.number = 0
+        """The signal that came; 0 while none has."""
+        loop = asyncio.get_running_loop()
+        for number in ending_signals():
+            if number is not signal.SIGINT:  # on the screen that is a key
+                with contextlib.suppress(NotImplementedError):
+                    loop.add_signal_handler(number, self._leave, int(number))
+
+    def _leave(self, number: int) -> None:
+        from zinc_kettle.tui.app import STOP_LIMIT_S
+
+        if self.app is None:
+            return
+        if not self.number:
+            self.app.call_later(self.app.action_leave)
+            # Should the screen be too busy to hear it, it ends all the same.
+            asyncio.get_running_loop().call_later(STOP_LIMIT_S + ONCE_MORE_S, self.app.exit)
+        self.number = number
+
+
 async def _show(desk: Desk, log: Path, run_id: str, *, walk: bool) -> int:
     """Show the screen; should it end with an error, write that down and show a new one while the run continues."""
     from zinc_kettle.tui.app import STOP_LIMIT_S, KettleApp
@@ -66,13 +97,14 @@ async def _show(desk: Desk, log: Path, run_id: str, *, walk: bool) -> int:
     runner, notice, ended_s = Runner(), "", [-math.inf] * (MOST_ENDS - 1)
     if run_id:
         runner.results = desk.open_run(run_id)
+    leaving = _Leaving()
     while True:
-        app = KettleApp(desk, runner, notice, walk=walk and not notice)
+        app = leaving.app = KettleApp(desk, runner, notice, walk=walk and not notice)
         told = io.StringIO()
         app.error_console = Console(file=told, width=TRACE_WIDTH, no_color=True)
         code = await app.run_async()
-        if not app.return_code:
-            return code or 0
+        if leaving.number or not app.return_code:
+            return SIGNALLED + leaving.number if leaving.number else code or 0
         last = _last_line(told.getvalue())
         _write_down(log, told.getvalue())
         ended_s = [*ended_s[1:], time.monotonic()]

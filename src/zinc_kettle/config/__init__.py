@@ -13,6 +13,8 @@ from pathlib import Path
 
 import platformdirs
 
+from zinc_kettle.errors import UsageError
+
 APP = "zinc-kettle"
 HOME_VARIABLE = "ZINC_KETTLE_HOME"
 STORE_VARIABLE = "ZINC_KETTLE_STORE"
@@ -120,12 +122,17 @@ def driver_test_file() -> Path:
 def places(store: Path | None = None, *, study: Path | None = None) -> Places:
     """Where things are: `--store`, else the environment, else the platform's data folder.
 
+    Raises:
+        UsageError: The data folder is a file.
+
     Args:
         store: A store named by the person.
         study: The study file in hand; those of the demo know the rigs of the demo.
     """
     given = os.environ.get(HOME_VARIABLE)
     home = Path(given) if given else Path(platformdirs.user_data_dir(APP, appauthor=False))
+    if home.exists() and not home.is_dir():
+        raise UsageError(f"{home} is a file, and cannot be the data folder", remedy=f"set {HOME_VARIABLE} to a folder")
     from_environment = os.environ.get(STORE_VARIABLE)
     chosen = store or (Path(from_environment) if from_environment else home / "kettle.db")
     of_demo = study is not None and study.resolve().parent == DEMO_FILES.resolve()

@@ -48,6 +48,8 @@ class Driver:
 
     def say(self, *messages: FromDriver) -> None:
         """Hand lines to the pipe; it is buffered, so a slow reader never delays a stamp."""
+        if self._out.is_closing():
+            return  # the tool has ended, and with it everybody who would hear it
         self._out.write(b"".join(encode(message) for message in messages))
 
     async def obey(self, order: ToDriver) -> bool:

@@ -6,8 +6,16 @@ import os
 import stat
 from pathlib import Path
 
+from zinc_kettle.core.text import neutralise, shorten
+
+MOST_NAME = 80
 OPEN = os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_BINARY", 0)
 """A pipe that nobody writes to would hold us up for ever."""
+
+
+def name_of(path: Path) -> str:
+    """A file's name as it can be shown; a path without one, in quotes."""
+    return shorten(neutralise(path.name, keep_newlines=False), MOST_NAME) or repr(str(path))
 
 
 class UnreadableFileError(Exception):

@@ -13,7 +13,7 @@ from zinc_kettle.core.reported import Reported
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import StudyFileError
-from zinc_kettle.formats.bounded import UnreadableFileError, read_bounded_text
+from zinc_kettle.formats.bounded import UnreadableFileError, name_of, read_bounded_text
 
 MAX_BYTES = 4 << 20
 MAX_ROWS = 20_000
@@ -38,7 +38,7 @@ def read_reported(path: Path) -> tuple[Reported, ...]:
     try:
         text = read_bounded_text(path, MAX_BYTES, encoding="utf-8-sig")
     except UnreadableFileError as error:
-        raise StudyFileError(str(error), file=path.name, remedy="a CSV file, saved as UTF-8") from error
+        raise StudyFileError(str(error), file=name_of(path), remedy="a CSV file, saved as UTF-8") from error
     rows = csv.DictReader(io.StringIO(text))
     heads = [neutralise(head or "", keep_newlines=False).strip() for head in rows.fieldnames or []]
     missing = [name for name in NEEDED if name not in heads]

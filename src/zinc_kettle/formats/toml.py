@@ -9,7 +9,7 @@ from typing import Any
 
 from zinc_kettle.core.text import is_hidden
 from zinc_kettle.errors import StudyFileError
-from zinc_kettle.formats.bounded import UnreadableFileError, read_bounded_text
+from zinc_kettle.formats.bounded import UnreadableFileError, name_of, read_bounded_text
 
 MAX_FILE_BYTES = 1 << 20
 MAX_LIST = 10_000
@@ -25,8 +25,8 @@ def read_toml(path: Path) -> tuple[dict[str, Any], str]:
     try:
         text = read_bounded_text(path, MAX_FILE_BYTES)
     except UnreadableFileError as error:
-        raise StudyFileError(str(error), file=path.name, remedy="check its path and its encoding") from error
-    return parse_toml(text, file=path.name), text
+        raise StudyFileError(str(error), file=name_of(path), remedy="check its path and its encoding") from error
+    return parse_toml(text, file=name_of(path)), text
 
 
 def parse_toml(text: str, *, file: str) -> dict[str, Any]:

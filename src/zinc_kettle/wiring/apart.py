@@ -22,6 +22,7 @@ import psutil
 
 from zinc_kettle.engines.environment import inherited
 from zinc_kettle.errors import BundleError, UsageError
+from zinc_kettle.formats.bounded import name_of
 
 BASE_BYTES = 64 << 20
 """Memory the reading of any file may take beyond what its libraries have once they are warm."""
@@ -43,9 +44,9 @@ def check_regular(path: Path) -> int:
         known = path.stat()
     except (OSError, ValueError) as error:
         why = str(getattr(error, "strerror", None) or error)
-        raise UsageError(f"{path.name or 'the file'} cannot be read", why=why, remedy="check its path") from error
+        raise UsageError(f"{name_of(path)} cannot be read", why=why, remedy="check its path") from error
     if not stat.S_ISREG(known.st_mode):
-        raise UsageError(f"{path.name} is not a regular file", remedy="give the path of a file")
+        raise UsageError(f"{name_of(path)} is not a regular file", remedy="give the path of a file")
     return known.st_size
 
 
