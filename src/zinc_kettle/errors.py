@@ -8,6 +8,7 @@ KettleError                      exit code
 │   └── RunHeldError             2   a run that another copy of the tool is measuring
 ├── MeasureError                 1   measuring failed
 │   ├── EngineError              1   the engine did not start, or ended
+│   ├── EngineChangedError       1   it is another one than before
 │   ├── DriverError              1   the load source broke its contract
 │   └── RigError                 1   another machine could not be reached or asked
 └── StoreError                   1   figures could not be kept
@@ -121,6 +122,10 @@ class EngineError(MeasureError):
     def __init__(self, what: str, *, last_words: str = "", why: str = "", remedy: str = "") -> None:
         super().__init__(what, why=why, remedy=remedy)
         self.last_words = last_words
+
+
+class EngineChangedError(MeasureError):
+    """The engine of a run is another one than that which measured it before; nothing of the two is mixed."""
 
 
 class DriverError(MeasureError):

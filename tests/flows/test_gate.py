@@ -4,12 +4,18 @@ from __future__ import annotations
 
 import json
 import shutil
+import sqlite3
+import subprocess
+import sys
+import time
+from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import pytest
 from junitparser import JUnitXml
 
-from tests.flows.test_cli import kettle
+from tests.flows.test_cli import environment, kettle
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE
 
 STUDY = """format = 1
@@ -110,3 +116,41 @@ def test_wrong_input_is_refused(home: Path, words: tuple[str, ...], said: str) -
     """Exit code 2, before anything is measured."""
     ran = kettle(home, "gate", *words)
     assert ran.returncode == 2 and said in ran.stderr, ran.stderr
+
+
+def test_a_gate_that_was_killed_goes_on_and_leaves_nothing_running(home: Path, tmp_path: Path) -> None:
+    """The next one that asks the same takes its run up; one that asks something else begins a run of its own."""
+    file = written(home, "killed", vary='quantization = ["Q8_0", "F16"]')
+    file.write_text(file.read_text().replace("output_tokens = 24", "output_tokens = 120"))
+    store = tmp_path / "s.db"
+    against = ["--against", "@quantization=Q8_0", "--store", str(store)]
+    command = [sys.executable, "-m", "zinc_kettle", "gate", f"{file}@quantization=F16", *against, "--worse-than", "20%"]
+    with subprocess.Popen(command, env=environment(home), stdout=subprocess.PIPE, stderr=subprocess.PIPE) as gate:
+        until = time.monotonic() + 60
+        while not _repeats(store) and time.monotonic() < until:
+            time.sleep(0.2)
+        gate.kill()
+        gate.communicate()
+    assert _runs(store) == [(1, "running")]
+    kept = _repeats(store)
+    again = kettle(home, *command[3:])
+    assert "taken up again" in again.stderr and again.returncode in {0, 1, 3}, again.stderr
+    assert _runs(store) == [(1, "measured")] and _repeats(store) > kept
+    other = kettle(home, *command[3:-1], "30%")
+    assert "taken up" not in other.stderr and _runs(store)[0][0] == 2
+
+
+def _repeats(store: Path) -> int:
+    return _asked(store, "SELECT count(*) FROM repeats WHERE state = 'measured'")[0][0] if store.exists() else 0
+
+
+def _runs(store: Path) -> list[tuple[int, str]]:
+    return _asked(store, "SELECT number, state FROM runs ORDER BY number DESC")
+
+
+def _asked(store: Path, sql: str) -> list[Any]:
+    with closing(sqlite3.connect(store)) as db:
+        try:
+            return db.execute(sql).fetchall()
+        except sqlite3.OperationalError:  # its tables are being made
+            return [(0,)]

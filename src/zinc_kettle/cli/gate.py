@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,19 +13,26 @@ from zinc_kettle.cli.run import Reporter, run_until_stopped
 from zinc_kettle.config import Places, places
 from zinc_kettle.core.gate import LEAST, MOST, Gate, GateVerdict, gate, planned_looks
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.plan import Study
 from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.sides import Side
 from zinc_kettle.core.units import duration
-from zinc_kettle.errors import UsageError
+from zinc_kettle.errors import EngineChangedError, UsageError
 from zinc_kettle.formats.junit import write_junit
+from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.present.duel import side_title
 from zinc_kettle.present.findings import known_measure, main_measure
 from zinc_kettle.present.gate import gate_json, gate_lines, gate_markdown, gate_rows, gate_sentence
+from zinc_kettle.session.progress import Began, Event
+from zinc_kettle.store.plans import plan_key
+from zinc_kettle.store.reading import shelf
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.wiring.build import experiment, open_store, read_study
 from zinc_kettle.wiring.sides import Sides
 
 CODES: dict[GateVerdict, int] = {"fine": 0, "worse": 1, "failed": 1, "open": 3}
+FIRST = 0
+"""The look of a gate that begins a run of its own."""
 TIMES_PLANNED = 4
 """The most repeats where nobody says: so many times those of the study."""
 
@@ -43,6 +50,11 @@ class Asked:
     """What is not settled ends with 0 and a warning."""
     junit: Path | None
     markdown: Path | None
+
+    def question(self, levels: str, planned: Sequence[int]) -> str:
+        """What is asked, as far as it decides what is measured."""
+        measures = ",".join(self.measures)
+        return f"{self.against} worse than {self.worse_than} in {measures} at {levels} after {list(planned)}"
 
 
 def run_gate(study: str, asked: Asked, store_path: Path | None, *, as_json: bool) -> int:
@@ -121,11 +133,21 @@ def _measured(where: Places, store: KettleStore, path: Path, levels: str, asked:
         Sides(where, lambda: store).side(asked.against)
     most = asked.most or TIMES_PLANNED * study.repeats.most
     planned = planned_looks(study.repeats.most, most)
-    for look in range(1, len(planned) + 1):
+    question = asked.question(levels, planned)
+    look = _unfinished(store, study, question)
+    while look <= len(planned):
         reporter = Reporter(study, store, as_json=False)
-        work = experiment(study, where, store, reporter, source=source, fresh=look == 1)
-        if not run_until_stopped(work) or not reporter.run_id:
-            return None
+        work = experiment(study, where, store, _asking(store, reporter, question), source=source, fresh=look == FIRST)
+        try:
+            if not run_until_stopped(work) or not reporter.run_id:
+                return None
+        except EngineChangedError as error:
+            if look == FIRST:
+                raise
+            output.note(f"{error} A new run is begun.")
+            look = FIRST
+            continue
+        look = max(look, 1)
         finder = Sides(where, lambda: store)
         place = f"{study.name}:{reporter.results.run.number}"
         new = finder.side(f"{place}@{levels}" if levels else place)
@@ -136,7 +158,32 @@ def _measured(where: Places, store: KettleStore, path: Path, levels: str, asked:
         further = planned[look] - planned[look - 1]
         output.note(f"{gate_sentence(found)}: {further} more repeats of each")
         store.decide(reporter.run_id, Decision("more", time.time(), {}, count=further))
+        look += 1
     raise AssertionError("there is always a last look")
+
+
+def _asking(store: KettleStore, reporter: Reporter, question: str) -> Callable[[Event], None]:
+    """Enters what is asked into the log of the run as it begins, so that a gate that is killed can go on."""
+
+    def take(event: Event) -> None:
+        reporter(event)
+        if isinstance(event, Began) and not any(d.kind == "gate" for d in store.decisions(event.run_id)):
+            store.decide(event.run_id, Decision("gate", time.time(), text=question))
+
+    return take
+
+
+def _unfinished(store: KettleStore, study: Study, question: str) -> int:
+    """The look that a gate which was killed would have taken next; FIRST where there is none that asked the same."""
+    key = plan_key(study)
+    newest = next((row.runs[0] for row in shelf(store) if row.plan_key == key and row.runs), None)
+    if newest is None or newest.state != "stopped":
+        return FIRST
+    log = store.decisions(newest.run_id)
+    if not any(d.kind == "gate" and d.text == question for d in log):
+        return FIRST
+    output.note(f"run {newest.number} of a gate that was interrupted is taken up again")
+    return 1 + sum(d.kind == "more" for d in log)
 
 
 def _gate(old: Side, new: Side, asked: Asked, allowed: float, look: int, planned: Sequence[int]) -> Gate:
@@ -154,7 +201,8 @@ def _tell(found: Gate, asked: Asked, *, took_s: float, as_json: bool) -> None:
         write_junit(found, asked.junit, took_s=took_s, open_passes=asked.open_passes)
     if asked.markdown is not None:
         try:
-            asked.markdown.write_text(gate_markdown(found) + "\n", encoding="utf-8")
+            with whole_file(asked.markdown) as part:
+                part.write_text(gate_markdown(found) + "\n", encoding="utf-8")
         except OSError as error:
             raise UsageError(f"{asked.markdown.name} cannot be written", why=str(error.strerror)) from error
     if as_json:

@@ -32,10 +32,11 @@ DecisionKind = Literal[
     "time-up",
     "acknowledge",
     "mark",
+    "gate",
 ]
 """The tool's own are `settle`, where the question needs no more repeats of a cell, and `time-up`, at the cap on time.
-`acknowledge` (a caution is known to be no worry) and `mark` (what an answer is like) change nothing of what is
-measured."""
+`acknowledge` (a caution is known to be no worry), `mark` (what an answer is like) and `gate` (what a gate asks, so that
+one that was killed can go on) change nothing of what is measured."""
 GIVES_WORK: frozenset[DecisionKind] = frozenset({"more", "add-level", "restore"})
 """Decisions after which a run that was measured has something left to measure."""
 LOOKING = "looking for the limit"
@@ -72,7 +73,7 @@ class Decision:
     """Of `mark`: the id of the request whose answer is meant."""
     text: str = ""
     """Of `acknowledge`: the person's reason; of `on-failure`: what is to happen; of a pause of the tool: why;
-    of `mark`: what the answer is marked as."""
+    of `mark`: what the answer is marked as; of `gate`: what is asked."""
 
     def means(self, cell: Cell) -> bool:
         """True where a cell has the levels it names."""

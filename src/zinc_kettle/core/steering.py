@@ -17,7 +17,7 @@ Wish = Literal[
 ]
 ABOUT_ALL: tuple[Wish, ...] = ("pause", "resume", "stop-after", "in-turn", "on-failure")
 MOST_MORE = 1_000
-NOT_ABOUT_MEASURING = frozenset({"settle", "acknowledge", "mark"})
+NOT_ABOUT_MEASURING = frozenset({"settle", "acknowledge", "mark", "gate"})
 """Decisions that changed nothing of what a person planned."""
 POLICY_WORDS: dict[str, str] = {"go-on": "go on", "again": "try once more", "ask": "pause and ask"}
 SAID: dict[str, str] = {

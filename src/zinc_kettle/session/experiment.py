@@ -18,7 +18,7 @@ from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import Failure, FailureKind, KeptRepeat, cell_kept
 from zinc_kettle.core.schedule import NOTHING, Decision, Schedule, Step, Tally
 from zinc_kettle.core.summary import CellSummary, series
-from zinc_kettle.errors import DriverError, EngineError, KettleError, MeasureError, RunHeldError
+from zinc_kettle.errors import DriverError, EngineChangedError, EngineError, KettleError, MeasureError, RunHeldError
 from zinc_kettle.ports.clock import Clock
 from zinc_kettle.ports.driver import LoadSource
 from zinc_kettle.ports.engines import Engines, RunningEngine
@@ -365,7 +365,7 @@ class Experiment:
         """Repeats of two different things are no repeats.
 
         Raises:
-            MeasureError: The engine is another one than that of the repeats there are already.
+            EngineChangedError: The engine is another one than that of the repeats there are already.
         """
         state = self._state
         if state.engines is None:
@@ -380,7 +380,7 @@ class Experiment:
         )
         if changed is not None:
             before, after = changed
-            raise MeasureError(
+            raise EngineChangedError(
                 "the engine is not the one that was measured before", why=f"it said {before}, and says {after}",
                 remedy="start the former one again, or begin a new run: zinc-kettle run FILE --fresh",
             )  # fmt: skip

@@ -135,6 +135,7 @@ class KettleStore:
             if newest is not None and newest.state != "measured" and not fresh:
                 self._take(db, newest, study.name, wall_s)
                 return str(newest.id)
+            self._end_abandoned(db, study_id, wall_s)
             run_id = new_id()
             db.execute(
                 s.runs.insert().values(
@@ -165,6 +166,14 @@ class KettleStore:
         db.execute(broken.values(state="broken-off"))
         mine = {"state": "running", "holder": self.holder, "heartbeat_s": wall_s}
         db.execute(s.runs.update().where(s.runs.c.id == run.id).values(**mine))
+
+    def _end_abandoned(self, db: sa.Connection, study_id: str, wall_s: float) -> None:
+        """Runs of a study whose tool was killed are stopped, also where nobody takes them up."""
+        going = sa.select(s.runs).where(s.runs.c.study == study_id, s.runs.c.state == "running")
+        for run in db.execute(going).all():
+            if not self.is_held(run.holder, run.heartbeat_s, wall_s=wall_s):
+                stopped = {"state": "stopped", "holder": None, "heartbeat_s": None}
+                db.execute(s.runs.update().where(s.runs.c.id == run.id).values(**stopped))
 
     def is_held(self, holder: str | None, heartbeat_s: float | None, *, wall_s: float) -> bool:
         """True where a run's lease has not run out and its holder is not known to have ended."""
