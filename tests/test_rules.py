@@ -22,6 +22,7 @@ CORE_MAY_IMPORT = {
 }  # fmt: skip
 MAY_SWALLOW = {
     "driver/reply.py",  # an answer nobody can read is a fault of its request
+    "tui/station.py",  # work beside the screen: what goes wrong is shown, and its trace is in the log
     "cli/entry.py",  # the top of the process
     "wiring/apart_process.py",  # the top of a process that reads what nobody has checked
     "engines/launchers/serve_mistralrs.py",  # what the engine raises is its answer, or why it did not load

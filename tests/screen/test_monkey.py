@@ -1,37 +1,53 @@
-"""Whatever a person presses, clicks or resizes, the screen stays up."""
+"""Whatever a person presses, clicks or resizes, however far ahead they type, the screen stays up, and a run goes on."""
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
+import os
 import random
 import shutil
 from pathlib import Path
+from typing import Any
 
 import pytest
+from textual import events
+from textual.errors import NoWidget
 from textual.pilot import OutOfBounds, Pilot
+from textual.widget import Widget
 
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places, demo_studies
 from zinc_kettle.tui.app import KettleApp
+from zinc_kettle.tui.station import Station
 from zinc_kettle.wiring.desk import RealDesk
 
 KEYS = (
-    "0", "1", "2", "4", "enter", "escape", "up", "down", "left", "right", "tab", "shift+tab", "pageup", "pagedown",
-    "home", "end", "m", "x", "n", "p", "w", "t", "question_mark", "f5", "s", "k", "space", "backspace", "ctrl+p", "a",
+    "0", "1", "2", "3", "4", "5", "6", "7", "8", "9", "enter", "escape", "up", "down", "left", "right", "tab",
+    "shift+tab", "pageup", "pagedown", "home", "end", "m", "x", "n", "p", "w", "t", "c", "b", "l", "v", "question_mark",
+    "slash", "plus", "minus", "f5", "s", "k", "space", "backspace", "ctrl+p", "a",
 )  # fmt: skip
 SIZES = ((1, 1), (2, 2), (3, 40), (200, 1), (10, 5), (20, 8), (40, 12), (100, 30), (142, 42), (500, 200))
 STEPS = 70
+SEEDS = range(int(os.environ.get("MONKEY_SEEDS", "3")))
+"""`make bench-monkeys` has a hundred of them, beside busy loops."""
 
 
-async def play(pilot: Pilot[int], rng: random.Random) -> list[str]:
-    """So many random acts; what was done, so that a failure can be played again."""
+async def play(pilot: Pilot[int], rng: random.Random, *, resize: bool = True) -> list[str]:
+    """So many random acts, some of them keys typed ahead; what was done, so that a failure can be played again."""
     done: list[str] = []
     for _ in range(STEPS):
         kind = rng.random()
-        if kind < 0.8:
+        if kind < 0.55:
             key = rng.choice(KEYS)
             done.append(key)
             await pilot.press(key)
-        elif kind < 0.9:
+        elif kind < 0.8:
+            ahead = [rng.choice(KEYS) for _ in range(rng.randrange(2, 9))]
+            done.append("ahead " + " ".join(ahead))
+            for key in ahead:
+                pilot.app.post_message(events.Key(key, key if len(key) == 1 else None))
+            await asyncio.sleep(rng.random() * 0.02)
+        elif kind < 0.9 and resize:
             size = rng.choice(SIZES)
             done.append(f"{size[0]}x{size[1]}")
             await pilot.resize_terminal(*size)
@@ -39,20 +55,91 @@ async def play(pilot: Pilot[int], rng: random.Random) -> list[str]:
             width, height = pilot.app.size
             at = (rng.randrange(max(1, width)), rng.randrange(max(1, height)))
             done.append(f"click {at}")
-            with contextlib.suppress(OutOfBounds):
+            with contextlib.suppress(OutOfBounds, NoWidget):  # the pilot itself looks at what is not drawn yet
                 await pilot.click(offset=at)
     return done
 
 
-@pytest.mark.parametrize("seed", range(4))
-async def test_random_keys_clicks_and_sizes(tmp_path: Path, seed: int) -> None:
-    """From 1 by 1 to 500 by 200 characters, on every station, without a run: no error, and q still ends it."""
-    store = tmp_path / "demo" / "kettle.db"
+@pytest.fixture
+def slow(monkeypatch: pytest.MonkeyPatch, request: pytest.FixtureRequest) -> None:
+    """Stations take their time to be put together, as they do where others have the processor."""
+    rng = random.Random(str(request.node.name))
+    whole = Station.mount_composed_widgets
+
+    async def slowly(self: Station, widgets: list[Widget]) -> None:
+        await asyncio.sleep(rng.random() * 0.2)
+        await whole(self, widgets)
+
+    monkeypatch.setattr(Station, "mount_composed_widgets", slowly)
+
+
+def desk_in(folder: Path) -> RealDesk:
+    """The demo's finished studies, in a data folder of their own."""
+    store = folder / "demo" / "kettle.db"
     store.parent.mkdir()
     shutil.copyfile(DEMO_FILES / SAMPLE_STORE, store)
-    app = KettleApp(RealDesk(Places(tmp_path, store, demo=True), extra_studies=demo_studies()))
+    return RealDesk(Places(folder, store, demo=True), extra_studies=demo_studies())
+
+
+@pytest.mark.parametrize("seed", SEEDS)
+async def test_random_keys_clicks_and_sizes(tmp_path: Path, slow: None, seed: int) -> None:
+    """From 1 by 1 to 500 by 200 characters, on every station, without a run: no error, and nothing in the log."""
+    app = KettleApp(desk_in(tmp_path))
     rng = random.Random(seed)
     async with app.run_test(size=rng.choice(SIZES)) as pilot:
         await pilot.pause()
         done = await play(pilot, rng)
         assert app.return_code is None, done
+    assert not (tmp_path / "zinc-kettle.log").exists(), (done, (tmp_path / "zinc-kettle.log").read_text())
+
+
+class Endless:
+    """A run that tells of itself for as long as it is let."""
+
+    def __init__(self, study: Any, emit: Any) -> None:
+        self._study, self._emit = study, emit
+        self.told = 0
+
+    async def run(self) -> Any:
+        from zinc_kettle.session import progress as p
+        from zinc_kettle.wire.messages import LiveStream, Tick
+
+        cells = [cell.key for cell in self._study.cells]
+        while True:
+            cell = cells[self.told % len(cells)]
+            self._emit(p.Loading(cell, 0))
+            self._emit(
+                p.Live(cell, 0, False, Tick("e", [LiveStream(0, "r", "decode", 3, 9.0, "bada")], 0, 1), 1 << 20, 0.5)
+            )
+            self._emit(p.Progress(self.told % 9, 9, 60.0))
+            self.told += 1
+            await asyncio.sleep(0.01)
+
+
+@pytest.mark.parametrize("seed", SEEDS)
+async def test_keys_typed_ahead_while_a_study_is_measured(
+    tmp_path: Path, slow: None, seed: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The run never ends by anything but the keys that stop it, and these are not among them."""
+    desk = desk_in(tmp_path)
+    runs: list[Endless] = []
+
+    def endless(results: Any, emit: Any) -> Endless:
+        runs.append(Endless(results.study, emit))
+        return runs[-1]
+
+    monkeypatch.setattr(desk, "experiment", endless)
+    monkeypatch.setattr("tests.screen.test_monkey.KEYS", tuple(k for k in KEYS if k not in {"s", "b", "p", "k"}))
+    app = KettleApp(desk)
+    rng = random.Random(1_000 + seed)
+    async with app.run_test(size=(142, 42)) as pilot:
+        await pilot.pause()
+        app.open_study(next(entry for entry in desk.shelf() if len(entry.runs) and not entry.simulated))
+        app.start_run()
+        done = await play(pilot, rng)
+        assert app.return_code is None and app.runner.active, done
+        told = runs[-1].told
+        while runs[-1].told < told + 3:  # it still goes on
+            await asyncio.sleep(0.01)
+        await app.runner.stopped(5)
+    assert not (tmp_path / "zinc-kettle.log").exists(), done

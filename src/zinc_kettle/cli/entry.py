@@ -7,10 +7,7 @@ import errno
 import io
 import os
 import sys
-import time
-import traceback
 
-from zinc_kettle import __version__
 from zinc_kettle.cli import output
 from zinc_kettle.errors import KettleError, UsageError
 
@@ -91,13 +88,9 @@ def _end(error: KettleError) -> None:
 def _write_down(error: BaseException) -> str:
     """The trace into the log; returns where that is."""
     from zinc_kettle.config import places
+    from zinc_kettle.config.log import log_error
 
     try:
-        log = places().log
-        log.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        with log.open("a", encoding="utf-8", errors="backslashreplace") as file:
-            told = "".join(traceback.format_exception(error))
-            file.write(f"{time.strftime('%Y-%m-%d %H:%M:%S')} zinc-kettle {__version__}\n{told}\n")
-    except (OSError, KettleError):
-        return "no log, which cannot be written"
-    return str(log)
+        return log_error(places().log, error)
+    except KettleError:
+        return "no log, since there is no data folder"

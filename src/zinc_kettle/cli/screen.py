@@ -16,10 +16,10 @@ from typing import TYPE_CHECKING
 
 from rich.console import Console
 
-from zinc_kettle import __version__
 from zinc_kettle.cli import output
 from zinc_kettle.cli.signals import ending_signals
 from zinc_kettle.config import Places, places
+from zinc_kettle.config.log import log_text
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import UsageError
 
@@ -106,7 +106,7 @@ async def _show(desk: Desk, log: Path, run_id: str, *, walk: bool) -> int:
         if leaving.number or not app.return_code:
             return SIGNALLED + leaving.number if leaving.number else code or 0
         last = _last_line(told.getvalue())
-        _write_down(log, told.getvalue())
+        log_text(log, told.getvalue())
         ended_s = [*ended_s[1:], time.monotonic()]
         if ended_s[-1] - ended_s[0] < ENDS_WITHIN_S:
             await runner.stopped(STOP_LIMIT_S)
@@ -121,11 +121,3 @@ def _last_line(text: str) -> str:
         line.strip() for line in text.splitlines() if line.strip() and not line.startswith(("│", "╭", "╰", "NOTE"))
     ]
     return neutralise(lines[-1], keep_newlines=False)[:200] if lines else "an unexpected error"
-
-
-def _write_down(log: Path, text: str) -> None:
-    with contextlib.suppress(OSError):
-        log.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        log.touch(mode=0o600)
-        with log.open("a", encoding="utf-8") as file:
-            file.write(f"{time.strftime('%Y-%m-%d %H:%M:%S')} zinc-kettle {__version__}\n{text}\n")

@@ -22,6 +22,7 @@ from zinc_kettle.tui.runner import Runner
 from zinc_kettle.tui.station import TOO_SMALL, TOO_SMALL_CSS, Station, is_too_small
 from zinc_kettle.tui.stations import SHELF, station
 from zinc_kettle.tui.theme import DARK, LIGHT, theme
+from zinc_kettle.tui.typed import Typed
 
 if TYPE_CHECKING:
     from zinc_kettle.core.factors import Level
@@ -72,6 +73,7 @@ class KettleApp(App[int]):
         """What the palette knows by name, as it was when it was opened."""
         self._notice = notice
         self._leaving = False
+        self._typed = Typed(self, self._give)
         for palette in (DARK, LIGHT):
             self.register_theme(theme(palette))
         self.theme = LIGHT.name if desk.theme() == "light" else DARK.name
@@ -158,12 +160,19 @@ class KettleApp(App[int]):
         self.walk = None
 
     async def on_event(self, event: events.Event) -> None:
-        """A key of the person's ends the guided walk; space only hurries it."""
-        if self.walk is not None and isinstance(event, events.Key):
-            if event.key == "space":
-                self.walk.next()
-                return
-            self.walk.stop()
+        """Keys go to the screen that stands once all before them have been done; see `tui.typed`."""
+        if isinstance(event, events.Key) and not event.is_forwarded:
+            if self.walk is not None:  # a key of the person's ends the guided walk; space only hurries it
+                if event.key == "space":
+                    self.walk.next()
+                    return
+                self.walk.stop()
+            self._typed.take(event)
+            return
+        await super().on_event(event)
+
+    async def _give(self, event: events.Key) -> None:
+        """Hand a key to whatever has the focus now."""
         await super().on_event(event)
 
     def _look_elsewhere(self) -> None:
@@ -190,7 +199,8 @@ class KettleApp(App[int]):
         """The palette, where there is room for it."""
         if not is_too_small(self.size):
             self._named.look()
-            self.run_worker(self._named.find_models(), exclusive=True, group="named", exit_on_error=False)
+            if isinstance(self.screen, Station):
+                self.screen.work(self._named.find_models(), group="named")
             super().action_command_palette()
 
     def get_system_commands(self, screen: Screen[Any]) -> Iterable[SystemCommand]:

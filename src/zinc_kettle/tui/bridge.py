@@ -81,6 +81,10 @@ class Desk(Protocol):
         """True where the person has nothing here yet; asked before the first paint."""
         ...
 
+    def write_down(self, error: BaseException) -> str:
+        """Write an unexpected error into the log; returns where that is."""
+        ...
+
     def checks(self) -> list[Check]:
         """What of this machine can be used; takes a moment."""
         ...

@@ -4,22 +4,28 @@ from __future__ import annotations
 
 import inspect
 import re
+from collections.abc import Coroutine
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from textual.app import ComposeResult
+from textual.css.query import NoMatches
 from textual.geometry import Size
 from textual.screen import Screen
 from textual.widgets import Static
 
+from zinc_kettle.core.text import shorten
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.choices import Choices
+from zinc_kettle.tui.standing import Standing
 from zinc_kettle.tui.theme import PALETTES, Palette
 
 if TYPE_CHECKING:
     from zinc_kettle.core.results import CellResults
 
 MOST_NAME = 80
+MOST_SAID = 200
+UNFORESEEN = "Something unexpected happened"
 
 
 def file_name(text: str) -> str:
@@ -50,7 +56,7 @@ def is_too_small(size: Size) -> bool:
     return size.width < LEAST.width or size.height < LEAST.height
 
 
-class Station(Screen[None]):
+class Station(Standing, Screen[None]):
     """A screen of the tool: it can be drawn again at any time, and explained.
 
     Its style sheet and its help stand beside its module, as screen.tcss and help.md.
@@ -87,8 +93,49 @@ class Station(Screen[None]):
         return PALETTES[self.app.theme]
 
     def redraw(self) -> None:
-        """Draw everything as it stands now; also after a change of theme."""
+        """Draw everything as it stands now, where there is anything to draw on; also after a change of theme."""
+        if not self.stands:
+            return
+        try:
+            self.draw()
+        except NoMatches:
+            # It is being taken away, part by part, and what draws has not heard of it yet.
+            if self.whole:
+                raise
+
+    def draw(self) -> None:
+        """What a station draws."""
         raise NotImplementedError
+
+    def work(self, work: Coroutine[Any, Any, None], *, group: str, exclusive: bool = True) -> None:
+        """Do something beside the screen; whatever goes wrong is shown as a sentence, with its trace in the log.
+
+        Args:
+            work: What is to be done.
+            group: Of work that stands for each other.
+            exclusive: A newer one of the group takes the place of an older.
+        """
+        self.run_worker(self._watched(work), group=group, exclusive=exclusive, exit_on_error=False)
+
+    async def _watched(self, work: Coroutine[Any, Any, None]) -> None:
+        from zinc_kettle.tui.bridge import host
+
+        try:
+            await work
+        except KettleError as error:
+            said = str(error)
+        except Exception as error:  # noqa: BLE001 - the library would only write it down, and the screen wait for ever
+            where = host(self).desk.write_down(error)
+            said = f"{UNFORESEEN}: {type(error).__name__}: {shorten(str(error), MOST_SAID)}. Details are in {where}."
+        else:
+            return
+        if self.stands:
+            self.notify(said, title=UNFORESEEN, severity="error", timeout=20)
+            self.gave_up(said)
+            self.redraw()
+
+    def gave_up(self, said: str) -> None:
+        """Show what went wrong where a result was to stand; called before a redraw."""
 
     def show_cell(self, key: str) -> None:
         """Stand on a cell; for a station that shows cells."""
@@ -122,7 +169,7 @@ class Station(Screen[None]):
 
     def action_export(self) -> None:
         """Write what is shown as SVG and PDF."""
-        self.run_worker(self._export(), exclusive=True, group="export")
+        self.work(self._export(), group="export")
 
     async def _export(self) -> None:
         from zinc_kettle.tui.bridge import host

@@ -65,6 +65,12 @@ class RealDesk:
         except OSError:
             return False  # the shelf says what is wrong with it
 
+    def write_down(self, error: BaseException) -> str:
+        """Write an unexpected error into the log; returns where that is."""
+        from zinc_kettle.config.log import log_error
+
+        return log_error(self._places.log, error)
+
     def checks(self) -> list[Check]:
         """What of this machine can be used."""
         from zinc_kettle.wiring.doctor import examine

@@ -14,6 +14,7 @@ from textual.widgets import Input, OptionList, Static
 from textual.widgets.option_list import Option
 
 from zinc_kettle.tui.choices import Choices
+from zinc_kettle.tui.standing import Standing
 from zinc_kettle.tui.theme import PALETTES
 
 
@@ -30,7 +31,7 @@ class Choice:
     """Below the list while one is on it; its words are searched, too."""
 
 
-class Chooser(ModalScreen[str | None]):
+class Chooser(Standing, ModalScreen[str | None]):
     """Asks for one of a list; gives its key, or None where nothing was chosen.
 
     Args:

@@ -7,8 +7,10 @@ from textual.containers import VerticalScroll
 from textual.screen import ModalScreen
 from textual.widgets import Markdown, Static
 
+from zinc_kettle.tui.standing import Standing
 
-class Explanation(ModalScreen[None]):
+
+class Explanation(Standing, ModalScreen[None]):
     """Shows a station's help and its keys; any of escape, ? and q closes it."""
 
     BINDINGS = [("escape", "close", "close"), ("question_mark", "close", "close"), ("q", "close", "close")]  # noqa: RUF012

@@ -19,7 +19,7 @@ FIRST_DESIGN = "template:threads"
 def ask_for_model(station: Station) -> None:
     """Find the models on this machine, ask for one, and go to a plan that measures it."""
     station.notify("Looking for model files …", timeout=2)
-    station.run_worker(_find(station), exclusive=True, group="models", exit_on_error=False)
+    station.work(_find(station), group="models")
 
 
 async def _find(station: Station) -> None:

@@ -8,8 +8,10 @@ from textual.containers import Vertical
 from textual.screen import ModalScreen
 from textual.widgets import Static, TextArea
 
+from zinc_kettle.tui.standing import Standing
 
-class Writer(ModalScreen[str | None]):
+
+class Writer(Standing, ModalScreen[str | None]):
     """Asks for a text; gives it, or None where it was left as it is.
 
     Args:

@@ -81,7 +81,7 @@ class AnswersScreen(Station):
     def _most(self) -> int:
         return max((len(self._answers(cell)) for cell in self._columns), default=0)
 
-    def redraw(self) -> None:
+    def draw(self) -> None:
         """Draw everything."""
         results, p = host(self).results, self.palette
         self.query_one(Stations).show(p)

@@ -45,6 +45,7 @@ class BeginScreen(Station):
 
     def __init__(self) -> None:
         super().__init__()
+        self._trouble = ""
         self._checks: Sequence[Check] = ()
 
     def widgets(self) -> ComposeResult:
@@ -59,7 +60,7 @@ class BeginScreen(Station):
     def on_mount(self) -> None:
         """Show the ways; look at the machine meanwhile."""
         self.redraw()
-        self.run_worker(self._look(), exclusive=True, group="look")
+        self.work(self._look(), group="look")
 
     def on_resize(self) -> None:
         """Lines are folded to the width."""
@@ -67,8 +68,12 @@ class BeginScreen(Station):
 
     async def _look(self) -> None:
         self._checks = await asyncio.to_thread(host(self).desk.checks)
-        if self.is_attached:
+        if self.stands:
             self.redraw()
+
+    def gave_up(self, said: str) -> None:
+        """In place of what was found."""
+        self._trouble = said
 
     @property
     def _ways(self) -> tuple[tuple[str, str, Callable[[], None]], ...]:
@@ -85,7 +90,7 @@ class BeginScreen(Station):
              lambda: app.go("settings")),
         )  # fmt: skip
 
-    def redraw(self) -> None:
+    def draw(self) -> None:
         """Draw everything."""
         p = self.palette
         self.query_one(Stations).show(p)
@@ -100,6 +105,8 @@ class BeginScreen(Station):
     def _machine(self) -> Text:
         p = self.palette
         out = Text("What of this machine can be used?\n\n", f"bold {p.ink}")
+        if self._trouble:
+            return out.append(self._trouble, p.failure)
         if not self._checks:
             return out.append("Looking …", p.muted)
         room = self.query_one("#page").scrollable_content_region.width - NAME - 3

@@ -67,7 +67,7 @@ class CellScreen(Station):
         results = host(self).results
         return None if results is None or self.key not in results.study.by_key else results.cell(self.key)
 
-    def redraw(self) -> None:
+    def draw(self) -> None:
         """Draw everything."""
         cell, results, p = self.cell, host(self).results, self.palette
         if cell is None or results is None:

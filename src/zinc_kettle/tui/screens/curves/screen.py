@@ -95,7 +95,7 @@ class CurvesScreen(Station):
         self._make()
 
     def _make(self) -> None:
-        self.run_worker(self._now(), exclusive=True, group="curves", exit_on_error=False)
+        self.work(self._now(), group="curves")
 
     async def _now(self) -> None:
         """In a thread: some kinds read every request."""
@@ -105,8 +105,12 @@ class CurvesScreen(Station):
         except KettleError as error:
             self._trouble, self._chart = str(error), None
         self._looked = True
-        if self.is_attached:
+        if self.stands:
             self.redraw()
+
+    def gave_up(self, said: str) -> None:
+        """In place of the chart."""
+        self._trouble, self._chart, self._looked = said, None, True
 
     def _build(self) -> tuple[list[ChartKind], Chart | None]:
         app = host(self)
@@ -139,7 +143,7 @@ class CurvesScreen(Station):
         found = self._spots
         return found[min(self._at, len(found) - 1)] if found else None
 
-    def redraw(self) -> None:
+    def draw(self) -> None:
         """Draw everything."""
         p, chart, results = self.palette, self._shown, host(self).results
         self.query_one(Stations).show(p)

@@ -99,15 +99,19 @@ class DuelScreen(Station):
         self._compare()
 
     def _compare(self) -> None:
-        self.run_worker(self._now(), exclusive=True, group="duel", exit_on_error=False)
+        self.work(self._now(), group="duel")
 
     async def _now(self) -> None:
         """In a thread: a run of ten thousand cells is aligned in seconds."""
         app = host(self)
         names, shown, measure = app.rungs, app.results, app.measure
         self._found = await asyncio.to_thread(self._look, names, shown, measure)
-        if self.is_attached:
+        if self.stands:
             self.redraw()
+
+    def gave_up(self, said: str) -> None:
+        """In place of the verdict."""
+        self._found = Found(host(self).rungs, trouble=said)
 
     def _look(self, names: tuple[str, ...], results: StudyResults | None, measure: str) -> Found:
         desk = host(self).desk
@@ -124,7 +128,7 @@ class DuelScreen(Station):
         rows = tuple(prompt_by_prompt(found, measure)) if self._by_prompt else None
         return _drawn(Found(names, sides, measure, duel=found, prompts=rows))
 
-    def redraw(self) -> None:
+    def draw(self) -> None:
         """Draw everything."""
         p, found = self.palette, self._found
         self.query_one(Stations).show(p)

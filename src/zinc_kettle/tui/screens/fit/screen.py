@@ -49,6 +49,7 @@ class FitScreen(Station):
         self._rows: list[FitRow] = []
         self._rig: Rig | None = None
         self._all: list[FitRow] = []
+        self._trouble = ""
         self._own = Pace()
         self._pace: float | None = self._own.rate
         self._only = 0
@@ -82,7 +83,11 @@ class FitScreen(Station):
         self.call_after_refresh(self.redraw)
 
     def _load(self) -> None:
-        self.run_worker(self._read(), exclusive=True, group="fit", exit_on_error=False)
+        self.work(self._read(), group="fit")
+
+    def gave_up(self, said: str) -> None:
+        """In place of what fits."""
+        self._trouble = said
 
     async def _read(self) -> None:
         app = host(self)
@@ -92,18 +97,22 @@ class FitScreen(Station):
             if own != self._own:
                 self._own, self._pace = own, own.rate
         except KettleError as error:
+            self.gave_up(str(error))
             self.notify(str(error), severity="error", timeout=12)
+            self.redraw()
             return
+        self._trouble = ""
         self._threads = min(self._threads or self._rig.cores, int(self._rig.number("hardware_threads") or 1024))
-        if self.is_attached:
+        if self.stands:
             self.redraw()
 
-    def redraw(self) -> None:
+    def draw(self) -> None:
         """Compute and draw everything again; this is what a control's change does."""
         rig, p = self._rig, self.palette
         self.query_one(Stations).show(p)
         if rig is None:
-            self.query_one("#title", Static).update(Text("Gathering the rig's facts …", p.muted))
+            told = Text(self._trouble, p.failure) if self._trouble else Text("Gathering the rig's facts …", p.muted)
+            self.query_one("#title", Static).update(told)
             return
         try:
             self._all = host(self).desk.fit(rig.name, self._wish, self._threads, self._pace)

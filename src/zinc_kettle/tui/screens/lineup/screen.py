@@ -111,13 +111,17 @@ class LineupScreen(Station):
         self._rank()
 
     def _rank(self) -> None:
-        self.run_worker(self._now(), exclusive=True, group="lineup", exit_on_error=False)
+        self.work(self._now(), group="lineup")
 
     async def _now(self) -> None:
         self._shown = await asyncio.to_thread(self._look)
         self._seen = {}
-        if self.is_attached:
+        if self.stands:
             self.redraw()
+
+    def gave_up(self, said: str) -> None:
+        """In place of the ranking."""
+        self._shown = Shown(trouble=said)
 
     def _look(self) -> Shown:
         app = host(self)
@@ -148,7 +152,7 @@ class LineupScreen(Station):
         found = self._shown.found
         return [] if found is None else [p for g in found.groups for p in g.places]
 
-    def redraw(self) -> None:
+    def draw(self) -> None:
         """Draw everything."""
         p, shown = self.palette, self._shown
         self.query_one(Stations).show(p)
@@ -202,7 +206,7 @@ class LineupScreen(Station):
             seen = self._seen.get(place.entrant.name)
             about = what_lines(place, host(self).desk.answering.rig_of(place.entrant.side), seen or ())
             if seen is None:
-                self.run_worker(self._find(place), group="seen", exit_on_error=False)
+                self.work(self._find(place), group="seen", exclusive=False)
         for name, lines in (("standing", words), ("what", about)):
             out = Text()
             for i, line in enumerate(lines):
@@ -216,7 +220,7 @@ class LineupScreen(Station):
         self._seen[name] = ()
         with contextlib.suppress(KettleError):
             self._seen[name] = tuple(await asyncio.to_thread(host(self).desk.answering.appearances, place.entrant.side))
-        if self.is_attached and self._shown.found is not None:
+        if self.stands and self._shown.found is not None:
             self._draw_page()
 
     def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:

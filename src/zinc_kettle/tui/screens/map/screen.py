@@ -62,6 +62,7 @@ class MapScreen(Steering):
         self._said: dict[str, Text] = {}
         self._planned: dict[str, Planned] = {}
         self._plan = ""
+        self._trouble = ""
         self._planned_of: object = None
 
     def widgets(self) -> ComposeResult:
@@ -88,7 +89,7 @@ class MapScreen(Steering):
         self.query_one("#line", Input).display = False
         self.redraw()
         self.set_interval(1 / REDRAWS_PER_S, self._tick)
-        self.run_worker(self._predict(), group="predict", exit_on_error=False)
+        self.work(self._predict(), group="predict", exclusive=False)
 
     async def _predict(self) -> None:
         """Before anything was measured: learn what is needed to say what fits here and how fast it may run."""
@@ -99,7 +100,7 @@ class MapScreen(Steering):
             with contextlib.suppress(KettleError):
                 await host(self).desk.ready_rig(name)
         await asyncio.to_thread(self._learn, results)
-        if self.is_attached:
+        if self.stands:
             self.redraw()
 
     def _learn(self, results: StudyResults) -> None:
@@ -124,10 +125,10 @@ class MapScreen(Steering):
 
     def _tick(self) -> None:
         run = host(self).run_state
-        if run is not None and run.active and self.app.screen is self:
+        if run is not None and run.active and self.is_current and self.stands:
             self._draw_run()
 
-    def redraw(self) -> None:
+    def draw(self) -> None:
         """Draw everything."""
         results, p = self.results, self.palette
         if results is None:
@@ -167,7 +168,12 @@ class MapScreen(Steering):
         self._say("measure", Text(self._digest.line, self.palette.muted))
         self._headline()
         plan = "" if results.done_repeats else self._plan
-        self._say("findings", beside(results, self._digest, plan, self.palette, running=self._measuring))
+        said = beside(results, self._digest, plan, self.palette, running=self._measuring)
+        self._say("findings", Text(self._trouble, self.palette.failure) if self._trouble else said)
+
+    def gave_up(self, said: str) -> None:
+        """In place of what was found."""
+        self._trouble = said
 
     def _digest_later(self, *, soon: bool = True) -> None:
         """Find the answer in a thread, one at a time; what came meanwhile is looked at after it.
@@ -180,16 +186,17 @@ class MapScreen(Steering):
             self._soon.set()
         if not self._digesting:
             self._digesting = True
-            self.run_worker(self._digest_now(), group="digest", exit_on_error=False)
+            self.work(self._digest_now(), group="digest", exclusive=False)
 
     async def _digest_now(self) -> None:
         try:
-            while self._stale and self.is_attached and self.results is not None:
+            while self._stale and self.stands and self.results is not None:
                 self._stale = False
                 self._soon.clear()
                 results, begun = self.results, time.monotonic()
                 self._digest = await asyncio.to_thread(digest, results, host(self).measure)
-                if self.is_attached and self.results is results:
+                self._trouble = ""
+                if self.stands and self.results is results:
                     self._draw_digest(results)
                 with contextlib.suppress(TimeoutError):
                     await asyncio.wait_for(self._soon.wait(), REST * (time.monotonic() - begun))
@@ -247,7 +254,7 @@ class MapScreen(Steering):
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """The footer has no room for a key that does nothing here."""
         if action == "next_slice":
-            return self.results is not None and not self.query_one(MapView).whole
+            return self.results is not None and self.stands and not self.query_one(MapView).whole
         if action == "swap_axes":
             return self.results is not None and len(axes_choices(self.results.study)) > 1
         return super().check_action(action, parameters)

@@ -53,6 +53,7 @@ class PlanScreen(Editing):
         self._costs: Costs | None = None
         self._part = 0
         self._stale = False
+        self._trouble = ""
         self._finding = False
 
     def widgets(self) -> ComposeResult:
@@ -119,7 +120,7 @@ class PlanScreen(Editing):
         self._stale = True
         if not self._finding:
             self._finding = True
-            self.run_worker(self._find_out(), group="plan", exit_on_error=False)
+            self.work(self._find_out(), group="plan", exclusive=False)
 
     def _cells_planned(self) -> int:
         vary = self.checked.raw.get("vary", {})
@@ -129,7 +130,7 @@ class PlanScreen(Editing):
         """What the plan costs, off the event loop; what is changed meanwhile is looked at after it."""
         planner = host(self).desk.planner
         try:
-            while self._stale and self.is_attached and self.open_plan is not None:
+            while self._stale and self.stands and self.open_plan is not None:
                 self._stale = False
                 plan, text = self.open_plan, self.open_plan.text
                 if self._cells_planned() > AT_ONCE:
@@ -140,11 +141,15 @@ class PlanScreen(Editing):
                     await self._learn_rigs()
                     costs = await asyncio.to_thread(planner.costs, results.study)
                     if plan.text == text:
-                        self._costs = costs
-                if self.is_attached:
+                        self._costs, self._trouble = costs, ""
+                if self.stands:
                     self.redraw()
         finally:
             self._finding = False
+
+    def gave_up(self, said: str) -> None:
+        """In place of what it costs."""
+        self._trouble = said
 
     async def _learn_rigs(self) -> None:
         from zinc_kettle.core.factors import HERE
@@ -157,7 +162,7 @@ class PlanScreen(Editing):
             except KettleError:
                 continue
 
-    def redraw(self) -> None:
+    def draw(self) -> None:
         """Draw everything as it stands."""
         self.query_one(Stations).show(self.palette)
         self.draw_text()
@@ -193,7 +198,7 @@ class PlanScreen(Editing):
         if results is not None:
             planned = self._costs.planned if self._costs is not None else {}
             view.show(MapSubject(results, main_measure(results.study), p, self._part, planned=planned))
-            words = cost_text(results, self._costs, p)
+            words = Text(self._trouble, p.failure) if self._trouble else cost_text(results, self._costs, p)
         elif self.open_plan is not None:
             words = Text("The map appears when the plan can be measured.", p.muted)
         self.query_one("#costs", Static).update(words)

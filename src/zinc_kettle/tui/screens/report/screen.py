@@ -113,7 +113,7 @@ class ReportScreen(Station):
 
     def _make(self) -> None:
         if self._report and not self._trouble:
-            self.run_worker(self._now(), exclusive=True, group="report", exit_on_error=False)
+            self.work(self._now(), group="report")
 
     async def _now(self) -> None:
         """In a thread: some sections read every request."""
@@ -123,9 +123,13 @@ class ReportScreen(Station):
             self._trouble = ""
         except KettleError as error:
             self._made, self._trouble = None, str(error)
-        if self.is_attached:
+        if self.stands:
             await self._pages()
             self.redraw()
+
+    def gave_up(self, said: str) -> None:
+        """In place of the page."""
+        self._made, self._trouble = None, said
 
     async def _pages(self) -> None:
         """As many places on the page as there are sections."""
@@ -137,7 +141,7 @@ class ReportScreen(Station):
         for extra in there[wanted:]:
             await extra.remove()
 
-    def redraw(self) -> None:
+    def draw(self) -> None:
         """Draw everything."""
         p = self.palette
         self.query_one(Stations).show(p)
@@ -336,7 +340,7 @@ class ReportScreen(Station):
             self.notify(f"Wrote {names} into {folder}", timeout=12)
 
         self.notify("Writing …", timeout=2)
-        self.run_worker(work(), exclusive=True, group="write")
+        self.work(work(), group="write")
 
     def copied(self) -> str:
         """The page as text."""

@@ -68,7 +68,7 @@ class RigsScreen(Station):
         """Facts are drawn to the width."""
         self.call_after_refresh(self.redraw)
 
-    def redraw(self) -> None:
+    def draw(self) -> None:
         """Draw everything."""
         options = self.query_one(Choices)
         try:
@@ -139,7 +139,7 @@ class RigsScreen(Station):
                 self._probe_next.add(name)
             return
         self._asking.add(name)
-        self.run_worker(self._asked(name, probe=probe), group=f"rig-{name}", exit_on_error=False)
+        self.work(self._asked(name, probe=probe), group=f"rig-{name}", exclusive=False)
         self.redraw()
 
     async def _asked(self, name: str, *, probe: bool) -> None:
@@ -155,8 +155,12 @@ class RigsScreen(Station):
         if name in self._probe_next:
             self._probe_next.discard(name)
             self._ask(name, probe=True)
-        if self.is_attached:
+        if self.stands:
             self.redraw()
+
+    def gave_up(self, said: str) -> None:
+        """On the page of the rig one is on."""
+        self._failed[host(self).rig] = said
 
     def action_type_fact(self) -> None:
         """Open the line to type a fact in."""

@@ -43,7 +43,7 @@ class SettingsScreen(Station):
         """Read them."""
         self.redraw()
 
-    def redraw(self) -> None:
+    def draw(self) -> None:
         """Draw everything."""
         p = self.palette
         self.query_one(Stations).show(p)

@@ -106,7 +106,7 @@ class ShelfScreen(Station):
         key = self.query_one(StudyList).chosen
         return next((e for e in self._entries if e.key == key), None)
 
-    def redraw(self) -> None:
+    def draw(self) -> None:
         """Draw again in the theme of now."""
         self.action_reload()
 
