@@ -107,6 +107,10 @@ class Term:
         """What is on the screen now."""
         return self._tmux("capture-pane", "-p", "-t", "t", *(["-e"] if colours else []))
 
+    def modes(self) -> str:
+        """Whether the alternate screen is on, and whether the mouse is reported: `1 1` while an application runs."""
+        return self._tmux("display-message", "-p", "-t", "t", "#{alternate_on} #{mouse_any_flag}").strip()
+
     def until(self, true: Callable[[str], bool], what: str, limit_s: float = LIMIT_S) -> str:
         """Poll until a condition on the screen holds; returns that screen."""
         limit = time.monotonic() + limit_s

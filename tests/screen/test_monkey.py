@@ -27,8 +27,8 @@ KEYS = (
     "slash", "plus", "minus", "f5", "s", "k", "space", "backspace", "ctrl+p", "a",
 )  # fmt: skip
 SIZES = ((1, 1), (2, 2), (3, 40), (200, 1), (10, 5), (20, 8), (40, 12), (100, 30), (142, 42), (500, 200))
-STEPS = 70
-SEEDS = range(int(os.environ.get("MONKEY_SEEDS", "3")))
+STEPS = 50
+SEEDS = range(int(os.environ.get("MONKEY_SEEDS", "2")))
 """`make bench-monkeys` has a hundred of them, beside busy loops."""
 
 
@@ -67,7 +67,7 @@ def slow(monkeypatch: pytest.MonkeyPatch, request: pytest.FixtureRequest) -> Non
     whole = Station.mount_composed_widgets
 
     async def slowly(self: Station, widgets: list[Widget]) -> None:
-        await asyncio.sleep(rng.random() * 0.2)
+        await asyncio.sleep(rng.random() * 0.1)
         await whole(self, widgets)
 
     monkeypatch.setattr(Station, "mount_composed_widgets", slowly)

@@ -6,6 +6,7 @@ import json
 import os
 import re
 import shutil
+import signal
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -268,3 +269,16 @@ def test_a_store_that_cannot_be_opened_is_said(tmp_path: Path) -> None:
         assert "--store PATH" in t.wait("The shelf cannot be read")
         t.keys("q")
         assert t.wait_exit() == 0
+
+
+@pytest.mark.parametrize("number", [signal.SIGTERM, signal.SIGHUP])
+def test_a_signal_gives_the_terminal_back(home: Path, tmp_path: Path, number: int) -> None:
+    """As a shell finds it: not on the alternate screen, no reports of the mouse, with the status of the signal."""
+    shell = ["sh", "-c", f"{' '.join(COMMAND)}; echo ended with $?; sleep 60"]
+    with Term(shell, env={"ZINC_KETTLE_HOME": str(own_home(home, tmp_path))}) as t:
+        t.wait("1 ready to run")
+        assert t.modes() == "1 1"
+        tool = next(p for p in psutil.Process(t.pid).children(recursive=True) if "zinc_kettle" in " ".join(p.cmdline()))
+        tool.send_signal(number)
+        assert f"ended with {128 + number}" in t.wait("ended with")
+        assert t.modes() == "0 0" and "Traceback" not in t.text()

@@ -11,13 +11,14 @@ from typing import TYPE_CHECKING, Any
 
 from textual import events
 from textual.app import App, SystemCommand
+from textual.command import CommandPalette
 from textual.screen import Screen
 
 from zinc_kettle.core.units import plural
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import EVERYWHERE, bindings
 from zinc_kettle.tui.bridge import Desk, ShelfEntry
-from zinc_kettle.tui.palette import Named, commands
+from zinc_kettle.tui.palette import Named, Palette, commands
 from zinc_kettle.tui.runner import Runner
 from zinc_kettle.tui.station import TOO_SMALL, TOO_SMALL_CSS, Station, is_too_small
 from zinc_kettle.tui.stations import SHELF, station
@@ -37,6 +38,9 @@ if TYPE_CHECKING:
 
 STOP_LIMIT_S = 8.0
 LOOK_S = 0.5
+PALETTE_ID = "--command-palette"
+"""As the library's style sheet knows it."""
+PAGES = frozenset({"pageup", "pagedown"})
 """Between two looks at a run that another terminal measures."""
 
 
@@ -171,8 +175,14 @@ class KettleApp(App[int]):
             return
         await super().on_event(event)
 
+    async def typed_out(self) -> None:
+        """Until every key that was typed has been done."""
+        await self._typed.done()
+
     async def _give(self, event: events.Key) -> None:
         """Hand a key to whatever has the focus now."""
+        if event.key in PAGES and isinstance(self.screen, Palette) and self.screen.is_empty:
+            return
         await super().on_event(event)
 
     def _look_elsewhere(self) -> None:
@@ -201,7 +211,8 @@ class KettleApp(App[int]):
             self._named.look()
             if isinstance(self.screen, Station):
                 self.screen.work(self._named.find_models(), group="named")
-            super().action_command_palette()
+            if not CommandPalette.is_open(self):
+                self.push_screen(Palette(id=PALETTE_ID))
 
     def get_system_commands(self, screen: Screen[Any]) -> Iterable[SystemCommand]:
         """The palette: stations, what can be done here, and by name every study, rig, model file and measure."""

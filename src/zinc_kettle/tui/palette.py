@@ -10,6 +10,9 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from textual.app import SystemCommand
+from textual.command import CommandPalette
+from textual.widgets import OptionList
+from textual.worker import Worker
 
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import ACTIONS, EVERYWHERE, JUMPS
@@ -22,6 +25,19 @@ if TYPE_CHECKING:
 
 MOST = 200
 """Studies, and model files, it knows by name."""
+
+
+class Palette(CommandPalette):
+    """The library's palette, which may be closed while it still looks for commands: that is no error."""
+
+    def run_worker(self, *work: Any, **more: Any) -> Worker[Any]:
+        """Work that fails because nothing is there any more to show it on does not end the application."""
+        return super().run_worker(*work, **{**more, "exit_on_error": False})
+
+    @property
+    def is_empty(self) -> bool:
+        """True while its list holds nothing, which does not survive a page up or down then."""
+        return not any(found.option_count and found.size.height for found in self.query(OptionList))
 
 
 class Named:

@@ -44,6 +44,11 @@ class Typed:
         if self._busy is None or self._busy.done():
             self._busy = asyncio.get_running_loop().create_task(self._hand_on())
 
+    async def done(self) -> None:
+        """Until nothing that was typed waits."""
+        if self._busy is not None:
+            await asyncio.wait({self._busy})
+
     async def _hand_on(self) -> None:
         while self._waiting and self._app.is_running:
             await self._screen()
@@ -51,7 +56,7 @@ class Typed:
             target = self._app.focused or self._app.screen
             await self._give(event)
             with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self._done(target), STEP_S)
+                await asyncio.wait_for(self._gone_its_way(target), STEP_S)
             await self._screen()
 
     async def _screen(self) -> None:
@@ -61,7 +66,7 @@ class Typed:
                 while self._app.screen_stack and not self._app.screen.is_mounted:
                     await asyncio.sleep(LOOK_S)
 
-    async def _done(self, target: DOMNode) -> None:
+    async def _gone_its_way(self, target: DOMNode) -> None:
         """Until a key has gone its way from where it began up to the app: what is asked behind it is asked after it."""
         pump: DOMNode | None = target
         while pump is not None:

@@ -13,6 +13,7 @@ from zinc_kettle.config import HOME_VARIABLE, Places
 from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.core.steering import place_of
 from zinc_kettle.errors import KettleError, UsageError
+from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.tui.answering import Asked, NamedSide
 from zinc_kettle.wiring.charting import preferences, reported_here, subject_of
 from zinc_kettle.wiring.lining import appearances, entrants_of, rig_of, usual_factor
@@ -51,12 +52,7 @@ class AnswerDesk:
         self._stores = stores
         self._store_of = store_of
         self._rigs = rigs
-        self.sides = Sides(places, lambda: self._newest, elsewhere)
-
-    @property
-    def _newest(self) -> KettleStore:
-        """The store whose studies are compared: a newcomer's own is empty, so the examples are."""
-        return self._stores()[-1]
+        self.sides = Sides(places, stores, elsewhere)
 
     def named_sides(self, results: StudyResults | None) -> list[NamedSide]:
         """What a side of a comparison may be."""
@@ -141,21 +137,24 @@ class AnswerDesk:
             UsageError: It cannot be written.
         """
         out = self._places.exports / "copied.txt"
-        try:
-            out.parent.mkdir(parents=True, exist_ok=True)
-            out.write_text(text, encoding="utf-8")
-        except OSError as error:
-            raise UsageError(f"{out} cannot be written", why=str(error.strerror)) from error
+        with whole_file(out, folder_mode=0o700) as part:
+            part.write_text(text, encoding="utf-8")
         return out
 
     async def beside(self, command: Sequence[str]) -> list[Path]:
-        """Run a command on the store the screen compares in; returns the files it says it wrote.
+        """Run a command on the store of what is shown; returns the files it says it wrote.
 
         Raises:
             UsageError: It failed.
         """
-        store = self._places.store if self._newest is self._stores()[0] else self._places.examples
-        return await self.drawn([*command, "--store", str(store)])
+        from zinc_kettle.store.reading import shelf
+
+        shown, stores = self.sides.shown, self._stores()
+        if shown is not None and shown.run.run_id and not shown.run.origin:
+            store = self._store_of(shown.run.run_id)
+        else:
+            store = next((store for store in stores if shelf(store)), stores[0])
+        return await self.drawn([*command, "--store", str(store.path)])
 
     async def draw(self, command: Sequence[str], stem: str) -> list[Path]:
         """Write what a command draws as SVG and PDF.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
@@ -12,7 +13,7 @@ from zinc_kettle.core.sides import Side
 from zinc_kettle.core.steering import parse_levels, place_of
 from zinc_kettle.core.validate import Problem
 from zinc_kettle.errors import UsageError
-from zinc_kettle.store.reading import StudyRow, find, open_run
+from zinc_kettle.store.reading import StudyRow, find, open_run, shelf
 from zinc_kettle.tui.answering import NamedSide
 from zinc_kettle.wiring.elsewhere import Elsewhere
 
@@ -29,14 +30,15 @@ class Sides:
 
     Args:
         places: Where things are kept.
-        store: The store.
+        store: The store; or several, of which the first that has a study of a name is meant.
         elsewhere: Opens what other people measured, where that is open already.
     """
 
     def __init__(
-        self, places: Places, store: Callable[[], KettleStore], elsewhere: Elsewhere | None = None
+        self, places: Places, store: Callable[[], KettleStore | Sequence[KettleStore]],
+        elsewhere: Elsewhere | None = None,
     ) -> None:  # fmt: skip
-        self._store = store
+        self._stores = store
         self.shown: StudyResults | None = None
         """The run that is open on the screen, which is used as it is."""
         self._kept: dict[str, StudyResults] = {}
@@ -66,14 +68,28 @@ class Sides:
             UsageError: There is none.
         """
         origin, there, name = place.rpartition(ELSEWHERE)
-        store = self.elsewhere.store(origin) if there else self._store()
-        run_id = f"{origin}{there}{find(store, name)}"
+        store, found = self._found(origin, name)
+        run_id = f"{origin}{there}{found}"
         shown = self.shown
         if shown is not None and shown.run.run_id == run_id:
             return shown
         if run_id not in self._kept or self._kept[run_id].run.state == "running":
             self._kept[run_id] = self.elsewhere.open_run(origin, name) if there else open_run(store, run_id)
         return self._kept[run_id]
+
+    def _found(self, origin: str, name: str) -> tuple[KettleStore, str]:
+        """The store that has a study of a name, and the id of its run there.
+
+        Raises:
+            UsageError: None has; the error names what the first that holds anything has.
+        """
+        given = self.elsewhere.store(origin) if origin else self._stores()
+        stores = [given] if not isinstance(given, Sequence) else given
+        for store in stores:
+            with contextlib.suppress(UsageError):
+                return store, find(store, name)
+        first = next((store for store in stores if shelf(store)), stores[0])
+        return first, find(first, name)  # says what there is
 
 
 def named_sides(rows: Sequence[tuple[str, StudyRow]], results: StudyResults | None) -> list[NamedSide]:

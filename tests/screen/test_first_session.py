@@ -1,0 +1,119 @@
+"""The first session: what was measured a moment ago is there in every station, in whichever order one goes to them."""
+
+from __future__ import annotations
+
+import itertools
+from pathlib import Path
+
+import pytest
+
+from tests.screen.piloting import settled, shown_text
+from zinc_kettle.config import Places
+from zinc_kettle.core.report import Part, ReportPlan
+from zinc_kettle.tui.app import KettleApp
+from zinc_kettle.tui.station import UNFORESEEN, Station
+from zinc_kettle.tui.stations import STATIONS
+from zinc_kettle.wiring.build import read_study
+from zinc_kettle.wiring.desk import RealDesk
+
+STUDY = """format = 1
+name = "which-machine"
+question = "Which machine?"
+[vary]
+rig = ["gannet", "petrel"]
+[hold]
+model = "brine-1b"
+quantization = "Q4_0"
+context = 256
+prompt_tokens = 32
+output_tokens = 8
+[repeats]
+count = 2
+requests = 1
+"""
+KEYS = "12345678"
+
+
+@pytest.fixture
+async def desk(tmp_path: Path) -> RealDesk:
+    """A person's tool that was looked at while nothing was measured yet, and has measured one study since."""
+    (tmp_path / "rigs.toml").write_text(
+        'format = 1\n[gannet]\nreach = "rehearsal"\n[petrel]\nreach = "rehearsal"\n'
+    )  # fmt: skip
+    places = Places(tmp_path, tmp_path / "kettle.db")
+    made = RealDesk(places)
+    assert [entry.example for entry in made.shelf()].count(True) > 3
+    file = places.studies / "which-machine.study.toml"
+    file.parent.mkdir()
+    file.write_text(STUDY)
+    entry = next(entry for entry in made.shelf() if entry.file == file)
+    await made.experiment(made.open(entry), lambda _event: None).run()
+    assert read_study(file, places)[0].name == "which-machine"
+    return made
+
+
+async def test_every_station_shows_the_first_run_in_every_order(desk: RealDesk) -> None:
+    """Each pair of stations, one after the other; none asks for a study that is there."""
+    app = KettleApp(desk)
+    async with app.run_test(size=(142, 42)) as pilot:
+        await pilot.pause()
+        app.open_study(next(entry for entry in desk.shelf() if entry.runs))
+        left, at = set(itertools.permutations(KEYS, 2)), "4"
+        while left:
+            # From where one is to a station not gone to from there, as long as there is one.
+            at_next = next((then for first, then in sorted(left) if first == at), None) or sorted(left)[0][0]
+            left.discard((at, at_next))
+            await pilot.press(at_next)
+            await settled(pilot)
+            text = shown_text(app)
+            wrong = [words for words in ("there is no study", "✕ there", "Reading …") if words in text]
+            assert not wrong, (at, at_next, text)
+            at = at_next
+    assert {station.key for station in STATIONS} >= set(KEYS)
+
+
+async def test_names_are_looked_up_in_ones_own_store_before_the_examples(desk: RealDesk) -> None:
+    """For comparisons and reports; what only the examples have is found there."""
+    answering = desk.answering
+    assert answering.side("which-machine", None).results.study.name == "which-machine"
+    assert answering.side("whole-office", None).results.study.name == "whole-office"
+    plan = ReportPlan(parts=(Part("study", ("which-machine",)),))
+    assert desk.handing.document(plan, None).title == "Which machine?"
+    written = await answering.beside(["show", "which-machine", "--json"])
+    assert written
+
+
+BREAKS = {
+    "1": ("rigs", "gather_rig"), "2": ("fit", "ready_rig"), "5": ("duel", "answering.side"),
+    "6": ("curves", "answering.chart_subject"), "7": ("lineup", "answering.entrants"),
+    "8": ("report", "handing.document"),
+}  # fmt: skip
+"""The key of each station that works beside the screen, and what it asks then."""
+
+
+@pytest.mark.parametrize("key", BREAKS)
+async def test_work_that_fails_unexpectedly_is_shown_and_written_down(
+    desk: RealDesk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, key: str
+) -> None:
+    """A sentence stands where the result was to be, the trace is in the log, and the screen goes on."""
+    name, asked = BREAKS[key]
+    at: object = desk
+    for part in asked.split(".")[:-1]:
+        at = getattr(at, part)
+
+    def broken(*_given: object, **_more: object) -> None:
+        raise ZeroDivisionError("seven by nought")
+
+    app = KettleApp(desk)
+    async with app.run_test(size=(142, 42)) as pilot:
+        await pilot.pause()
+        app.open_study(next(entry for entry in desk.shelf() if entry.runs))
+        await settled(pilot)
+        monkeypatch.setattr(at, asked.rpartition(".")[2], broken)
+        await pilot.press(key)
+        await settled(pilot)
+        assert isinstance(app.screen, Station)
+        text = shown_text(app)
+        assert "seven by nought" in text and UNFORESEEN in text and "Reading …" not in text, (name, text)
+        assert app.return_code is None
+    assert "ZeroDivisionError" in (tmp_path / "zinc-kettle.log").read_text()
