@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import random
 import resource
 import struct
 import subprocess
@@ -251,7 +250,7 @@ def _children_s() -> float:
 FUZZ = """
 import json, sys, tempfile, time
 from pathlib import Path
-from tests.io.test_bundles import fuzzed
+from tests.mutants import spoilt_bundle
 from zinc_kettle.errors import KettleError
 from zinc_kettle.wiring.apart_process import bound_memory
 from zinc_kettle.wiring.unpacking import into_store
@@ -260,7 +259,7 @@ longest, wrong, taken = 0.0, [], 0
 bound_memory(base.stat().st_size)
 for seed in range(first, last):
     with tempfile.TemporaryDirectory() as folder:
-        path = fuzzed(base, seed, Path(folder) / "x.kettle")
+        path = spoilt_bundle(base, seed, Path(folder) / "x.kettle")
         start = time.process_time()
         try:
             into_store(path, Path(folder))
@@ -272,51 +271,6 @@ for seed in range(first, last):
 peak = next(int(s.split()[1]) for s in Path("/proc/self/status").read_text().splitlines() if s.startswith("VmHWM"))
 print(json.dumps([longest, peak >> 10, wrong, taken]))
 """
-STRANGE: tuple[Any, ...] = (
-    None, -1, 0, 1 << 62, 1 << 70, 1e308, "", "x" * 30_000, "\x1b[31m", [], {}, True, [[[[]]]], "../../x", float("nan"),
-)  # fmt: skip
-
-
-def strange(value: Any, rng: random.Random, share: float) -> Any:
-    """A JSON value with some of its parts replaced by what does not belong there."""
-    if rng.random() < share:
-        return rng.choice(STRANGE)
-    if isinstance(value, dict):
-        return {k: strange(v, rng, share) for k, v in value.items() if rng.random() > share / 4}
-    return [strange(v, rng, share) for v in value] if isinstance(value, list) else value
-
-
-def flipped(data: bytes, rng: random.Random, times: int) -> bytes:
-    """Bytes changed, taken out, put in."""
-    out = bytearray(data)
-    for _ in range(times):
-        at, kind = rng.randrange(len(out)), rng.random()
-        if kind < 0.6:
-            out[at] = rng.randrange(256)
-        elif kind < 0.8 and len(out) > 100:
-            del out[at : at + rng.randrange(1, 50)]
-        else:
-            out[at:at] = rng.randbytes(rng.randrange(1, 20))
-    return bytes(out)
-
-
-def fuzzed(base: Path, seed: int, to: Path) -> Path:
-    """A bundle spoilt somewhere; where its list is kept true, what it holds is wrong behind true checksums."""
-    rng = random.Random(seed)
-    kind = rng.choice(["archive", "facts.json", "plan.json", "repeats.jsonl", "requests.parquet", "traces.parquet",
-                       "run.toml", "decisions.jsonl", "notes.jsonl"])  # fmt: skip
-    if kind == "archive":
-        to.write_bytes(flipped(base.read_bytes(), rng, rng.randrange(1, 30)))
-        return to
-    parts, share = parts_of(base), rng.choice([0.005, 0.05, 0.2])
-    data = parts[f"{RUN}/{kind}"]
-    if kind.endswith("json"):
-        data = json.dumps(strange(json.loads(data), rng, share)).encode()
-    elif kind.endswith("jsonl"):
-        data = "\n".join(json.dumps(strange(json.loads(line), rng, share)) for line in data.splitlines()).encode()
-    else:
-        data = flipped(data, rng, rng.randrange(1, 6))
-    return built({**parts, f"{RUN}/{kind}": data}, to)
 
 
 @pytest.fixture(scope="module")

@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any, cast
+from typing import Any, cast
 
 from zinc_kettle.core.facts import EngineFacts
 from zinc_kettle.core.recipe import Count, Recipe
 from zinc_kettle.core.text import neutralise, shorten
+from zinc_kettle.web.bounded import NoAnswerError, ask_json
 from zinc_kettle.wire.messages import ChatMessage
 
-if TYPE_CHECKING:
-    import httpx
-
 HTTP_LIMIT_S = 30.0
-MOST_ANSWER_BYTES = 1 << 20
 MODELS_PATH = "/v1/models"
 UNSTEADY = frozenset({"id", "object", "created", "owned_by"})
 """Fields of a listed model that are its name, say nothing of it, or change from one question to the next."""
@@ -31,24 +27,26 @@ def found(value: object, at: str) -> object:
 
 async def count_tokens(count: Count | None, base_url: str, messages: Sequence[ChatMessage]) -> int | None:
     """Prompt tokens of these messages, template included; None where the engine has no way to tell."""
-    import httpx
-
     if count is None:
         return None
     turns = [{"role": m.role, "content": m.content} for m in messages]
     try:
-        async with _client(base_url) as http:
-            text: object = turns
-            if count.template:
-                answer = await http.post(count.template, json={"messages": turns})
-                text = found(answer.raise_for_status().json(), count.prompt)
-            answer = await http.post(count.tokenize, json={count.text: text, **count.extra})
-            tokens = found(answer.raise_for_status().json(), count.tokens)
-    except (httpx.HTTPError, ValueError):
+        text: object = turns
+        if count.template:
+            answer = await ask_json(at(base_url, count.template), post={"messages": turns}, limit_s=HTTP_LIMIT_S)
+            text = found(answer, count.prompt)
+        body = {count.text: text, **count.extra}
+        tokens = found(await ask_json(at(base_url, count.tokenize), post=body, limit_s=HTTP_LIMIT_S), count.tokens)
+    except NoAnswerError:
         return None
     if isinstance(tokens, list):
         return len(tokens)
     return tokens if isinstance(tokens, int) and not isinstance(tokens, bool) else None
+
+
+def at(base_url: str, path: str) -> str:
+    """A path of an address."""
+    return f"{base_url.rstrip('/')}{path}"
 
 
 async def told_facts(recipe: Recipe, base_url: str) -> EngineFacts:
@@ -88,31 +86,8 @@ def _model_told(entry: Mapping[str, object]) -> str:
 
 
 async def _asked(base_url: str, path: str, key: str = "", ca_file: str | None = None) -> object:
-    """The JSON at a path; None where there is none, or more than anybody would say."""
-    import httpx
-
+    """The JSON at a path; None where there is none."""
     try:
-        async with _client(base_url, key, ca_file) as http, http.stream("GET", path) as answer:
-            body = bytearray()
-            async for piece in answer.raise_for_status().aiter_bytes():
-                body += piece
-                if len(body) > MOST_ANSWER_BYTES:
-                    return None
-        return json.loads(body)
-    except (httpx.HTTPError, httpx.InvalidURL, OSError, ValueError, RecursionError):
+        return await ask_json(at(base_url, path), key=key, ca_file=ca_file, limit_s=HTTP_LIMIT_S)
+    except NoAnswerError:
         return None
-
-
-def _client(base_url: str, key: str = "", ca_file: str | None = None) -> httpx.AsyncClient:
-    import ssl
-
-    import httpx
-
-    # Reading the system's certificates takes 20 ms, which an address without TLS need not wait for.
-    verify: bool | ssl.SSLContext = base_url.startswith("https")
-    if verify and ca_file is not None:
-        verify = ssl.create_default_context(cafile=ca_file)
-    headers = {"Authorization": f"Bearer {key}"} if key else {}
-    return httpx.AsyncClient(
-        base_url=base_url, timeout=HTTP_LIMIT_S, trust_env=False, verify=verify, headers=headers, follow_redirects=False
-    )  # fmt: skip

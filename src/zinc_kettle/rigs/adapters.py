@@ -69,14 +69,12 @@ class UrlRig:
 
     async def facts(self) -> dict[str, Any]:
         """Only that it answers."""
-        import httpx
+        from zinc_kettle.web.bounded import NoAnswerError, ask
 
         try:
-            async with httpx.AsyncClient(timeout=ASK_S, trust_env=False) as http:
-                await http.get(self._plan.url)
-        except httpx.HTTPError as error:
-            raise RigError(f"{self._plan.name} does not answer", why=str(error) or type(error).__name__,
-                           remedy="check its address") from error  # fmt: skip
+            await ask(self._plan.url, limit_s=ASK_S, any_status=True)
+        except NoAnswerError as error:
+            raise RigError(f"{self._plan.name} does not answer", why=str(error), remedy="check its address") from error
         return {"graphics": []}
 
     async def probe(self) -> dict[str, Any]:
@@ -179,13 +177,12 @@ class RehearsalRig:
 
     async def facts(self) -> dict[str, Any]:
         """What the made-up machine tells."""
-        import httpx
+        from zinc_kettle.web.bounded import NoAnswerError, ask_json
 
         url = f"{await self.address()}/rehearse/facts"
         try:
-            async with httpx.AsyncClient(timeout=ASK_S, trust_env=False) as http:
-                found: dict[str, Any] = (await http.get(url)).json()
-        except (httpx.HTTPError, ValueError) as error:
+            found: dict[str, Any] = await ask_json(url, limit_s=ASK_S)
+        except NoAnswerError as error:
             raise RigError(f"the simulated rig {self.plan.name} does not answer", why=str(error)) from error
         return found
 

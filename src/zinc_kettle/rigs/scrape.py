@@ -12,12 +12,12 @@ from typing import TYPE_CHECKING
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.telemetry import Latest, Machine, Trace, watts_between
 from zinc_kettle.rigs.telemetry import PERIOD_S, UNTOLD, trace_from
+from zinc_kettle.web.bounded import NoAnswerError, ask_now
 
 if TYPE_CHECKING:
     import httpx
 
 LIMIT_S = 2.0
-MAX_BYTES = 1 << 20
 
 
 @dataclass(frozen=True)
@@ -93,13 +93,10 @@ class ScrapeWatch:
                     return
 
     def _sample(self, http: httpx.Client) -> None:
-        import httpx
-
         asked = time.monotonic_ns()
         try:
-            answer = http.get(self._url)
-            found = parse(answer.text) if len(answer.content) < MAX_BYTES else {}
-        except (httpx.HTTPError, ValueError):
+            found = parse(ask_now(http, self._url, limit_s=LIMIT_S))
+        except (NoAnswerError, ValueError):
             return
         # The middle of asking and answering is when the figures were true, as near as can be told.
         at = (asked + time.monotonic_ns()) // 2
@@ -142,8 +139,8 @@ def scraped_idle_watts(url: str, names: Names, seconds: float) -> float | None:
     with httpx.Client(timeout=LIMIT_S, trust_env=False) as http:
         while True:
             try:
-                found = parse(http.get(url).text)
-            except (httpx.HTTPError, ValueError):
+                found = parse(ask_now(http, url, limit_s=LIMIT_S))
+            except (NoAnswerError, ValueError):
                 return None
             power, energy = pick(found, names.watts), pick(found, names.joules)
             if power is not None:

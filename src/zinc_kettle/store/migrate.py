@@ -38,7 +38,7 @@ def migrate(db: sa.Connection) -> None:
         db.execute(s.meta.insert().values(key="schema", value=str(s.SCHEMA_VERSION)))
         return
     said = str(db.execute(sa.select(s.meta.c.value).where(s.meta.c.key == "schema")).scalar() or 1)
-    if not (said.isascii() and said.isdecimal() and len(said) <= MOST_DIGITS):
+    if not (said.isascii() and said.isdecimal() and len(said) <= MOST_DIGITS and int(said)):
         raise StoreError("the store has no version that could be read", why=f"it says {said!r:.40}",
                          remedy="choose another store with --store PATH")  # fmt: skip
     version = int(said)

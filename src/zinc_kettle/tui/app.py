@@ -211,7 +211,7 @@ class KettleApp(App[int]):
             self._named.look()
             if isinstance(self.screen, Station):
                 self.screen.work(self._named.find_models(), group="named")
-            if not CommandPalette.is_open(self):
+            if not any(isinstance(screen, CommandPalette) for screen in self.screen_stack):
                 self.push_screen(Palette(id=PALETTE_ID))
 
     def get_system_commands(self, screen: Screen[Any]) -> Iterable[SystemCommand]:

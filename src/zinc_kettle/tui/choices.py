@@ -150,7 +150,8 @@ class Choices(OptionList):
         if self._filter is None:
             self._filter = FilterLine(self)
             await self.screen.mount(self._filter, before=self.screen.query_one(Footer))
-        self.screen.set_focus(self._filter.query_one(Input))
+        for line in self._filter.query(Input):  # none where the station is being taken away
+            self.screen.set_focus(line)
 
     def close_filter(self) -> None:
         """Show everything again."""

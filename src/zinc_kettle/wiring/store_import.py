@@ -30,8 +30,9 @@ def import_store(path: Path, folder: Path) -> list[str]:
     bundle.parent.mkdir(mode=0o700)
     copy_database(path, copy)
     check_schema(copy, path.name)
-    theirs = KettleStore(copy)
+    theirs = None
     try:
+        theirs = KettleStore(copy)
         runs = [run.run_id for study in shelf(theirs) for run in study.runs]
         if len(runs) > MOST_RUNS:
             raise StoreError(f"{path.name} has more than {MOST_RUNS:,} runs")
@@ -45,7 +46,8 @@ def import_store(path: Path, folder: Path) -> list[str]:
         # Values of other types than their columns have, which no store of ours can hold.
         raise StoreError(f"{path.name} holds something that cannot be", why=str(error)[:120]) from error
     finally:
-        theirs.close()
+        if theirs is not None:
+            theirs.close()
         shutil.rmtree(bundle.parent)
         for file in folder.glob(f"{copy.name}*"):
             file.unlink()
