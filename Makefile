@@ -8,7 +8,7 @@ OLDER_ENGINE := $(VENV)/older-engine
 # Where byte code is not kept, each of the many starts of the tool in the tests compiles all of it again.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: setup versions demo test docs pictures lint types rules unit bench bench-claims bench-answers bench-driver bench-kills bench-fit lock clean
+.PHONY: setup versions demo check test docs pictures lint types rules unit bench bench-attack bench-monkeys bench-claims bench-answers bench-driver bench-kills bench-fit lock clean
 
 setup: $(STAMP)
 
@@ -21,6 +21,10 @@ $(STAMP): requirements.lock pyproject.toml
 
 demo: setup
 	$(BIN)/zinc-kettle demo
+
+# What a change can be held against in a minute and a half: no processes, no screen.
+check: setup lint types rules
+	$(BIN)/python -m pytest -n auto tests/core tests/test_rules.py tests/io/test_borders.py
 
 test: setup lint types rules unit
 
@@ -90,6 +94,16 @@ bench-claims: setup
 
 bench-kills: setup
 	PYTHONPATH=. $(BIN)/python benchmarks/kills.py
+
+# Mutants of everything that is read, by the thousand; writes its table into docs/faults.md. COUNT says how many of each.
+COUNT := 10000
+bench-attack: setup
+	PYTHONPATH=. $(BIN)/python benchmarks/attack.py --count $(COUNT) --write
+
+# A hundred seeds of random keys, typed ahead, beside four busy loops.
+bench-monkeys: setup
+	for i in 1 2 3 4; do timeout 7200 sh -c 'while :; do :; done' & done; \
+		MONKEY_SEEDS=100 $(BIN)/python -m pytest tests/screen/test_monkey.py; status=$$?; kill $$(jobs -p); exit $$status
 
 bench-fit: setup
 	$(BIN)/python benchmarks/fit.py memory

@@ -24,12 +24,16 @@ class KettleError(Exception):
         what: What happened, one clause.
         why: The cause as far as it is known; may be empty.
         remedy: What the person can try; may be empty.
+        code: Which error it is, whatever its words are; that of its class where empty.
     """
 
     exit_code = 1
+    kind = "failed"
+    """Code of the errors of this class that have none of their own."""
 
-    def __init__(self, what: str, *, why: str = "", remedy: str = "") -> None:
+    def __init__(self, what: str, *, why: str = "", remedy: str = "", code: str = "") -> None:
         super().__init__(what)
+        self.code = code or self.kind
         self.what = what
         self.why = why
         self.remedy = remedy
@@ -46,6 +50,7 @@ class KettleError(Exception):
 class UsageError(KettleError):
     """Wrong usage or wrong input; nothing was measured and nothing was lost."""
 
+    kind = "usage"
     exit_code = 2
 
 
@@ -59,6 +64,8 @@ class StudyFileError(UsageError):
         why: The cause.
         remedy: What to write instead.
     """
+
+    kind = "file"
 
     def __init__(self, what: str, *, file: str, line: int | None = None, why: str = "", remedy: str = "") -> None:
         where = f"{file}:{line}" if line is not None else file
@@ -75,6 +82,8 @@ class StudyFileError(UsageError):
 class ModelError(UsageError):
     """A model file that is missing, or that cannot be made."""
 
+    kind = "model"
+
 
 class BundleError(UsageError):
     """A bundle that is damaged, or a file that is none and claims to be.
@@ -86,8 +95,12 @@ class BundleError(UsageError):
         remedy: What to try; for a file that is spoilt there is only one thing.
     """
 
-    def __init__(self, file: str, what: str, *, why: str = "", remedy: str = "have it packed and sent again") -> None:
-        super().__init__(f"{file} {what}", why=why, remedy=remedy)
+    kind = "bundle"
+
+    def __init__(
+        self, file: str, what: str, *, why: str = "", remedy: str = "have it packed and sent again", code: str = ""
+    ) -> None:  # fmt: skip
+        super().__init__(f"{file} {what}", why=why, remedy=remedy, code=code)
 
 
 class RunHeldError(UsageError):
@@ -99,6 +112,8 @@ class RunHeldError(UsageError):
         lease_s: How long after that the run may be taken over.
     """
 
+    kind = "run-held"
+
     def __init__(self, study: str, *, heartbeat_s: float, lease_s: float) -> None:
         super().__init__(f"{study} is being measured by another Zinc Kettle", remedy="wait for it, or stop it there")
         self.heartbeat_s = heartbeat_s
@@ -107,6 +122,8 @@ class RunHeldError(UsageError):
 
 class MeasureError(KettleError):
     """A measurement that failed."""
+
+    kind = "measure"
 
 
 class EngineError(MeasureError):
@@ -119,6 +136,8 @@ class EngineError(MeasureError):
         remedy: What to try.
     """
 
+    kind = "engine"
+
     def __init__(self, what: str, *, last_words: str = "", why: str = "", remedy: str = "") -> None:
         super().__init__(what, why=why, remedy=remedy)
         self.last_words = last_words
@@ -127,14 +146,22 @@ class EngineError(MeasureError):
 class EngineChangedError(MeasureError):
     """The engine of a run is another one than that which measured it before; nothing of the two is mixed."""
 
+    kind = "engine-changed"
+
 
 class DriverError(MeasureError):
     """The driver process ended, or said something that is not in the protocol."""
+
+    kind = "driver"
 
 
 class RigError(MeasureError):
     """Another machine that cannot be reached, or does not do what it is asked."""
 
+    kind = "rig"
+
 
 class StoreError(KettleError):
     """A measurement could not be written or read; the run stops rather than lose figures."""
+
+    kind = "store"

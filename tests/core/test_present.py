@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import pytest
@@ -24,7 +24,7 @@ from zinc_kettle.core.value import Value
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.charts import build, offered
 from zinc_kettle.present.charts.kinds import Subject
-from zinc_kettle.present.findings import answer, findings
+from zinc_kettle.present.findings import Finding, answer, findings
 from zinc_kettle.present.json import cell_json, figure_json
 from zinc_kettle.present.planned import Planned
 from zinc_kettle.present.table import plan_rows, result_rows
@@ -111,24 +111,27 @@ def test_less_is_better_for_times() -> None:
     assert best(results_of(FULL), "prompt_tokens") == []
 
 
+def threads_step(found: Sequence[Finding], code: str = "") -> Finding:
+    """The finding about two threads against one."""
+    return next(f for f in found if f.sides == ({"threads": 1}, {"threads": 2}) and code in {"", f.code})
+
+
 def test_gains_are_told_with_how_sure() -> None:
     """Ratios of cells that differ in one factor only, and how many are clear."""
-    texts = [f.text for f in findings(results_of(FULL))]
-    assert any("2 threads against 1 thread: 1.20 to 2.00 times the decode (clear in 3 of 3)" in t for t in texts)
-    level = [f.text for f in findings(results_of({0: (9.0, 11.0, 10.0), 1: (9.5, 10.5, 10.2)}))]
-    assert any("2 threads against 1 thread: no clear difference in decode" in t for t in level)
+    step = threads_step(findings(results_of(FULL)))
+    assert step.code == "step" and "1.20 to 2.00" in step.text and "3 of 3" in step.text
+    assert threads_step(findings(results_of({0: (9.0, 11.0, 10.0), 1: (9.5, 10.5, 10.2)}))).code == "step-unclear"
 
 
 def test_what_depends_on_another_factor_is_told_by_its_levels() -> None:
     """More with one quantization, less with another, no clear difference with a third."""
     ten, twenty = (10.0, 10.1, 10.2), (20.0, 20.1, 20.4)
     clear = {0: ten, 1: twenty, 2: twenty, 3: ten, 4: (9.0, 11.0, 10.0), 5: (9.5, 10.5, 10.2)}
-    text = "\n".join(f.text for f in findings(results_of(clear)))
-    assert "2 threads against 1 thread: 2.00 times the decode with F16, 0.50 times with Q8_0, no clear" in text
-    assert "difference with Q4_0: which is ahead depends on the quantization." in text
+    both = threads_step(findings(results_of(clear)), "step-depends").text
+    assert both.index("2.00") < both.index("F16") < both.index("0.50") < both.index("Q8_0") < both.index("Q4_0")
     one_way = {**clear, 2: (9.0, 11.0, 10.0), 3: (9.5, 10.5, 10.2)}
-    text = "\n".join(f.text for f in findings(results_of(one_way)))
-    assert "1 thread: 2.00 times the decode with F16, no clear difference with Q8_0 and Q4_0." in text
+    one = threads_step(findings(results_of(one_way)), "step-depends").text
+    assert one.index("2.00") < one.index("F16") < one.index("Q8_0") < one.index("Q4_0") and "0.50" not in one
 
 
 def test_cells_that_read_other_tokens_are_named() -> None:
@@ -143,17 +146,16 @@ def test_cells_that_read_other_tokens_are_named() -> None:
         return StudyResults.of_repeats(plan, kept, RunInfo("run", number=1, facts=FACTS))
 
     found = results(170.0)
-    told = [f.text for f in findings(found) if "different-tokenizer" in f.text]
-    assert told and "built-in has 5.00 characters per prompt token, mistralrs 1.70" in told[0]
-    assert "In characters per second mistralrs is the fastest" in told[0]
+    (told,) = [f.text for f in findings(found) if f.code == "different-tokenizer"]
+    assert "5.00" in told and "1.70" in told and told.rindex("mistralrs") > told.index("1.70"), "the best by characters"
     assert "different-tokenizer" in " ".join(build("map", Subject(found, "decode")).notes)
-    assert not any("different-tokenizer" in f.text for f in findings(results(490.5)))
+    assert not any(f.code == "different-tokenizer" for f in findings(results(490.5)))
 
 
 def test_failures_come_first() -> None:
     """What could not be measured is said before any finding."""
     first = findings(results_of({0: (1.0, 2.0)}, failed=(2,)))[0]
-    assert first.tone == "failure" and "did not start" in first.text
+    assert first.code == "cell-failed" and first.tone == "failure" and "did not start" in first.text
 
 
 @pytest.mark.parametrize(
@@ -282,9 +284,10 @@ def test_a_rig_that_was_busy_before_the_run_is_named() -> None:
     busy = {"cores": 1.4, "top": [["film", 1.3]]}
     for facts, said in (({"busy": busy}, "this machine"), ({"rigs": {"petrel": {"busy": busy}}}, "petrel")):
         told = findings(results_of(FULL, facts=facts))
-        assert any(f.text == f"{said} was busy before the run: 1.4 cores (film)." for f in told)
+        (busy_one,) = [f for f in told if f.code == "busy-before"]
+        assert busy_one.text.startswith(said) and "1.4" in busy_one.text and "film" in busy_one.text
     quiet = findings(results_of(FULL, facts={"busy": {"cores": 0.1, "top": []}}))
-    assert not any("busy before" in f.text for f in quiet)
+    assert not any(f.code == "busy-before" for f in quiet)
 
 
 @given(st.lists(st.text(alphabet="ab▒", min_size=1, max_size=12), max_size=12), st.integers(12, 60))

@@ -23,7 +23,7 @@ from zinc_kettle.core.schedule import Decision, Step
 from zinc_kettle.core.telemetry import Machine, Trace
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.value import Value
-from zinc_kettle.errors import DriverError, MeasureError, StoreError
+from zinc_kettle.errors import DriverError, EngineChangedError, StoreError
 from zinc_kettle.ports.engines import RunningEngine
 from zinc_kettle.rigs.telemetry import TreeWatch
 from zinc_kettle.session import progress as p
@@ -374,7 +374,7 @@ async def test_a_run_is_not_taken_up_with_another_engine(tmp_path: Path) -> None
     before = bench.store.done(bench.run_id)
     for other in ({"version": "2"}, {"version": "1", "file": {"sha256": "b" * 64}}):
         bench.engines.facts = other  # type: ignore[assignment]
-        with pytest.raises(MeasureError, match="not the one"):
+        with pytest.raises(EngineChangedError):
             await bench.work(plan).run()
         assert bench.store.done(bench.run_id) == before
     bench.engines.facts = {"version": "1"}
@@ -406,7 +406,7 @@ async def test_what_an_address_serves_is_kept_with_each_repeat_and_may_not_chang
         plan = study({"concurrency": (1,)}, hold={"output_tokens": 4}, repeats=Repeats(count=4, requests=1),
                      endpoint=Endpoint(url))  # fmt: skip
         store = KettleStore(tmp_path / "s.db")
-        with pytest.raises(MeasureError, match=r"harbour-4b .*harbour-14b"):
+        with pytest.raises(EngineChangedError):
             await experiment(plan, Places(tmp_path, tmp_path / "s.db"), store, lambda _event: None).run()
     run = shelf(store)[0].runs[0].run_id
     kept = [r for repeats in store.all_repeats(run).values() for r in repeats]

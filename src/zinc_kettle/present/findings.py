@@ -43,10 +43,18 @@ FIRST_MEASURE = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wal
 """What a study of this shape of load is first read by; the others by decode."""
 
 
+FindingCode = Literal[
+    "cell-failed", "decided", "busy-before", "by-launch", "step-alike", "step-unclear", "step-depends", "step-mixed",
+    "step", "different-tokenizer", "prefill-slope", "time", "caution",
+]  # fmt: skip
+"""What a finding is about, whatever its words are; a caution's own code stands with it."""
+
+
 @dataclass(frozen=True, slots=True)
 class Finding:
     """Something a person should know, and of what kind it is."""
 
+    code: FindingCode
     tone: Tone
     text: str
     cell: str = ""
@@ -154,7 +162,7 @@ def _failures(results: StudyResults) -> list[Finding]:
     failed = [c for c in results.cells if c.state == "failed"][:MOST_FAILURES]
     why = [c.kept.failure.what if c.kept.failure else "no reason was kept" for c in failed]
     return [
-        Finding("failure", f"{c.title} could not be measured: {what}", c.cell.key)
+        Finding("cell-failed", "failure", f"{c.title} could not be measured: {what}", c.cell.key)
         for c, what in zip(failed, why, strict=True)
     ]  # fmt: skip
 
@@ -163,7 +171,7 @@ def _decided(results: StudyResults) -> list[Finding]:
     """What a person decided while it ran, the last of it."""
     mine = [d for d in results.run.decisions if by_person(d)][-MOST_DECISIONS:]
     said = [f"{time_of_day(d.at_s)} {told(d)}" for d in mine]
-    return [Finding("hint", f"Decided while it ran: {'; '.join(said)}.")] if said else []
+    return [Finding("decided", "hint", f"Decided while it ran: {'; '.join(said)}.")] if said else []
 
 
 def _busy_before(results: StudyResults) -> list[Finding]:
@@ -176,7 +184,13 @@ def _busy_before(results: StudyResults) -> list[Finding]:
         if busy.get("cores", 0.0) > BUSY_CORES:
             who = ", ".join(str(pair[0]) for pair in busy.get("top", ()))
             used = digits(busy["cores"], significant=2)
-            out.append(Finding("caution", f"{name} was busy before the run: {used} cores{f' ({who})' if who else ''}."))
+            out.append(
+                Finding(
+                    "busy-before",
+                    "caution",
+                    f"{name} was busy before the run: {used} cores{f' ({who})' if who else ''}.",
+                )
+            )
     return out
 
 
@@ -185,7 +199,9 @@ def _order(results: StudyResults) -> list[Finding]:
     if results.study.repeats.order == "interleaved" or results.done_repeats == 0 or len(results.cells) < 2:
         return []
     told = "the cells ran launch by launch: a slow change of the machine looks like a difference between them"
-    return [Finding("caution", f"{told[:1].upper()}{told[1:]}. Use the interleaved order to tell them apart.")]
+    return [
+        Finding("by-launch", "caution", f"{told[:1].upper()}{told[1:]}. Use the interleaved order to tell them apart.")
+    ]
 
 
 def _gains(results: StudyResults, name: str) -> list[Finding]:
@@ -214,10 +230,10 @@ def _gain(gain: Gain, factors: Mapping[str, Factor], title: str, effort: Effort 
     pair = f"{factor.says(gain.high)} against {factor.says(gain.low)}"
     least = f"no difference of more than {100 * smallest:g}%"
     if not gain.clear and gain.alike and all(gain.alike):
-        return Finding("finding", f"{pair}: {least} in {title}.")
+        return Finding("step-alike", "finding", f"{pair}: {least} in {title}.")
     if not gain.clear:
         more = "" if effort is None else f"; {_effort(effort, 'for all')}"
-        return Finding("hint", f"{pair}: no clear difference in {title}{more}.")
+        return Finding("step-unclear", "hint", f"{pair}: no clear difference in {title}{more}.")
     flips = {1, -1} <= set(gain.signs)
     decides = gain.by_factor()
     if decides is not None:
@@ -225,14 +241,16 @@ def _gain(gain: Gain, factors: Mapping[str, Factor], title: str, effort: Effort 
         depends = f": which is ahead depends on the {factors[name].heading}" if flips else ""
         open_pairs = [same for same, said in zip(gain.alike, gain.signs, strict=False) if not said]
         unclear = least if open_pairs and all(open_pairs) else "no clear difference"
-        return Finding("finding", f"{pair}: {_by_level(factors[name], groups, title, unclear)}{depends}.")
+        return Finding(
+            "step-depends", "finding", f"{pair}: {_by_level(factors[name], groups, title, unclear)}{depends}."
+        )
     looked = len(gain.ratios)
     if flips:
         ahead = sum(1 for said in gain.signs if said > 0)
         told = f"more {title} in {ahead} of {looked}, less in {gain.clear - ahead}; no single factor decides which"
-        return Finding("finding", f"{pair}: {told}.")
+        return Finding("step-mixed", "finding", f"{pair}: {told}.")
     how = f" (clear in {gain.clear} of {looked})" if looked > 1 else ""
-    return Finding("finding", f"{pair}: {_times(gain.ratios)} times the {title}{how}.")
+    return Finding("step", "finding", f"{pair}: {_times(gain.ratios)} times the {title}{how}.")
 
 
 def _times(ratios: Sequence[Interval]) -> str:
@@ -258,7 +276,7 @@ def _tokenizers(results: StudyResults) -> list[Finding]:
     told = f"{pair[0].title} has {digits(a.value)} characters per prompt token, {pair[1].title} {digits(b.value)}"
     rank = standing(results, "chars_rate")
     best = "" if rank.best is None or rank.tied else f". In characters per second {rank.best.title} is the fastest"
-    return [Finding("caution", f"different-tokenizer: {told}{best}.", pair[0].cell.key)]
+    return [Finding("different-tokenizer", "caution", f"different-tokenizer: {told}{best}.", pair[0].cell.key)]
 
 
 def _slopes(results: StudyResults) -> list[Finding]:
@@ -267,7 +285,7 @@ def _slopes(results: StudyResults) -> list[Finding]:
         if isinstance(family.slope, PrefillSlope):
             text = slope_text(family.slope)
             said = f"{family.title}: {text}" if family.title else text[:1].upper() + text[1:]
-            out.append(Finding("finding", f"{said}.", family.cells[0].cell.key))
+            out.append(Finding("prefill-slope", "finding", f"{said}.", family.cells[0].cell.key))
     return out[:MOST_SLOPES]
 
 
@@ -277,7 +295,7 @@ def _time(results: StudyResults, name: str) -> list[Finding]:
     split = None if best is None else time_split(results, best)
     if best is None or not isinstance(split, TimeSplit):
         return []
-    return [Finding("finding", f"{best.title}: {split_sentence(split)}.", best.cell.key)]
+    return [Finding("time", "finding", f"{best.title}: {split_sentence(split)}.", best.cell.key)]
 
 
 def _cautions(results: StudyResults) -> list[Finding]:
@@ -291,5 +309,5 @@ def _cautions(results: StudyResults) -> list[Finding]:
         where = plural(len(cells), "cell") if len(cells) > 1 else cells[0].title
         answers = [results.acknowledged(c).get(code) for c in cells]
         known = "" if None in answers else f" Acknowledged: {', '.join(dict.fromkeys(a or '' for a in answers))}."
-        out.append(Finding("caution", f"{code} in {where}: {first.evidence}.{known}", cells[0].cell.key))
+        out.append(Finding("caution", "caution", f"{code} in {where}: {first.evidence}.{known}", cells[0].cell.key))
     return out

@@ -113,7 +113,9 @@ class KettleStore:
 
     def _check_own(self) -> None:
         if self._borrowed:
-            raise UsageError("this store is somebody else's, and is only read", remedy=self._borrowed)
+            raise UsageError(
+                "this store is somebody else's, and is only read", remedy=self._borrowed, code="borrowed-store"
+            )
 
     # runs
     def begin(self, study: Study, *, source: str, facts: RunFacts, wall_s: float, fresh: bool = False) -> str:

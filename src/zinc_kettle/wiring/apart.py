@@ -46,7 +46,7 @@ def check_regular(path: Path) -> int:
         why = str(getattr(error, "strerror", None) or error)
         raise UsageError(f"{name_of(path)} cannot be read", why=why, remedy="check its path") from error
     if not stat.S_ISREG(known.st_mode):
-        raise UsageError(f"{name_of(path)} is not a regular file", remedy="give the path of a file")
+        raise UsageError(f"{name_of(path)} is not a regular file", remedy="give the path of a file", code="no-file")
     return known.st_size
 
 
@@ -80,7 +80,8 @@ def read_apart(path: Path, folder: Path) -> list[str]:
     if "runs" in told and ran.returncode == 0:
         return [str(name) for name in told["runs"]]
     if "what" in told:
-        raise UsageError(str(told["what"]), why=str(told["why"]), remedy=str(told["remedy"]))
+        raise UsageError(str(told["what"]), why=str(told["why"]), remedy=str(told["remedy"]),
+                         code=str(told.get("code", "")))  # fmt: skip
     most = (BASE_BYTES + TIMES_SIZE * size) >> 20
     raise BundleError(path.name, f"could not be read with {most} MiB of memory, which is what a file of its size needs",
                       remedy="have it written and sent again; if that does not help, tell us")  # fmt: skip

@@ -50,7 +50,7 @@ def main() -> int:
         told: dict[str, Any] = {"runs": read(path, folder)}
         code = 0
     except KettleError as error:
-        told, code = {"what": error.what, "why": error.why, "remedy": error.remedy}, 2
+        told, code = {"what": error.what, "why": error.why, "remedy": error.remedy, "code": error.code}, 2
     except MemoryError:
         told, code = {"what": f"{path.name} takes more memory than a file of its size needs", "why": "",
                       "remedy": "have it written and sent again"}, 2  # fmt: skip

@@ -246,7 +246,12 @@ def _checked(bundle: Bundle, folder: str, study: Study) -> Study:
             RecursionError) as error:  # fmt: skip
         raise _cannot(bundle, f"{folder}/plan.json", error) from error
     if problems:
-        raise BundleError(bundle.path.name, f"has a plan that cannot be measured, in {folder}", why=problems[0].what)
+        raise BundleError(
+            bundle.path.name,
+            f"has a plan that cannot be measured, in {folder}",
+            why=problems[0].what,
+            code="bundle-plan",
+        )
     return study
 
 
