@@ -48,5 +48,5 @@ async def drive_all(
 
 async def sent(url: str) -> dict[str, dict[str, Any]]:
     """What the server sent last, by label."""
-    async with httpx.AsyncClient(trust_env=False, timeout=30) as http:
+    async with httpx.AsyncClient(trust_env=False, timeout=600) as http:
         return {row["label"]: row for row in (await http.get(f"{url}/sent")).json()}

@@ -31,7 +31,7 @@ def test_a_conversation_about_a_study(tmp_path: Path) -> None:
     env = {**os.environ, "ZINC_KETTLE_HOME": str(tmp_path), "TERM": "dumb", "NO_COLOR": "1"}
     command = [sys.executable, "-m", "zinc_kettle", "demo", "--plain"]
     ran = subprocess.run(
-        command, input=LINES, env=env, cwd=tmp_path, capture_output=True, text=True, timeout=120, check=False
+        command, input=LINES, env=env, cwd=tmp_path, capture_output=True, text=True, timeout=600, check=False
     )
     said = ran.stdout
     assert ran.returncode == 0 and not ran.stderr, ran.stderr

@@ -18,7 +18,7 @@ def unpacked(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The wheel's files, as an installer would put them."""
     folder = tmp_path_factory.mktemp("wheel")
     build = [sys.executable, "-m", "hatchling", "build", "-t", "wheel", "-d", str(folder)]
-    subprocess.run(build, cwd=ROOT, check=True, capture_output=True, timeout=120)
+    subprocess.run(build, cwd=ROOT, check=True, capture_output=True, timeout=600)
     (wheel,) = folder.glob("zinc_kettle-*.whl")
     with zipfile.ZipFile(wheel) as archive:
         archive.extractall(folder / "site")
@@ -32,7 +32,7 @@ def ran(site: Path, home: Path, *words: str) -> subprocess.CompletedProcess[str]
                            capture_output=True, text=True, check=True)  # fmt: skip
     assert found.stdout.startswith(str(site))
     command = [sys.executable, "-m", "zinc_kettle", *words]
-    return subprocess.run(command, env=env, cwd=home, capture_output=True, text=True, check=False, timeout=120)
+    return subprocess.run(command, env=env, cwd=home, capture_output=True, text=True, check=False, timeout=600)
 
 
 def test_it_has_every_file_that_is_no_code(unpacked: Path) -> None:

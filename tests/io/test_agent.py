@@ -255,6 +255,6 @@ def test_this_machine() -> None:
     windows = probe.bandwidth(1, window_s=0.02, rounds=3)
     assert len(windows) == 3 and all(1e8 < w < 1e13 for w in windows)
     line = [sys.executable, str(AGENT / "probe.py"), "gemm", "1"]
-    told = json.loads(subprocess.run(line, check=True, capture_output=True, timeout=60).stdout)["gemm"]
+    told = json.loads(subprocess.run(line, check=True, capture_output=True, timeout=600).stdout)["gemm"]
     assert all(1e7 < rate < 1e14 for rate in told)
     assert probe.thread_counts(6) == [1, 2, 4, 6] and probe.thread_counts(1) == [1]

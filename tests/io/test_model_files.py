@@ -100,7 +100,7 @@ def test_only_the_header_of_a_huge_file_is_read(tmp_path: Path, monkeypatch: pyt
         "print(shape.vocab, shape.weights_bytes, read[1] - read[0])\n"
     )
     out = subprocess.run(
-        [sys.executable, "-c", code, str(path)], check=True, capture_output=True, text=True, timeout=60
+        [sys.executable, "-c", code, str(path)], check=True, capture_output=True, text=True, timeout=600
     )
     vocab, size, read = map(int, out.stdout.split())
     assert vocab == 128_000 and size > 59_000_000_000 and read < head + 2 * WINDOW_BYTES + 100_000
@@ -137,7 +137,7 @@ print(json.dumps([told, list(must), slowest, peak]))
 def test_hostile_files_are_refused_at_once_and_in_little_memory(tmp_path: Path) -> None:
     """Over 300 files: a clear error or a sound shape, none over a second of processor time, all within 200 MB."""
     code = [sys.executable, "-c", FUZZ, str(tmp_path)]
-    out = subprocess.run(code, check=True, capture_output=True, text=True, timeout=120, cwd=Path(__file__).parents[2])
+    out = subprocess.run(code, check=True, capture_output=True, text=True, timeout=600, cwd=Path(__file__).parents[2])
     told, must, slowest, peak = json.loads(out.stdout)
     assert len(told) >= 300 and slowest < 1.0
     assert peak < 200_000_000

@@ -146,7 +146,7 @@ def gannet() -> Iterator[str]:
 def load(url: str, **settings: Any) -> httpx.Response:
     """Load a model there."""
     body = {"model": "brine-1b", "quantization": "Q8_0", "context": 512, "slots": 2, **settings}
-    return httpx.post(f"{url}/rehearse/load", json=body, timeout=60, trust_env=False)
+    return httpx.post(f"{url}/rehearse/load", json=body, timeout=600, trust_env=False)
 
 
 async def ask(url: str, *, words: int = 100, tokens: int = 12, count: int = 1, stall: float = 20.0) -> list[Timeline]:

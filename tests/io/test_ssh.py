@@ -116,7 +116,7 @@ async def test_an_engine_there(host: Host, home: Path) -> None:
             sampler = await RemoteSampler.start(shell, SYSTEM_PYTHON, engine.pid)
             watch = sampler.watch()
             start = time.monotonic_ns()
-            async with httpx.AsyncClient(timeout=30, trust_env=False) as http:
+            async with httpx.AsyncClient(timeout=600, trust_env=False) as http:
                 body = {"messages": [{"role": "user", "content": "bada " * 60}], "max_tokens": 60, "ignore_eos": True}
                 answer = await http.post(f"{engine.base_url}/v1/chat/completions", json=body)
             assert answer.json()["usage"]["completion_tokens"] == 60

@@ -17,7 +17,8 @@ from collections.abc import Callable
 from pathlib import Path
 from types import TracebackType
 
-LIMIT_S = 60.0
+LIMIT_S = 180.0
+"""Only ever waited for where something is wrong; a busy machine takes its time."""
 CONFIG = """set -s default-terminal tmux-256color
 set -s escape-time 0
 set -g status off
@@ -82,7 +83,7 @@ class Term:
         outer = {k: v for k, v in os.environ.items() if not k.startswith("TMUX")}
         outer = {"TERM": "xterm-256color", **outer, "LC_ALL": "C.UTF-8"}
         command = ["tmux", "-u", "-S", str(self._folder / "s"), "-f", str(self._folder / "conf"), *arguments]
-        ran = subprocess.run(command, capture_output=True, text=True, env=outer, timeout=30, check=False)
+        ran = subprocess.run(command, capture_output=True, text=True, env=outer, timeout=600, check=False)
         if ran.returncode:
             raise RuntimeError(f"tmux {arguments[0]}: {ran.stderr.strip()}")
         return ran.stdout
