@@ -77,6 +77,6 @@ def test_a_search_is_killed_taken_up_and_finds_the_limit(tmp_path: Path) -> None
     said = kettle(tmp_path, "capacity", "desks", "--json")
     found = json.loads(said.stdout)
     assert said.returncode == 0 and found["first"] == "tpot" and found["end"] in {"narrow", "neighbours"}
-    # On a busy machine the made-up rig itself is late at times, and the limit lower; how often it is exact is a matter of
+    # On a busy machine the made-up rig itself is late at times, and the limit lower; how often it is exact tells
     # `make bench-answers`.
     assert 0.6 * truth() <= found["load"] <= truth() + 1 and found["low"] <= found["load"] <= found["high"]
