@@ -8,7 +8,7 @@ OLDER_ENGINE := $(VENV)/older-engine
 # Where byte code is not kept, each of the many starts of the tool in the tests compiles all of it again.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: setup versions demo check test docs pictures lint types rules unit bench bench-attack bench-monkeys bench-claims bench-answers bench-driver bench-kills bench-fit lock clean
+.PHONY: setup versions demo check test docs pictures lint types rules unit bench bench-attack bench-monkeys bench-verdicts bench-claims bench-answers bench-driver bench-kills bench-fit lock clean
 
 setup: $(STAMP)
 
@@ -91,6 +91,10 @@ bench-driver: setup
 # What the tool concludes, simulated with its own functions; writes docs/claims.md.
 bench-claims: setup
 	PYTHONPATH=. $(BIN)/python benchmarks/claims.py
+
+# Verdicts under noises that bench-claims does not have; writes docs/verdicts.md.
+bench-verdicts: setup
+	PYTHONPATH=. $(BIN)/python benchmarks/verdicts.py
 
 bench-kills: setup
 	PYTHONPATH=. $(BIN)/python benchmarks/kills.py

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from scipy import stats
 
 from tests.core.test_duel import run
-from zinc_kettle.core.gate import Gate, gate, planned_looks
-from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.gate import Gate, gate, held_failures, planned_looks
+from zinc_kettle.core.results import Failure, KeptRepeat, StudyResults
 from zinc_kettle.core.sides import Side
 from zinc_kettle.core.stats.ratios import ALPHA, one_sided, paired_ratio, unpaired_ratio
 from zinc_kettle.present.gate import gate_json, gate_markdown, gate_sentence
@@ -103,3 +105,63 @@ def test_equal_builds_are_rarely_stopped_and_slower_ones_rarely_pass() -> None:
     slower = [held(0.92, 0.015, seed=100 + seed).verdict for seed in range(15)]
     assert equal.count("worse") <= 1 and slower.count("fine") <= 1
     assert equal.count("fine") > 10 and slower.count("worse") > 10
+
+
+def failing(results: StudyResults, requests: float, repeats: int = 0) -> StudyResults:
+    """The run with a share of the requests of every repeat failed, and so many repeats of each cell failed outright."""
+    kept = {}
+    for cell in results.cells:
+        whole = list(cell.read_repeats())
+        spoilt = [_with_failed(k, requests) for k in whole[repeats:]]
+        lost = [replace(k, state="failed", failure=Failure("requests", "it crashed", "")) for k in whole[:repeats]]
+        kept[cell.cell.key] = [*lost, *spoilt]
+    return StudyResults.of_repeats(results.study, kept, results.run)
+
+
+def _with_failed(kept: KeptRepeat, share: float) -> KeptRepeat:
+    good = kept.repeat.timelines[-1]
+    many = [replace(good, request_id=f"r-{i}") for i in range(20)]
+    bad = [replace(t, complete=False, error="reset") for t in many[: round(20 * share)]]
+    warm = [t for t in kept.repeat.timelines if t.role != "measured"]
+    return replace(kept, repeat=replace(kept.repeat, timelines=(*warm, *bad, *many[len(bad) :])))
+
+
+@pytest.mark.parametrize(
+    ("requests", "repeats", "verdict"),
+    [(0.0, 0, "fine"), (0.75, 0, "worse"), (0.0, 3, "worse"), (0.0, 1, "open"), (0.05, 0, "worse")],
+)
+def test_a_build_that_fails_more_is_never_fine(requests: float, repeats: int, verdict: str) -> None:
+    """Three of four requests in every repeat, or half of the repeats, stop it; a single repeat is not settled."""
+    old, new = build("old", 1.0, 0.01, seed=1), failing(build("new", 1.0, 0.01, seed=2), requests, repeats)
+    found = gate(Side(old), Side(new), ["decode"])
+    assert found.failures.verdict == verdict and found.verdict == ("open" if verdict == "open" else verdict)
+    told = gate_json(found)
+    assert told["failures"]["verdict"] == verdict and told["failures"]["b"] == pytest.approx(found.failures.b, rel=1e-4)
+    same = failing(build("old", 1.0, 0.01, seed=1), requests)
+    if not repeats:
+        assert gate(Side(same), Side(new), ["decode"]).failures.verdict == "fine", "no more than before"
+
+
+def test_the_chance_of_failures_is_the_hypergeometric_one() -> None:
+    """Whole repeats that failed: Fisher's exact test, found another way."""
+    found = held_failures([0.0] * 6, [1.0, 1.0, 0.0, 0.0, 0.0, 0.0], 0.0, ALPHA)
+    chance = stats.fisher_exact(np.array([[2, 4], [0, 6]]), alternative="greater").pvalue
+    assert found.p == pytest.approx(chance) and found.verdict == "open"
+
+
+def test_failures_of_equal_builds_are_rarely_called_worse() -> None:
+    """Half of the requests of one repeat in ten fail, on both sides alike; claimed in no more than 5%."""
+    draw = np.random.default_rng(3)
+    both = 0.5 * (draw.random((200, 2, 8)) < 0.1)
+    claims = sum(held_failures(list(a), list(b), 0.01, ALPHA).verdict == "worse" for a, b in both)
+    assert claims <= 16
+
+
+def test_a_cell_that_has_no_counterpart_keeps_a_gate_from_being_fine() -> None:
+    """It was measured before and is not now, whatever the others say."""
+    old = build("old", 1.0, 0.01, seed=1)
+    kept = {c.cell.key: list(c.read_repeats()) for c in build("new", 1.0, 0.01, seed=2).cells[:-1]}
+    new = StudyResults.of_repeats(old.study, kept, replace(old.run, run_id="new"))
+    found = gate(Side(old), Side(new), ["decode"])
+    assert found.verdict == "open" and [u.cell.title for u in found.missing] == gate_json(found)["missing"]
+    assert all(g.verdict == "fine" for g in found.guarded)

@@ -171,3 +171,22 @@ def test_a_settled_cell_gets_no_more_unless_it_is_asked_for() -> None:
     assert more.wanted(one.key, tally) == 5
     steps, _ = walk(plan, lambda _step, count: [settled] if count == 6 else [])
     assert Counter(s.cell for s in steps) == {one.key: 3, two.key: 12}
+
+
+def test_each_run_draws_orders_of_its_own_and_mirrors_every_other_block() -> None:
+    """The same run gives the same orders again; a steady drift is the same for all cells over two blocks."""
+    plan = study(repeats=Repeats(count=4))
+
+    def order(run: str) -> list[list[str]]:
+        schedule, done, blocks = Schedule(plan, run=run), dict[str, Tally](), list[list[str]]()
+        while (step := schedule.next_step(done)) is not None:
+            blocks += [[] for _ in range(step.block + 1 - len(blocks))]
+            blocks[step.block].append(step.cell)
+            done[step.cell] = done.get(step.cell, Tally()).with_repeat(step.block)
+        return blocks
+
+    one = order("a")
+    assert one == order("a") and one != order("b") and one[0] != one[2]
+    assert one[1] == one[0][::-1] and one[3] == one[2][::-1]
+    places = [key for block in one for key in block]
+    assert len({sum(i for i, key in enumerate(places) if key == cell) for cell in plan.by_key}) == 1

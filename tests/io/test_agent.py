@@ -111,6 +111,13 @@ class Nvml(types.ModuleType):
         super().__init__("pynvml")
         self.broken = broken
         self.power = 30_000
+        self.silent: set[int] = set()
+        """Devices that do not tell their power."""
+
+    def _power_of(self, handle: int) -> int:
+        if handle in self.silent:
+            raise self.NVMLError("not supported")
+        return self.power
 
     def nvmlInit(self) -> None:
         if self.broken:
@@ -122,7 +129,7 @@ class Nvml(types.ModuleType):
             "nvmlSystemGetDriverVersion": lambda: b"1.2.3", "nvmlDeviceGetName": lambda h: f"card {h}".encode(),
             "nvmlDeviceGetEnforcedPowerLimit": lambda h: 250_000,
             "nvmlDeviceGetMemoryInfo": lambda h: types.SimpleNamespace(total=12 << 30, used=(h + 1) << 30),
-            "nvmlDeviceGetPowerUsage": lambda h: self.power,
+            "nvmlDeviceGetPowerUsage": self._power_of,
         }  # fmt: skip
         if name not in answers:
             raise AttributeError(name)
@@ -144,6 +151,37 @@ def test_devices_that_nvml_tells(monkeypatch: pytest.MonkeyPatch, tmp_path: Path
     monkeypatch.setitem(sys.modules, "pynvml", Nvml(broken=True))
     assert facts.nvml() == "NVML says: driver not loaded"
     assert watch.Power(str(tmp_path)).microjoules() is None
+
+
+def test_a_device_that_falls_silent_makes_no_power_of_the_others(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    """Nothing is told while one that told its power does not; one that never did is left out from the start."""
+    nvml = Nvml()
+    monkeypatch.setitem(sys.modules, "pynvml", nvml)
+    both = watch.Watts(str(tmp_path))
+    nvml.silent = {1}
+    assert both.watts() is None and both.microjoules() is None and both.device_bytes() == 3 << 30
+    nvml.silent = set()
+    assert both.watts() == 60.0
+    nvml.silent = {1}
+    one = watch.Watts(str(tmp_path))
+    assert one.watts() == 30.0
+    nvml.silent = {0, 1}
+    assert watch.Watts(str(tmp_path)).source == "" and watch.Watts(str(tmp_path)).watts() is None
+
+
+def test_a_package_that_falls_silent_makes_no_energy_of_the_others(tmp_path: Path) -> None:
+    """Nothing is told meanwhile; when it tells again, its counter has gone on."""
+    zones = [f"sys/class/powercap/intel-rapl:{i}/energy_uj" for i in (0, 1)]
+    root = tree(tmp_path, dict.fromkeys(zones, "100"))
+    counters = watch.Counters(root)
+    (tmp_path / zones[1]).rename(tmp_path / "away")
+    tree(tmp_path, {zones[0]: "150"})
+    assert counters.microjoules() is None
+    (tmp_path / "away").rename(tmp_path / zones[1])
+    tree(tmp_path, {zones[1]: "180"})
+    assert counters.microjoules() == 50 + 80
 
 
 def test_energy_counters_wrap(tmp_path: Path) -> None:

@@ -32,7 +32,9 @@ EXAMPLES: Mapping[str, tuple[str, ...]] = {
     "remove": ("zinc-kettle remove which-rig:2",),
     "restore": ("zinc-kettle restore", "zinc-kettle restore which-rig:2"),
     "settings": ("zinc-kettle settings", "zinc-kettle settings pace.words_per_minute=200 money.currency=EUR"),
-    "doctor": ("zinc-kettle doctor --driver", "zinc-kettle doctor --bundle report.zip"),
+    "doctor": (
+        "zinc-kettle doctor --driver", "zinc-kettle doctor --bundle report.zip", "zinc-kettle doctor --adopt old.db",
+    ),
     "fit": ("zinc-kettle fit --pace 10", "zinc-kettle fit model.gguf --rig gannet --context 8192 --slots 4"),
     "engines": ("zinc-kettle engines", "zinc-kettle engines built-in"),
     "probe": ("zinc-kettle probe", "zinc-kettle probe gannet --json"),

@@ -50,6 +50,8 @@ class Asked:
     """What is not settled ends with 0 and a warning."""
     junit: Path | None
     markdown: Path | None
+    more_failures: str = "1%"
+    """How much the share of failed requests may grow."""
 
     def question(self, levels: str, planned: Sequence[int]) -> str:
         """What is asked, as far as it decides what is measured."""
@@ -64,6 +66,7 @@ def run_gate(study: str, asked: Asked, store_path: Path | None, *, as_json: bool
         UsageError: No such study, side or measure, or the two did other work.
     """
     allowed = _share(asked.worse_than)
+    _share(asked.more_failures, "--more-failures", least=0.0)
     for name in asked.measures:
         _check_measure(name)
     path, levels = _file(study)
@@ -85,15 +88,15 @@ def run_gate(study: str, asked: Asked, store_path: Path | None, *, as_json: bool
     return CODES[found.verdict]
 
 
-def _share(text: str) -> float:
+def _share(text: str, option: str = "--worse-than", *, least: float = LEAST) -> float:
     matched = re.fullmatch(r"\s*([0-9.]+)\s*(%?)\s*", text)
     try:
-        value = float(matched[1]) / 100 if matched else 0.0
+        value = float(matched[1]) / 100 if matched else -1.0
     except ValueError:
-        value = 0.0
-    if not LEAST <= value <= MOST:
-        raise UsageError(f"--worse-than {text}: this is no share that may be lost",
-                         remedy=f"3%, for instance; from {100 * LEAST:g}% to {100 * MOST:g}%")  # fmt: skip
+        value = -1.0
+    if not least <= value <= MOST:
+        raise UsageError(f"{option} {text}: this is no share that may be lost",
+                         remedy=f"3%, for instance; from {100 * least:g}% to {100 * MOST:g}%")  # fmt: skip
     return value
 
 
@@ -188,7 +191,8 @@ def _unfinished(store: KettleStore, study: Study, question: str) -> int:
 
 def _gate(old: Side, new: Side, asked: Asked, allowed: float, look: int, planned: Sequence[int]) -> Gate:
     names = tuple(dict.fromkeys(asked.measures)) or (main_measure(new.results.study),)
-    found = gate(old, new, names, worse_than=allowed, look=look, planned=planned)
+    more = _share(asked.more_failures, "--more-failures", least=0.0)
+    found = gate(old, new, names, worse_than=allowed, look=look, planned=planned, more_failures=more)
     if not found.duel.alignment.pairs and not found.failed:
         reasons = sorted({u.reason for u in found.duel.alignment.without})
         raise UsageError(f"{side_title(new)} cannot be held against {side_title(old)}", why="; ".join(reasons),

@@ -113,6 +113,9 @@ def gate(
         Optional[list[str]],  # noqa: UP045
         typer.Option("--measure", help="What is guarded; may be given several times. The study's own without it."),
     ] = None,
+    more_failures: Annotated[
+        str, typer.Option("--more-failures", help="How much the share of failed requests may grow.")
+    ] = "1%",
     most: Annotated[
         int,
         typer.Option("--most", min=0, max=10_000, help="The most repeats of each cell; 4 times the plan's without."),
@@ -134,7 +137,7 @@ def gate(
         raise UsageError(
             f"--unsettled {unsettled}: it either fails or passes", remedy=nearest(unsettled, ("fail", "pass"))
         )
-    asked = Asked(against, worse_than, measures or (), most, unsettled == "pass", junit, markdown)
+    asked = Asked(against, worse_than, measures or (), most, unsettled == "pass", junit, markdown, more_failures)
     raise typer.Exit(run_gate(study, asked, store or context.obj, as_json=as_json))
 
 

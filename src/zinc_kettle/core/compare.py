@@ -17,7 +17,7 @@ from zinc_kettle.core.factors import Level
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.kinds import OverGaps, OverRequests
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.stats import Interval, median
+from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.stats.ratios import (
     ALPHA,
     MIN_FOR_CLAIM,
@@ -158,10 +158,25 @@ def _standing(results: StudyResults, name: str) -> Standing:
     if results.study.repeats.until_answered == BEST and name == results.study.repeats.until_measure:
         found = _answered([c for c, _ in measured], results, name)
         return replace(found, low=low, high=high)
-    pick = max if better == "more" else min
-    top, _ = pick(measured, key=lambda pair: median(pair[0].series(name)))
-    tied = _not_clearly_apart([c for c, _ in measured], top, name)
+    cells = [c for c, _ in measured]
+    top = _leader(cells, name, more=better == "more")
+    tied = _not_clearly_apart(cells, top, name, more=better == "more")
     return Standing(top, tied, low, high)
+
+
+def _leader(cells: Sequence[CellResults], name: str, *, more: bool) -> CellResults:
+    """The cell with the best mean on the logarithm, over the blocks all have where they share enough of them.
+
+    What is picked is what is tested: with another estimator a cell could lead that the test finds behind.
+    """
+    columns = shared_columns(cells, name)
+    if columns is None:
+        taken = [np.array(c.series(name)) for c in cells]
+        positive = all(values.min() > 0 for values in taken)
+        means = np.array([np.log(values).mean() if positive else np.median(values) for values in taken])
+    else:
+        means = np.log(columns).mean(axis=1)
+    return cells[int(means.argmax() if more else means.argmin())]
 
 
 def _answered(cells: Sequence[CellResults], results: StudyResults, name: str) -> Standing:
@@ -182,8 +197,10 @@ def by_block_of(cells: Sequence[CellResults], name: str) -> dict[str, dict[int, 
     return {key: dict(zip(*both, strict=True)) for key, both in taken.items() if len(both[0]) == len(both[1])}
 
 
-def _not_clearly_apart(cells: Sequence[CellResults], top: CellResults, name: str) -> tuple[CellResults, ...]:
-    """Cells that show no clear difference from the best, when all are held against each other at once."""
+def _not_clearly_apart(
+    cells: Sequence[CellResults], top: CellResults, name: str, *, more: bool
+) -> tuple[CellResults, ...]:
+    """Cells that are not clearly behind the best, when all are held against each other at once."""
     columns = shared_columns(cells, name)
     if columns is not None:
         apart = clearly_apart(columns, cells.index(top))
@@ -191,7 +208,7 @@ def _not_clearly_apart(cells: Sequence[CellResults], top: CellResults, name: str
     # Cells that share no blocks: every pair by itself, at what Bonferroni leaves of 5% for each.
     pairs = max(1, len(cells) * (len(cells) - 1) // 2)
     found = {c.cell.key: ratio(c, top, name) for c in cells if c is not top}
-    return tuple(c for c in cells if c is not top and not _claims(found[c.cell.key], ALPHA / pairs))
+    return tuple(c for c in cells if c is not top and not _behind(found[c.cell.key], ALPHA / pairs, more=more))
 
 
 def shared_columns(cells: Sequence[CellResults], name: str) -> npt.NDArray[np.float64] | None:
@@ -205,8 +222,10 @@ def shared_columns(cells: Sequence[CellResults], name: str) -> npt.NDArray[np.fl
     return columns if columns.min() > 0 else None
 
 
-def _claims(found: Interval | None, level: float) -> bool:
-    return found is not None and found.bound == "interval95" and found.p < level
+def _behind(found: Interval | None, level: float, *, more: bool) -> bool:
+    """True where a cell is behind the best, by the ratio of the two; one that is ahead of it is not behind."""
+    claimed = found is not None and found.bound == "interval95" and found.p < level
+    return claimed and found is not None and (found.value < 1) == more
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Container, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -11,7 +11,7 @@ from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.sides import Alignment, Pair, Side, align, together
 from zinc_kettle.core.stats import Interval, median
-from zinc_kettle.core.stats.ratios import ALPHA, holm, repeats_to_tell
+from zinc_kettle.core.stats.ratios import ALPHA, MIN_FOR_CLAIM, geometric_mean, holm, repeats_to_tell
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 from zinc_kettle.core.value import Value
@@ -30,7 +30,8 @@ class Contest:
 
     measure: str
     a: float | None
-    """Median of the headlines of its paired cells."""
+    """The figure the ratio is of: the mean on the logarithm over its paired cells and repeats; where there is no ratio,
+    the median of the headlines."""
     b: float | None
     ratio: Interval | None
     """B over A; None where either has too few repeats."""
@@ -89,11 +90,19 @@ def _contest(pairs: Sequence[Pair], name: str, *, paired: bool) -> Contest | Non
         return None
     mine = together([p.a for p in pairs], name)
     its = together([p.b for p in pairs], name)
-    ratio = None
-    if mine is not None and its is not None:
-        one = replace(its, blocks=its.blocks if paired else ()), replace(mine, blocks=mine.blocks if paired else ())
-        ratio = RATIO(*one)
-    return Contest(name, median([x for x, _ in heads]), median([y for _, y in heads]), ratio)
+    if mine is None or its is None:
+        return Contest(name, median([x for x, _ in heads]), median([y for _, y in heads]), None)
+    shared = set(mine.blocks) & set(its.blocks) if paired else set()
+    mine, its = _of_blocks(mine, shared), _of_blocks(its, shared)
+    return Contest(name, geometric_mean(mine.values), geometric_mean(its.values), RATIO(its, mine))
+
+
+def _of_blocks(side: Samples, shared: Container[int]) -> Samples:
+    """The samples of the blocks both sides have; all of them, without blocks, where these are too few to pair by."""
+    kept = [(value, block) for value, block in zip(side.values, side.blocks, strict=True) if block in shared]
+    if len(kept) < MIN_FOR_CLAIM:
+        return replace(side, blocks=())
+    return Samples(tuple(value for value, _ in kept), tuple(block for _, block in kept))
 
 
 def _judged(contest: Contest, p: float) -> Contest:

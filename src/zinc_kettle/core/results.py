@@ -248,7 +248,7 @@ class StudyResults:
     ) -> None:  # fmt: skip
         self.run = run or RunInfo()
         self._load = load
-        self.schedule = Schedule(study, self.run.decisions)
+        self.schedule = Schedule(study, self.run.decisions, self.run.run_id)
         self.study = self.schedule.whole
         """With the levels that were added while it ran."""
         self.cells = [self._cell(cell, (kept or {}).get(cell.key, CellKept())) for cell in self.study.cells]

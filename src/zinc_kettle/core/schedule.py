@@ -127,11 +127,18 @@ class Schedule:
     study: Study
     """As it was begun."""
     decisions: tuple[Decision, ...] = ()
+    run: str = ""
+    """Id of the run: each has an order of its own, so that none repeats another's luck."""
 
     @cached_property
     def whole(self) -> Study:
         """The study with all levels there are by now."""
         return widened(self.study, self.decisions)
+
+    @property
+    def draw(self) -> str:
+        """Names the draw of its orders."""
+        return f"{self.study.seed}-{self.run}"
 
     @property
     def paused(self) -> bool:
@@ -228,13 +235,13 @@ class Schedule:
     def _left(self, done: Done, from_block: int) -> Iterator[Step]:
         ahead = tuple(key for key in self.whole.by_key if key in self.first)
         for block in range(self._blocks(ahead, done) if ahead else 0):
-            for key in shuffled(ahead, self.study.seed, block):
+            for key in shuffled(ahead, self.draw, block):
                 if self.needs(key, done.get(key, NOTHING), block):
                     yield Step(block, key)
         for keys in self.groups:
             most = self._blocks(keys, done)
             for block in range(from_block, most):
-                for key in shuffled(keys, self.study.seed, block):
+                for key in shuffled(keys, self.draw, block):
                     if self.needs(key, done.get(key, NOTHING), block):
                         yield Step(block, key)
 
@@ -276,18 +283,28 @@ def _wanted(repeats: Repeats, values: tuple[float, ...]) -> int:
 
 
 @lru_cache(maxsize=64)
-def shuffled(keys: tuple[str, ...], seed: int, block: int) -> tuple[str, ...]:
-    """A block's order: a fresh shuffle of all its cells, the same for the same seed, so that drift hits all alike."""
+def shuffled(keys: tuple[str, ...], draw: str, block: int) -> tuple[str, ...]:
+    """A block's order: all its cells, drawn anew for every other block and mirrored in the one behind it.
+
+    In two blocks that mirror each other every cell stands in the middle at the same time on average: what drifts
+    steadily cancels, as in the sequence ABBA (Cox 1951).
+
+    Args:
+        keys: The cells.
+        draw: Names the draw; the same name gives the same orders.
+        block: Counted from 0.
+    """
     out = list(keys)
-    random.Random(f"{seed}-{block}").shuffle(out)
-    return tuple(out)
+    random.Random(f"{draw}-{block // 2}").shuffle(out)
+    return tuple(reversed(out) if block % 2 else out)
 
 
 def whole_order(study: Study) -> list[Step]:
     """All steps of a study of which nothing is done, as if each cell were repeated as often as it may be."""
     return [
         Step(block, key)
-        for keys in Schedule(study).groups
+        for schedule in [Schedule(study)]
+        for keys in schedule.groups
         for block in range(study.repeats.most)
-        for key in shuffled(keys, study.seed, block)
+        for key in shuffled(keys, schedule.draw, block)
     ]

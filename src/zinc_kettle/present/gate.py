@@ -32,10 +32,23 @@ def gate_sentence(found: Gate) -> str:
         return f"{plural(len(found.failed), 'cell')} could not be measured: {first.title}: {why}"
     if found.verdict == "fine":
         return f"B is not worse than A by more than {allowed}"
+    if found.failures.verdict == found.verdict and found.verdict != "open":
+        return f"more fails in B than in A: {failures_text(found)}"
+    if found.verdict == "open" and not any(g.verdict == "open" for g in found.guarded):
+        if found.missing:
+            cell = found.missing[0].cell.title
+            return f"{plural(len(found.missing), 'cell')} of A has no counterpart in B, so nothing is settled: {cell}"
+        return f"whether more fails in B than in A is not settled: {failures_text(found)}"
     which = [MEASURES[g.measure].title for g in found.guarded if g.verdict == found.verdict]
     if found.verdict == "worse":
         return f"B is worse than A by more than {allowed} in {', '.join(which)}"
     return f"whether B is worse than A by more than {allowed} in {', '.join(which)} is not settled"
+
+
+def failures_text(found: Gate) -> str:
+    """`75% of requests (6 repeats) against 0% (6)`."""
+    f = found.failures
+    return f"{share(f.b)} of requests (in {plural(f.repeats[1], 'repeat')}) against {share(f.a)} (in {f.repeats[0]})"
 
 
 def guarded_sentence(guarded: Guarded, worse_than: float) -> str:
@@ -59,7 +72,8 @@ def gate_line(found: Duel, measure: str) -> str:
     allowed = found.a.results.study.repeats.smallest_percent / 100
     held = gate(found.a, found.b, [measure], worse_than=min(MOST, max(LEAST, allowed)))
     told = guarded_sentence(held.guarded[0], held.worse_than)
-    return f"{MARKS[held.verdict]} {WORDS[held.verdict]} at {100 * held.worse_than:g}%: B is {told}"
+    said = held.guarded[0].verdict
+    return f"{MARKS[said]} {WORDS[said]} at {100 * held.worse_than:g}%: B is {told}"
 
 
 def gate_rows(found: Gate) -> list[tuple[str, str, str, str, str]]:
@@ -70,6 +84,11 @@ def gate_rows(found: Gate) -> list[tuple[str, str, str, str, str]]:
         a, b = ("–" if v is None else with_unit(v, unit) for v in (g.a, g.b))
         said = f"{MARKS[g.verdict]} {WORDS[g.verdict]}: {guarded_sentence(g, found.worse_than)}"
         out.append((MEASURES[g.measure].title, a, b, ratio_text(g.ratio), said))
+    f = found.failures
+    told = (
+        "as seen, no more than may" if f.verdict == "fine" else f"p = {f.p:.2g}, {100 * found.more_failures:g}% allowed"
+    )
+    out.append(("failed requests", share(f.a), share(f.b), "–", f"{MARKS[f.verdict]} {WORDS[f.verdict]}: {told}"))
     return out
 
 
@@ -78,6 +97,7 @@ def gate_lines(found: Gate) -> list[str]:
     out = [f"{pairs_line(found.duel)}, look {found.look} of {found.looks}"]
     differs = ", ".join(difference_line(d) for d in found.duel.alignment.differences)
     out.append(f"differs: {differs or 'nothing that is known'}")
+    out += [f"no counterpart in B: {u.cell.title}: {u.reason}" for u in found.missing]
     return out + [f"▲ {code}: {CAUTIONS[code]}" for code in found.duel.cautions]
 
 
@@ -100,6 +120,11 @@ def gate_json(found: Gate) -> dict[str, Any]:
         "pairs": len(found.duel.alignment.pairs), "look": found.look, "looks": found.looks,
         "differences": [difference_line(d) for d in found.duel.alignment.differences],
         "cautions": list(found.duel.cautions), "failed": [c.title for c in found.failed],
+        "missing": [u.cell.title for u in found.missing],
+        "failures": {
+            "verdict": found.failures.verdict, "a": rounded(found.failures.a), "b": rounded(found.failures.b),
+            "p": rounded(found.failures.p), "repeats": list(found.failures.repeats), "allowed": found.more_failures,
+        },
         "measures": {g.measure: _guarded_json(g) for g in found.guarded},
     }  # fmt: skip
 

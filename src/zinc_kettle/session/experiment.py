@@ -134,6 +134,7 @@ class Experiment:
             if test is not None:
                 self._facts["driver_test"] = test
             self._run_id = await self._begin()
+            self._schedule = Schedule(self._schedule.study, run=self._run_id)
         except KettleError:
             await ports.engines.close()
             raise
@@ -199,7 +200,7 @@ class Experiment:
         decisions = self._ports.store.decisions(self._run_id)
         if decisions == self._schedule.decisions:
             return False
-        self._schedule = Schedule(self._schedule.study, decisions)
+        self._schedule = Schedule(self._schedule.study, decisions, self._run_id)
         return True
 
     async def _tested_driver(self) -> DriverTest | None:
@@ -302,7 +303,7 @@ class Experiment:
         found = await asyncio.to_thread(
             next_decisions, study, self._schedule, lambda key: self._ports.store.repeats(self._run_id, key), now_s
         )
-        ahead = Schedule(self._schedule.study, (*self._schedule.decisions, *found))
+        ahead = Schedule(self._schedule.study, (*self._schedule.decisions, *found), self._run_id)
         tallies = ((cell.key, self._state.done.get(cell.key, NOTHING)) for cell in ahead.whole.cells)
         if not any(ahead.wanted(key, tally) > len(tally.blocks) for key, tally in tallies):
             return False  # what brings nothing to measure would be asked for again and again

@@ -83,8 +83,8 @@ def read_apart(path: Path, folder: Path) -> list[str]:
         raise UsageError(str(told["what"]), why=str(told["why"]), remedy=str(told["remedy"]),
                          code=str(told.get("code", "")))  # fmt: skip
     most = (BASE_BYTES + TIMES_SIZE * size) >> 20
-    raise BundleError(path.name, f"could not be read with {most} MiB of memory, which is what a file of its size needs",
-                      remedy="have it written and sent again; if that does not help, tell us")  # fmt: skip
+    what = f"could not be read with {most} MiB of memory, as files of its size need"
+    raise BundleError(path.name, what, remedy="have it sent again; if it is your own: zinc-kettle doctor --bundle")
 
 
 @contextmanager

@@ -135,6 +135,11 @@ def repeats_to_tell(found: Interval, share: float, *, pairs: int = 1) -> int:
     return n
 
 
+def geometric_mean(values: Sequence[float]) -> float:
+    """The mean on the logarithm, of positive values: what ratios are of."""
+    return float(np.exp(np.log(np.asarray(values, dtype=np.float64)).mean()))
+
+
 def holm(p: Sequence[float]) -> list[float]:
     """p values adjusted for their number: each below 5% is a claim, and any of them is wrong with 5% at most."""
     order = sorted(range(len(p)), key=lambda i: p[i])

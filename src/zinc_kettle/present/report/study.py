@@ -103,7 +103,7 @@ def method(results: StudyResults) -> str:
     elif repeats.until_percent:
         often = f"{repeats.count} to {repeats.most} repeats, until the interval is within {repeats.until_percent:g}%"
     if repeats.order == "interleaved":
-        order = "blocks of all cells, each shuffled, so that what the machine does meanwhile hits all alike"
+        order = "blocks of all cells, shuffled and mirrored, so that what the machine does meanwhile hits all alike"
     else:
         order = "launch by launch"
     requests = plural(asked[0], "request") if len(asked) == 1 else f"{asked[0]} to {asked[-1]} requests"

@@ -64,13 +64,13 @@ class Counters:
         self.source = "energy counters of the processor package" if self._zones else ""
 
     def microjoules(self) -> int | None:
-        """Energy since this object was made; None without counters."""
-        if not self._zones:
+        """Energy since this object was made; None without counters, and while one of them is silent: the sum of the
+        others would pass for all of it."""
+        told = [whole(read(path)) for path, _ in self._zones]
+        if not told or None in told:
             return None
-        for i, (path, top) in enumerate(self._zones):
-            now = whole(read(path))
-            if now is None:
-                continue
+        for i, (now, (_, top)) in enumerate(zip(told, self._zones)):
+            assert now is not None
             step = now - self._last[i]
             self._sum += step if step >= 0 else step + top + 1
             self._last[i] = now
@@ -86,19 +86,22 @@ class Watts:
         """True where the readings are those of the whole machine."""
         self._paths = battery or _graphics(root)
         self._nvml = _nvml()
+        # Some devices have no reading of their own; they are left out from the start, and said to be.
+        pynvml, handles = self._nvml or (None, [])
+        self._powered = [handle for handle in handles if _device_watts(pynvml, handle) is not None]
         self._busy = [base + "/device/gpu_busy_percent" for base in _cards(root)]
         self._at = time.monotonic()
         self._sum = 0.0
         told = ["the battery's own reading" if battery else "the graphics device's own reading"] if self._paths else []
-        self.source = " and ".join(told + (["NVML"] if self._nvml and not battery else []))
+        self.source = " and ".join(told + (["NVML"] if self._powered and not battery else []))
 
     def watts(self) -> float | None:
-        """Power now; None where nothing tells it."""
-        known = [abs(n) / 1e6 for n in (whole(read(p)) for p in self._paths) if n is not None]
+        """Power now; None where nothing tells it, and while a device that told it before is silent."""
+        known: list[float | None] = [None if n is None else abs(n) / 1e6 for n in map(whole, map(read, self._paths))]
         if self._nvml and not self.all_of_it:
-            pynvml, handles = self._nvml
-            known += [float(pynvml.nvmlDeviceGetPowerUsage(h)) / 1e3 for h in handles]
-        return sum(known) if known else None
+            known += [_device_watts(self._nvml[0], handle) for handle in self._powered]
+        told = [watts for watts in known if watts is not None]
+        return sum(told) if told and len(told) == len(known) else None
 
     def microjoules(self) -> int | None:
         """Energy since this object was made, as if each reading had held since the one before."""
@@ -114,7 +117,10 @@ class Watts:
         if not self._nvml:
             return None
         pynvml, handles = self._nvml
-        return sum(int(pynvml.nvmlDeviceGetMemoryInfo(h).used) for h in handles)
+        try:
+            return sum(int(pynvml.nvmlDeviceGetMemoryInfo(h).used) for h in handles)
+        except pynvml.NVMLError:
+            return None
 
     def device_percent(self) -> int | None:
         """How busy graphics devices are, in the mean over all that tell it; None where none does."""
@@ -124,6 +130,14 @@ class Watts:
             with contextlib.suppress(pynvml.NVMLError):  # devices cut into parts do not tell it
                 told += [int(pynvml.nvmlDeviceGetUtilizationRates(h).gpu) for h in handles]
         return round(sum(told) / len(told)) if told else None
+
+
+def _device_watts(pynvml: Any, handle: object) -> float | None:
+    """Power of an NVIDIA device; None where it does not tell."""
+    try:
+        return float(pynvml.nvmlDeviceGetPowerUsage(handle)) / 1e3
+    except pynvml.NVMLError:
+        return None
 
 
 def _cards(root: str) -> list[str]:
