@@ -60,6 +60,7 @@ WRONG = {
     "what is no place": (START.replace('"a"', '"{model.__class__}"'), "start is not valid", "docs"),
     "an unknown report": ("format = 1\n[reports]\nprompt_mss = 'a'\n", "not valid", "docs"),
     "itself": ("format = 1\nbased_on = 'lantern'\n", "is based on itself", "another"),
+    "a list": ("format = 1\nbased_on = ['lantern']\n", "not the name", "built-in"),
     "nothing": ("format = 1\nbased_on = 'lamp'\n", "no recipe 'lamp'", "lantern"),
     "a default of another type": ("format = 1\n[settings.a]\ntype = 'switch'\nmeaning = 'm'\nflag = '-'\ndefault = 1\n",
                                   "settings.a is not valid", "docs"),

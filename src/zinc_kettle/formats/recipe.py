@@ -210,11 +210,14 @@ def _whole(name: str, raw: Mapping[str, dict[str, Any]], seen: tuple[str, ...]) 
     base = mine.get("based_on", "")
     if not base:
         return mine
+    if not isinstance(base, str):
+        raise StudyFileError("based_on is not the name of a recipe", file=f"{name}.toml",
+                             remedy='based_on = "built-in"')  # fmt: skip
     if base not in raw:
-        raise StudyFileError(f"there is no recipe {base!r}", file=f"{name}.toml", remedy=nearest(str(base), raw))
+        raise StudyFileError(f"there is no recipe {base!r}", file=f"{name}.toml", remedy=nearest(base, raw))
     if base in (*seen, name):
         raise StudyFileError("is based on itself", file=f"{name}.toml", remedy="base it on another recipe")
-    return _over(_whole(str(base), raw, (*seen, name)), mine)
+    return _over(_whole(base, raw, (*seen, name)), mine)
 
 
 def _over(base: Mapping[str, Any], top: Mapping[str, Any]) -> dict[str, Any]:
