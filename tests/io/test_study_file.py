@@ -15,7 +15,9 @@ from zinc_kettle.core.text import is_hidden
 from zinc_kettle.errors import KettleError, ModelError, StudyFileError
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.formats.study import line_of, parse_study, read_study
+from zinc_kettle.tui.planning import Checked
 from zinc_kettle.wiring.build import model_sizes
+from zinc_kettle.wiring.desk import RealDesk
 
 GOOD = """format = 1
 name = "night-log"
@@ -194,3 +196,14 @@ def test_models_are_found_or_missed_clearly(tmp_path: Path) -> None:
     for model, quantization in (("brine-15m", None), ("brine-15m", "Q9"), ("fathom", "F16"), ("no/such.gguf", None)):
         with pytest.raises(ModelError):
             folder.find(model, quantization)
+
+
+def test_every_example_can_be_planned_again(tmp_path: Path) -> None:
+    """In a data folder that has none of the files they were measured from: their prompts come with the copy."""
+    desk = RealDesk(Places(tmp_path, tmp_path / "kettle.db"))
+    plans = {}
+    for entry in desk.shelf():
+        results = desk.open(entry)
+        plan = desk.planner.copy_of(results, entry.file)
+        plans[results.study.name] = desk.planner.check(plan.text, plan.folder, Checked()).problems
+    assert len(plans) > 5 and not [found for found in plans.values() if found]

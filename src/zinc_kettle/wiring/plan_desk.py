@@ -127,9 +127,14 @@ class PlanDesk:
         text = results.run.source
         if file is not None and file.is_file():
             text, folder = file.read_text(encoding="utf-8"), file.parent
-        if not text:
+        if not text or (file is None and results.study.endpoint is None and self._lacks_files(results.study)):
             return self._copied(results, "")
         return OpenPlan(History((text,)), folder, file, text if file is not None else "")
+
+    def _lacks_files(self, study: Study) -> bool:
+        """Whether a file with prompts or times is not beside the plans: an example's, or one that was removed."""
+        names = [*study.prompts.files, *filter(None, [study.load.times_file])]
+        return not all((self._places.studies / name).is_file() for name in names)
 
     def _copied(self, results: StudyResults, origin: str) -> OpenPlan:
         whose = f"Copied from {origin}, somebody else's: {results.study.name}, run {results.run.number}."
