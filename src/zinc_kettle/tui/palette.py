@@ -30,6 +30,8 @@ MOST = 200
 class Palette(CommandPalette):
     """The library's palette, which may be closed while it still looks for commands: that is no error."""
 
+    DEFAULT_CSS = "Palette SearchIcon { display: none; }  /* many fonts of terminals lack its letter */"
+
     def run_worker(self, *work: Any, **more: Any) -> Worker[Any]:
         """Work that fails because nothing is there any more to show it on does not end the application."""
         return super().run_worker(*work, **{**more, "exit_on_error": False})
