@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import subprocess
 import sys
 import tempfile
@@ -24,6 +25,10 @@ os.environ["XDG_CACHE_HOME"] = tempfile.mkdtemp(prefix="zinc-kettle-tests-")
 hypothesis.settings.register_profile("house", deadline=None, max_examples=60)
 hypothesis.settings.load_profile("house")
 
+
+# What is started in the background has these ignored, and hands that on: tests send them to the tool.
+signal.signal(signal.SIGINT, signal.default_int_handler)
+signal.signal(signal.SIGHUP, signal.SIG_DFL)
 
 ALONE = frozenset({"test_ahead", "test_driver", "test_faults", "test_selftest", "test_ssh", "test_truth"})
 """Beside the screens, what needs the machine to itself: it holds stamps or ends of connections against a clock."""

@@ -181,20 +181,21 @@ async def test_repeats_until_narrow_enough(tmp_path: Path, rates: tuple[float, .
 
 async def test_repeats_until_it_is_known_which_is_best(tmp_path: Path) -> None:
     """A cell far behind gets few repeats, two that are alike end together, and the log and the answer say so."""
-    noise = np.random.default_rng(5)
     rates = {1: 20.0, 2: 29.9, 4: 30.0}
+    # Of its own for each cell: the order is drawn anew with each run.
+    noise = {threads: iter(np.random.default_rng(threads).normal(0, 0.012, 200)) for threads in rates}
 
     def act(episode: Episode) -> Timeline:
-        return decode_timeline(rates[bench.engines.tries[-1] or 0] * float(np.exp(noise.normal(0, 0.012))),
-                               asked_tokens=11)  # fmt: skip
+        threads = bench.engines.tries[-1] or 0
+        return decode_timeline(rates[threads] * float(np.exp(next(noise[threads]))), asked_tokens=11)
 
     bench = Bench(tmp_path, act)
     plan = study({"threads": (1, 2, 4)}, hold={"model": "brine-15m", "quantization": "Q8_0", "output_tokens": 11},
                  prompts=Prompts(("a.txt",), ("ribo",)),
-                 repeats=Repeats(count=3, until_answered="best", smallest_percent=3.0, ceiling=12))  # fmt: skip
+                 repeats=Repeats(count=3, until_answered="best", smallest_percent=3.0, ceiling=40))  # fmt: skip
     view = await bench.run(plan)
     slow, *alike = view.cells
-    assert slow.done < alike[0].done == alike[1].done < 12
+    assert slow.done < alike[0].done == alike[1].done < 40
     assert {c.state for c in view.cells} == {"measured"} and view.run.state == "measured"
     assert {d.kind for d in view.run.decisions} == {"settle"} and len(view.run.decisions) == 3
     assert answer(view).endswith("not more than 3% behind")
