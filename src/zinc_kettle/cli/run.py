@@ -128,6 +128,7 @@ def run_study(file: Path, store_path: Path | None, *, as_json: bool, fresh: bool
     reporter = Reporter(study, store, as_json=as_json)
     finished = run_until_stopped(experiment(study, where, store, reporter, source=source, fresh=fresh))
     if not reporter.run_id:
+        output.note("stopped before anything was measured")
         return 1
     reporter.tell_rest()
     if not as_json:
