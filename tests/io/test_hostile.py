@@ -303,7 +303,7 @@ def test_what_a_killed_reading_left_behind_is_gone_at_the_next_start(packed: Pat
     assert not dead.exists() and alive.exists()
 
 
-@pytest.mark.parametrize("study", ["winter-talk", "how-many-desks", "deep-context", "three-ways"])
+@pytest.mark.parametrize("study", ["winter-talk", "three-ways"])
 def test_the_tools_own_bundles_are_taken(tmp_path: Path, study: str) -> None:
     """Those of suites and of many requests as well: what the libraries need for themselves is not counted."""
     copy_database(DEMO_FILES / SAMPLE_STORE, tmp_path / "kettle.db")
