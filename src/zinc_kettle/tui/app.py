@@ -205,6 +205,10 @@ class KettleApp(App[int]):
         for screen in self.screen_stack:
             screen.set_class(is_too_small(event.size), TOO_SMALL)
 
+    async def _check_bindings(self, key: str, priority: bool = False) -> bool:
+        """A key that comes while the application ends finds no screen any more, and does nothing."""
+        return not self.screen_stack or await super()._check_bindings(key, priority)
+
     def action_command_palette(self) -> None:
         """The palette, where there is room for it."""
         if not is_too_small(self.size):
