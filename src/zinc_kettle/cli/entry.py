@@ -36,8 +36,9 @@ def main() -> None:
         why = str(error.strerror or error)
         if error.errno in OF_A_PATH and error.filename:
             _end(UsageError(f"{str(error.filename)[:200]} cannot be used", why=why, remedy="check the path"))
-        _write_down(error)
-        _end(KettleError("something could not be read or written", why=why, remedy="free some space, and try again"))
+        full = error.errno in {errno.ENOSPC, errno.EDQUOT}
+        remedy = "free some space, and try again" if full else f"details are in {_write_down(error)}"
+        _end(KettleError("something could not be read or written", why=why, remedy=remedy))
     except Exception as error:  # noqa: BLE001 - the top of the process: nobody is served by a traceback
         where = _write_down(error)
         remedy = f"details are in {where}; zinc-kettle doctor --bundle gathers what a report needs"

@@ -26,6 +26,7 @@ SIZES = (
 )  # fmt: skip
 
 MOST_DIGITS = 12
+"""Of a size; no model has a larger one."""
 
 
 def parse_shape(text: str, *, weight_type: str, gated: bool, tied: bool) -> ModelShape:

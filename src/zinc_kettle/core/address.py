@@ -16,7 +16,7 @@ def address_problem(address: str) -> str:
         address: Such as `http://127.0.0.1:8080` or `https://host/v1`.
     """
     if len(address) > LONGEST or any(char.isspace() or is_hidden(char) for char in address):
-        return "an address has no spaces and no hidden characters, and at most 2,000 others"
+        return f"an address has no spaces and no hidden characters, and at most {LONGEST:,} others"
     try:
         parts = urlsplit(address)
         port = parts.port

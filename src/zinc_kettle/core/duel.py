@@ -22,6 +22,7 @@ measure has no better, or no values on both sides."""
 CautionCode = Literal["two-changes", "different-workload", "different-tokenizer", "different-definitions", "unpaired"]
 
 MOST_DIGITS = 12
+"""Of a request's number; what is longer was not numbered here."""
 
 
 @dataclass(frozen=True, slots=True)
