@@ -16,6 +16,7 @@ from typing import Any
 import psutil
 import pytest
 
+from tests import warm
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.store.reading import find, open_run, shelf
@@ -57,16 +58,7 @@ def kettle(
     home: Path, *arguments: object, timeout: float = 600, env: dict[str, str] | None = None
 ) -> subprocess.CompletedProcess[str]:
     """Run a command to its end."""
-    command = [sys.executable, "-m", "zinc_kettle", *map(str, arguments)]
-    return subprocess.run(
-        command,
-        env={**environment(home), **(env or {})},
-        capture_output=True,
-        text=True,
-        timeout=timeout,
-        stdin=subprocess.DEVNULL,
-        check=False,
-    )
+    return warm.run([*map(str, arguments)], {**environment(home), **(env or {})}, timeout)
 
 
 @pytest.fixture(scope="module")
@@ -329,12 +321,12 @@ def gone(processes: list[psutil.Process], seconds: float) -> bool:
     return all(not p.is_running() or p.status() == psutil.STATUS_ZOMBIE for p in left)
 
 
-@pytest.mark.parametrize("round_", range(3))
+@pytest.mark.parametrize("round_", range(2))
 def test_sigkill_leaves_nothing_behind_and_loses_nothing(home: Path, tmp_path: Path, round_: int) -> None:
     """Killed in the middle: engine and driver gone within five seconds, what was told done is kept, resume ends it."""
-    path, store = study_file(tmp_path, count=4, output=64), tmp_path / "s.db"
+    path, store = study_file(tmp_path, count=3, output=64), tmp_path / "s.db"
     with start(home, path, store) as tool:
-        wait_for(tool, f"{2 + round_} of 8 repeats")
+        wait_for(tool, f"{2 + round_} of 6 repeats")
         time.sleep(0.13 * round_)
         children = descendants(tool.pid)
         tool.kill()
@@ -352,7 +344,7 @@ def test_sigkill_leaves_nothing_behind_and_loses_nothing(home: Path, tmp_path: P
     reopened = KettleStore(store)
     after = [r for mine in reopened.all_repeats(find(reopened, "quick")).values() for r in mine]
     measured = {r.repeat.repeat_id for r in after if r.state == "measured"}
-    assert kept <= measured and len(measured) == 8
+    assert kept <= measured and len(measured) == 6
     assert requests <= {t.request_id for r in after for t in r.repeat.timelines}
 
 
@@ -422,9 +414,10 @@ def test_a_run_from_a_template_in_one_line(home: Path, tmp_path: Path) -> None:
     mine = tmp_path / "home"
     mine.mkdir()
     (mine / "models").symlink_to(home / "models")
-    words = ("run", "--template", "depth", "--hold", "model=brine-15m", "--vary", "depth=64,128", "--hold",
-             "prompt_tokens=64", "--hold", "output_tokens=8", "--hold", "context=256", "--json")  # fmt: skip
+    words = ("run", "--template", "prompt-length", "--hold", "model=brine-15m", "--vary", "prompt_tokens=32,64",
+             "--hold", "output_tokens=8", "--hold", "context=256", "--json")  # fmt: skip
     ran = kettle(mine, *words)
-    assert ran.returncode == 0 and len({json.loads(line)["cell"]["depth"] for line in ran.stdout.splitlines()}) == 2
-    assert (mine / "studies" / "depth-brine-15m.study.toml").is_file()
+    lengths = {json.loads(line)["cell"]["prompt_tokens"] for line in ran.stdout.splitlines()}
+    assert ran.returncode == 0 and lengths == {32, 64}
+    assert (mine / "studies" / "prompt-length-brine-15m.study.toml").is_file()
     assert kettle(mine, *words, "x.study.toml").returncode == 2

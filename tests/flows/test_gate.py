@@ -8,6 +8,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
 from typing import Any
@@ -123,23 +124,28 @@ def test_wrong_input_is_refused(home: Path, words: tuple[str, ...], said: str) -
 def test_a_gate_that_was_killed_goes_on_and_leaves_nothing_running(home: Path, tmp_path: Path) -> None:
     """The next one that asks the same takes its run up; one that asks something else begins a run of its own."""
     file = written(home, "killed", vary='quantization = ["Q8_0", "F16"]')
-    file.write_text(file.read_text().replace("output_tokens = 24", "output_tokens = 120"))
+    file.write_text(file.read_text().replace("output_tokens = 24", "output_tokens = 64"))
     store = tmp_path / "s.db"
     against = ["--against", "@quantization=Q8_0", "--store", str(store)]
     command = [sys.executable, "-m", "zinc_kettle", "gate", f"{file}@quantization=F16", *against, "--worse-than", "20%"]
-    with subprocess.Popen(command, env=environment(home), stdout=subprocess.PIPE, stderr=subprocess.PIPE) as gate:
-        until = time.monotonic() + 60
-        while not _repeats(store) and time.monotonic() < until:
-            time.sleep(0.2)
-        gate.kill()
-        gate.communicate()
+    _kill_once(lambda: _repeats(store) > 0, command, home)
     assert _runs(store) == [(1, "running")]
     kept = _repeats(store)
     again = kettle(home, *command[3:])
     assert "taken up again" in again.stderr and again.returncode in {0, 1, 3}, again.stderr
     assert _runs(store) == [(1, "measured")] and _repeats(store) > kept
-    other = kettle(home, *command[3:-1], "30%")
-    assert "taken up" not in other.stderr and _runs(store)[0][0] == 2
+    said = _kill_once(lambda: _runs(store)[0] == (2, "running"), [*command[:-1], "30%"], home)
+    assert b"taken up" not in said
+
+
+def _kill_once(true: Callable[[], bool], command: list[str], home: Path) -> bytes:
+    """Start a command, and kill it once something is true of its store; returns what it said."""
+    with subprocess.Popen(command, env=environment(home), stdout=subprocess.DEVNULL, stderr=subprocess.PIPE) as tool:
+        until = time.monotonic() + 120
+        while not true() and time.monotonic() < until:
+            time.sleep(0.2)
+        tool.kill()
+        return tool.communicate()[1]
 
 
 def _repeats(store: Path) -> int:

@@ -126,9 +126,9 @@ class Term:
                 raise AssertionError(f"{what}: {how}\n{screen}")
             time.sleep(0.05)
 
-    def wait(self, words: str, limit_s: float = LIMIT_S) -> str:
-        """Wait for words."""
-        return self.until(lambda screen: words in screen, f"wait for {words!r}", limit_s)
+    def wait(self, *words: str, limit_s: float = LIMIT_S) -> str:
+        """Wait for words that stand on the screen at the same time: a part of it may be drawn before another."""
+        return self.until(lambda screen: all(word in screen for word in words), f"wait for {words}", limit_s)
 
     def wait_re(self, pattern: str, limit_s: float = LIMIT_S) -> str:
         """Wait for a pattern."""

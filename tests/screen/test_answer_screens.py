@@ -44,10 +44,9 @@ def test_duel_says_what_the_command_says(tmp_path: Path) -> None:
     with open_app(tmp_path) as t:
         opened(tmp_path, t)
         t.keys("5")
-        page = t.wait("B is better")
+        t.wait("B is better", "the one thing: it is what made the difference", "decode, pair by pair")
         said = told(tmp_path, "duel", f"{STUDY}:1@quantization=F16", f"{STUDY}:1@quantization=Q4_0")
-        assert str(said["verdict"]) in page and "the one thing: it is what made the difference" in page
-        assert "decode, pair by pair" in page
+        t.wait(str(said["verdict"]))
         t.keys("v").wait("decode, prompt by prompt")
         t.keys("x").wait("A three-ways:1 Q4_0")
         t.keys("b").wait("Which is B?")
@@ -78,8 +77,7 @@ def test_curves_are_walked_zoomed_and_drawn(tmp_path: Path) -> None:
     with open_app(tmp_path) as t:
         opened(tmp_path, t)
         t.keys("6")
-        page = t.wait("efficiency (% of ideal)")
-        assert "wait over length" in page and "frontier" not in page
+        assert "frontier" not in t.wait("efficiency (% of ideal)", "wait over length")
         first = re.search(r"decode ([\d.]+)", t.wait("point 1 of")) or re.search("", "")
         t.keys("Right").wait("point 2 of")
         t.keys("h").wait("hidden:")
@@ -103,10 +101,9 @@ def test_lineup_ranks_and_leads_on(tmp_path: Path) -> None:
     with open_app(tmp_path) as t:
         opened(tmp_path, t)
         t.keys("7")
-        page = t.wait("leads with")
+        t.wait("leads with", "in each measure", "the rig, here")
         said = told(tmp_path, "lineup", STUDY, "--by", "quantization", "--measure", "decode")
-        assert str(said["verdict"]) in page.replace("\n", " ")
-        assert "in each measure" in page and "the rig, here" in page
+        t.until(lambda page: str(said["verdict"]) in page.replace("\n", " "), "the command's verdict")
         t.keys("b").wait("by threads")
         t.keys("b").wait("by prompt tokens")
         t.keys("b").wait("by quantization")

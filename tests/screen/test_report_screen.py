@@ -59,8 +59,7 @@ def test_somebody_elses_run_is_shown_compared_and_not_measured_on(tmp_path: Path
     ran = kettle(tmp_path, "unpack", str(bundle), "--as", "pilots")
     assert ran.stdout == "pilots::three-ways:1\n", ran.stderr
     with open_app(tmp_path) as t:
-        page = t.wait("FROM pilots")
-        assert "1 of other people" in page
+        t.wait("FROM pilots", "1 of other people")
         _click(t, "Night log and tide table", "FROM pilots")
         t.wait("best decode")
         t.wait("FROM pilots")

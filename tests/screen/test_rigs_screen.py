@@ -21,19 +21,17 @@ def test_rigs_are_asked_and_told(home: Path, tmp_path: Path) -> None:
     with open_app(mine) as t:
         t.wait("ready to run")
         t.keys("1")
-        page = t.wait_re(r"processor .*gathered")
-        assert "hardware threads" in page and "this machine" in page
-        t.wait("1 machine, 2 simulated")
+        t.wait_re(r"processor .*gathered")
+        t.wait("hardware threads", "this machine", "1 machine, 2 simulated")
         t.keys("p")
-        probed = t.wait_re(r"arithmetic, 1 thread +━+.* GFLOP/s", limit_s=150)
-        assert "reading, 1 thread" in probed and "memory bandwidth, probed" in probed
+        t.wait_re(r"arithmetic, 1 thread +━+.* GFLOP/s", limit_s=150)
+        t.wait("reading, 1 thread", "memory bandwidth, probed")
         t.keys("w").wait("data sheet")
         for key in ("p", "r", "i", "c", "e", "Space", "=", "Space", "4", "2", "0", ",", "Space", "m", "e", "Enter"):
             t.keys(key)
         t.wait_re(r"price +420 +typed in: me")
         t.keys("Down")
-        simulated = t.wait("SIMULATED: made-up hardware")
-        assert "made-up 8-core" in simulated and "typed in" not in simulated
+        assert "typed in" not in t.wait("SIMULATED: made-up hardware", "made-up 8-core")
         t.keys("?").wait("Each fact says where it comes from")
         t.keys("Escape").wait("made-up hardware")
         t.keys("q").wait_exit()
@@ -53,7 +51,8 @@ def test_an_address_is_typed_in_tested_and_planned(home: Path, tmp_path: Path, p
         t.wait("2 machines")
         t.keys("m").wait("What exactly will be measured?")
         plan = t.wait_re(r"rig +desk")
-        assert "context" not in plan and "concurrency" in plan
+        assert "context" not in plan
+        t.wait("concurrency")
         t.wait("cells,")
         t.keys("C-s").wait("saved")
         t.keys("q")
@@ -68,14 +67,12 @@ def test_what_if_controls_answer(home: Path, tmp_path: Path) -> None:
     with open_app(mine) as t:
         t.wait("ready to run")
         t.keys("2")
-        first = t.wait("usable")
-        assert "brine-15m.Q8_0" in first and "2,048" in first and "best" in first
+        t.wait("usable", "brine-15m.Q8_0", "2,048", "best")
         t.keys("Right").wait_re(r"6\.0.tok/s")
         t.keys("Tab", "Right").wait("4,096")
         t.keys("Tab", "Right").wait_re("◂.2.▸")
         t.keys("x")
-        gannet = t.wait("What fits on gannet?")
-        assert "SIMULATED" in gannet
+        t.wait("What fits on gannet?", "SIMULATED")
         t.wait_re(r"fathom-14b F16.*spills")
         t.wait_re(r"shoal-30b F16.*will not fit, .* short")
         t.resize(100, 30)
@@ -120,9 +117,8 @@ def test_a_study_of_two_ssh_rigs_and_two_simulated_ones(home: Path, tmp_path: Pa
             t.wait("1 ready to run")
             t.keys("Enter").wait("0 of 4 repeats")
             t.keys("r")
-            done = t.wait("4 of 4 repeats", limit_s=240)
-            t.wait("Measured.")
-            assert "skerry-mini" in done and "gannet (sim.)" in done and "SIMULATED" in done
+            t.wait("4 of 4 repeats", limit_s=240)
+            t.wait("Measured.", "skerry-mini", "gannet (sim.)", "SIMULATED")
             t.keys("q").wait_exit()
     store = KettleStore(mine / "kettle.db")
     (row,) = shelf(store)
