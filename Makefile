@@ -57,7 +57,7 @@ $(OLDER_ENGINE)/.installed: requirements-older.lock $(STAMP)
 unit: setup $(OLDER_ENGINE)/.installed
 	@command -v tmux >/dev/null || { echo "The tests drive the real screen in tmux, which is missing. On Debian: apt-get install tmux"; exit 1; }
 	@{ command -v sshd || test -x /usr/sbin/sshd; } >/dev/null || { echo "The tests measure over a real SSH server, which is missing. On Debian: apt-get install openssh-server iproute2"; exit 1; }
-	$(BIN)/python -m pytest -m "not alone" -n auto --dist loadscope
+	$(BIN)/python -m pytest -m "not alone" -n 3 --dist loadscope --no-loadscope-reorder
 	$(BIN)/python -m pytest -m alone
 
 # The same with other versions of Python, where they are to be had: what a version may change, and the real engine.

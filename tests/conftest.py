@@ -31,14 +31,18 @@ signal.signal(signal.SIGINT, signal.default_int_handler)
 signal.signal(signal.SIGHUP, signal.SIG_DFL)
 
 ALONE = frozenset({"test_ahead", "test_driver", "test_faults", "test_selftest", "test_ssh", "test_truth"})
-"""Beside the screens, what needs the machine to itself: it holds stamps or ends of connections against a clock."""
+"""What needs the machine to itself: it holds stamps or ends of connections against a clock."""
+LONGEST_FIRST = ("screen", "flows", "io")
+"""Folders whose tests wait a long time; the many short ones fill what room is left at the end."""
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Mark the tests that need the machine to themselves, since what they measure or wait for takes its time."""
+    """Mark the tests that need the machine to themselves, and begin with those that take long."""
     for item in items:
-        if item.path.parent.name == "screen" or item.path.stem in ALONE:
+        if item.path.stem in ALONE:
             item.add_marker(pytest.mark.alone)
+    order = {folder: at for at, folder in enumerate(LONGEST_FIRST)}
+    items.sort(key=lambda item: order.get(item.path.parent.name, len(order)))
 
 
 @pytest.fixture(scope="session")

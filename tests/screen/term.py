@@ -80,7 +80,8 @@ class Term:
         return True
 
     def _tmux(self, *arguments: str) -> str:
-        outer = {k: v for k, v in os.environ.items() if not k.startswith("TMUX")}
+        # Where workers run the tests, a size of theirs is in the environment, and would be taken for the terminal's.
+        outer = {k: v for k, v in os.environ.items() if not k.startswith("TMUX") and k not in {"COLUMNS", "LINES"}}
         outer = {"TERM": "xterm-256color", **outer, "LC_ALL": "C.UTF-8"}
         command = ["tmux", "-u", "-S", str(self._folder / "s"), "-f", str(self._folder / "conf"), *arguments]
         ran = subprocess.run(command, capture_output=True, text=True, env=outer, timeout=600, check=False)

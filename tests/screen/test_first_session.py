@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import itertools
+import shutil
 from pathlib import Path
 
 import pytest
 
+from tests.flows.test_cli import kettle
 from tests.screen.piloting import settled, shown_text
 from zinc_kettle.config import Places
 from zinc_kettle.core.report import Part, ReportPlan
 from zinc_kettle.tui.app import KettleApp
 from zinc_kettle.tui.station import UNFORESEEN, Station
 from zinc_kettle.tui.stations import STATIONS
-from zinc_kettle.wiring.build import read_study
 from zinc_kettle.wiring.desk import RealDesk
 
 STUDY = """format = 1
@@ -32,33 +33,52 @@ count = 2
 requests = 1
 """
 KEYS = "12345678"
+ORDERS = {*itertools.permutations("45678", 2), *itertools.product("123", "4"), *itertools.product("4", "123")}
+"""Every one after every other of those that show what was measured; the others before and after the map."""
+
+
+def begun(folder: Path) -> tuple[Places, Path]:
+    """A data folder with rigs and a study file."""
+    (folder / "rigs.toml").write_text('format = 1\n[gannet]\nreach = "rehearsal"\n[petrel]\nreach = "rehearsal"\n')
+    file = folder / "studies" / "which-machine.study.toml"
+    file.parent.mkdir()
+    file.write_text(STUDY)
+    return Places(folder, folder / "kettle.db"), file
 
 
 @pytest.fixture
-async def desk(tmp_path: Path) -> RealDesk:
+async def first(tmp_path: Path) -> RealDesk:
     """A person's tool that was looked at while nothing was measured yet, and has measured one study since."""
-    (tmp_path / "rigs.toml").write_text(
-        'format = 1\n[gannet]\nreach = "rehearsal"\n[petrel]\nreach = "rehearsal"\n'
-    )  # fmt: skip
-    places = Places(tmp_path, tmp_path / "kettle.db")
+    places, file = begun(tmp_path)
     made = RealDesk(places)
     assert [entry.example for entry in made.shelf()].count(True) > 3
-    file = places.studies / "which-machine.study.toml"
-    file.parent.mkdir()
-    file.write_text(STUDY)
     entry = next(entry for entry in made.shelf() if entry.file == file)
     await made.experiment(made.open(entry), lambda _event: None).run()
-    assert read_study(file, places)[0].name == "which-machine"
     return made
 
 
-async def test_every_station_shows_the_first_run_in_every_order(desk: RealDesk) -> None:
-    """Each pair of stations, one after the other; none asks for a study that is there."""
-    app = KettleApp(desk)
+@pytest.fixture(scope="module")
+def measured(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A data folder in which the study was measured."""
+    folder = tmp_path_factory.mktemp("measured")
+    assert kettle(folder, "run", begun(folder)[1]).returncode == 0
+    return folder
+
+
+@pytest.fixture
+def desk(measured: Path, tmp_path: Path) -> RealDesk:
+    """A person's tool beside what was measured before."""
+    shutil.copytree(measured, tmp_path, dirs_exist_ok=True)
+    return RealDesk(Places(tmp_path, tmp_path / "kettle.db"))
+
+
+async def test_every_station_shows_the_first_run_in_every_order(first: RealDesk) -> None:
+    """From each to each, as often as that may matter; none asks for a study that is there."""
+    app = KettleApp(first)
     async with app.run_test(size=(142, 42)) as pilot:
         await pilot.pause()
-        app.open_study(next(entry for entry in desk.shelf() if entry.runs))
-        left, at = set(itertools.permutations(KEYS, 2)), "4"
+        app.open_study(next(entry for entry in first.shelf() if entry.runs))
+        left, at = set(ORDERS), "4"
         while left:
             # From where one is to a station not gone to from there, as long as there is one.
             at_next = next((then for first, then in sorted(left) if first == at), None) or sorted(left)[0][0]
@@ -72,13 +92,13 @@ async def test_every_station_shows_the_first_run_in_every_order(desk: RealDesk) 
     assert {station.key for station in STATIONS} >= set(KEYS)
 
 
-async def test_names_are_looked_up_in_ones_own_store_before_the_examples(desk: RealDesk) -> None:
+async def test_names_are_looked_up_in_ones_own_store_before_the_examples(first: RealDesk) -> None:
     """For comparisons and reports; what only the examples have is found there."""
-    answering = desk.answering
+    answering = first.answering
     assert answering.side("which-machine", None).results.study.name == "which-machine"
     assert answering.side("whole-office", None).results.study.name == "whole-office"
     plan = ReportPlan(parts=(Part("study", ("which-machine",)),))
-    assert desk.handing.document(plan, None).title == "Which machine?"
+    assert first.handing.document(plan, None).title == "Which machine?"
     written = await answering.beside(["show", "which-machine", "--json"])
     assert written
 
