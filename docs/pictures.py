@@ -119,12 +119,12 @@ def take(scene: Scene, home: Path, environment: dict[str, str], folder: Path) ->
     command = [sys.executable, "-m", "zinc_kettle", "demo"]
     env = {"ZINC_KETTLE_HOME": str(home)}
     with Term(command, columns=scene.size[0], rows=scene.size[1], env=env) as t, window(t, scene, environment, folder):
-        t.wait("ready", LIMIT_S)
+        t.wait("ready", limit_s=LIMIT_S)
         if scene.study:
             opened(t, scene.study)
         for step in scene.steps:
             if step.startswith("wait:"):
-                t.wait(step.removeprefix("wait:"), LIMIT_S)
+                t.wait(step.removeprefix("wait:"), limit_s=LIMIT_S)
             else:
                 t.keys(step)
         settled(t)
@@ -141,7 +141,7 @@ def opened(t: Term, words: str) -> None:
         at = next((i for i, row in enumerate(rows) if words in row), None)
         if at is not None:
             t.click(at, 20)
-            t.wait("◐ partly", LIMIT_S)  # the legend of every map
+            t.wait("◐ partly", limit_s=LIMIT_S)  # the legend of every map
             return
         t.keys("Down")
         time.sleep(0.2)
