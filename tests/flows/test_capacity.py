@@ -71,7 +71,8 @@ def test_a_search_is_killed_taken_up_and_finds_the_limit(tmp_path: Path) -> None
     assert "eeps the promise up to" in ran.stdout
     store = KettleStore(tmp_path / "kettle.db")
     results = open_run(store, find(store, "desks"))
-    assert all(c.done == 2 for c in results.cells) and len(results.cells) <= 12
+    # Of a noisy step the search asks for two repeats more.
+    assert all(c.done == c.wanted and c.done % 2 == 0 for c in results.cells) and len(results.cells) <= 12
     loads = [int(level) for level in results.study.vary["concurrency"]]
     assert loads == sorted(loads)
     said = kettle(tmp_path, "capacity", "desks", "--json")
