@@ -32,7 +32,34 @@ class PrefillSlope:
     rate_high: float | None
     """None where the slope's interval touches 0: then no upper bound is determined."""
     line: Line
-    """TTFT in seconds over uncached prompt tokens; its intercept is the fixed overhead."""
+    """TTFT in seconds over uncached prompt tokens."""
+
+    @property
+    def overhead(self) -> tuple[float, float, float] | None:
+        """Seconds that each request takes besides, with its bounds: the line's intercept, which is not below nought.
+
+        None where the line bends, or where all of its interval is below nought: its start is then no overhead.
+        """
+        line = self.line
+        if line.curved or line.intercept_high < 0:
+            return None
+        return max(line.intercept, 0.0), max(line.intercept_low, 0.0), line.intercept_high
+
+    @property
+    def ends(self) -> tuple[float, float] | None:
+        """Tokens per second with which a further token is read after the shortest and after the longest prompt, where
+        the line bends; None where it does not, or where no speed follows from the curve."""
+        curve = self.line.curve if self.line.curved else None
+        if curve is None or min(curve.slope_first, curve.slope_last) <= 0:
+            return None
+        return 1.0 / curve.slope_first, 1.0 / curve.slope_last
+
+    def seconds(self, tokens: float) -> float:
+        """TTFT of a prompt, by the line or, where it bends, by the curve."""
+        line, d = self.line, tokens - self.line.x_low
+        if line.curve is None or not line.curved:
+            return line.intercept + line.slope * tokens
+        return line.curve.first + line.curve.slope_first * d + line.curve.bend * d**2
 
 
 @dataclass(frozen=True, slots=True)

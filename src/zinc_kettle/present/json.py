@@ -68,18 +68,19 @@ def slope_json(results: StudyResults, cell: CellResults) -> dict[str, Any] | Non
     if not isinstance(slope, PrefillSlope):
         return {"value": None, "reason": slope.reason}
     line = slope.line
+    overhead = (None, None, None) if slope.overhead is None else map(rounded, slope.overhead)
+    ends = (None, None) if slope.ends is None else map(rounded, slope.ends)
     return {
         "value": rounded(slope.rate),
         "low": rounded(slope.rate_low),
         "high": None if slope.rate_high is None else rounded(slope.rate_high),
         "unit": "tokens/s",
-        "overhead_s": rounded(line.intercept),
-        "overhead_low_s": rounded(line.intercept_low),
-        "overhead_high_s": rounded(line.intercept_high),
+        **dict(zip(("overhead_s", "overhead_low_s", "overhead_high_s"), overhead, strict=True)),
         "tokens_low": rounded(line.x_low),
         "tokens_high": rounded(line.x_high),
         "curved": line.curved,
-        "curve_p": None if line.curve_p is None else rounded(line.curve_p),
+        **dict(zip(("value_shortest", "value_longest"), ends, strict=True)),
+        "curve_p": None if line.curve is None else rounded(line.curve.p),
         "n": line.n,
     }
 

@@ -181,6 +181,10 @@ SCALING_KIND = ChartKind(
 
 
 # waiting over prompt length
+STRETCHES = 16
+"""Of which a fitted curve is drawn."""
+
+
 def _ttft(subject: Subject) -> Chart:
     """TTFT over prompt length, with the line of each family: its slope is the prefill speed."""
     fits = {f.title: f.slope for f in families(subject.results) if f.varied == "prompt_tokens"}
@@ -189,9 +193,10 @@ def _ttft(subject: Subject) -> Chart:
         slope = fits.get(curve.title)
         if slope is None or isinstance(slope, Missing):
             return ()
-        ends = (slope.line.x_low, slope.line.x_high)
-        heights = tuple((slope.line.intercept + slope.line.slope * x) * times for x in ends)
-        return (Line(ends, heights, "fit", series, "muted", dashed=True),)
+        first, last = slope.line.x_low, slope.line.x_high
+        at = tuple(first + (last - first) * i / STRETCHES for i in range(STRETCHES + 1))
+        heights = tuple(slope.seconds(x) * times for x in at)
+        return (Line(at, heights, "fit", series, "muted", dashed=True),)
 
     panel = over(subject, "prompt_tokens", _waits(subject), more=fitted)
     said = [f"{title}: {slope_text(s)}".strip(": ") for title, s in fits.items() if not isinstance(s, Missing)]
