@@ -14,8 +14,10 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
+from zinc_kettle.core.frontier import knee
 from zinc_kettle.core.gate import MORE_FAILURES, held_failures
 from zinc_kettle.core.schedule import shuffled
+from zinc_kettle.core.stats import fit_line
 from zinc_kettle.core.stats.ratios import ALPHA, clearly_apart
 
 DOC = Path(__file__).parents[1] / "docs" / "verdicts.md"
@@ -78,6 +80,40 @@ def caught(repeats: int, trials: int) -> tuple[float, float]:
     return worse / trials, fine / trials
 
 
+LENGTHS = np.array([128.0, 256.0, 512.0, 1_024.0, 2_048.0])
+
+
+def bent(blocks: int, slow: float, sigma: float, bend: float, trials: int) -> float:
+    """Share of studies of five prompt lengths that are called curved, where a squared term adds `bend` to the time of
+    the longest, a block slows all of its prompts alike, and a point has noise of its own."""
+    rng, called = np.random.default_rng([blocks, round(1e3 * slow), round(1e3 * sigma), round(1e3 * bend)]), 0
+    line = 0.02 + LENGTHS / 500
+    times = line + bend * line[-1] * (LENGTHS / LENGTHS[-1]) ** 2
+    x, of = np.tile(LENGTHS, blocks).tolist(), np.repeat(range(blocks), len(LENGTHS)).tolist()
+    for _ in range(trials):
+        y = times * np.exp(rng.normal(0, slow, (blocks, 1)) + rng.normal(0, sigma, (blocks, len(LENGTHS))))
+        found = fit_line(x, y.ravel().tolist(), of)
+        called += found is not None and found.curved
+    return called / trials
+
+
+FRONTIERS = {
+    "straight": (10.0, 7.75, 5.5, 3.25, 1.0), "bent the other way": (10.0, 4.0, 2.5, 1.5, 1.0),
+    "bent at the third": (10.0, 9.0, 8.0, 4.0, 1.0),
+}  # fmt: skip
+
+
+def kneed(name: str, blocks: int, sigma: float, trials: int) -> tuple[float, float]:
+    """Share of frontiers of five loads that are given a knee, and of those how many have the third in its interval."""
+    rng, named, held = np.random.default_rng([len(name), blocks, round(1e3 * sigma)]), 0, 0
+    exact = np.stack([np.linspace(1.0, 9.0, 5), np.array(FRONTIERS[name])], axis=1)
+    for _ in range(trials):
+        found = knee(exact * np.exp(rng.normal(0, sigma, (blocks, 5, 2))))
+        named += found is not None
+        held += found is not None and found.low <= 2 <= found.high
+    return named / trials, held / max(1, named)
+
+
 def page(trials: int) -> str:
     """docs/verdicts.md."""
     out = [
@@ -114,6 +150,22 @@ def page(trials: int) -> str:
     for n in (6, 12, 24):
         worse, fine = caught(n, trials)
         out.append(f"| {n} | {worse:.1%} | {1 - worse - fine:.1%} | {fine:.1%} |")
+    out += ["", "## A line that bends, and one that does not", "",
+            "TTFT over five prompt lengths; a slow block slows all of its prompts alike. Share of studies called "
+            "*curved*: of straight lines 5% may be, of those where the longest takes a tenth more all should be.", "",
+            "| blocks, block noise, own noise | straight | a tenth more |", "|---|---|---|"]  # fmt: skip
+    for n in (3, 6):
+        for slow, sigma in ((0.0, 0.01), (0.1, 0.01), (0.1, 0.03)):
+            straight, curved = (bent(n, slow, sigma, bend, trials) for bend in (0.0, 0.1))
+            out.append(f"| {n}, {slow:.0%}, {sigma:.0%} | {straight:.1%} | {curved:.1%} |")
+    out += ["", "## A frontier and its knee", "",
+            "Five loads. Share of frontiers that are given a knee (of those without one 5% may be), and of the bent "
+            "ones that are, how many have it in the interval.", "",
+            "| blocks, noise | " + " | ".join(FRONTIERS) + " | in the interval |", "|---|" + "---|" * 4]  # fmt: skip
+    for n, sigma in ((3, 0.02), (6, 0.02), (6, 0.05), (12, 0.05)):
+        found = [kneed(name, n, sigma, trials) for name in FRONTIERS]
+        shares = " | ".join(f"{share:.1%}" for share in (*(named for named, _ in found), found[-1][1]))
+        out.append(f"| {n}, {sigma:.0%} | {shares} |")
     return "\n".join(out) + "\n"
 
 

@@ -4,7 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+import numpy as np
+import numpy.typing as npt
+
 from zinc_kettle.core.chart import Axis, Chart, Label, Line, Mark, Panel, Points, Rule
+from zinc_kettle.core.compare import by_block_of
 from zinc_kettle.core.frontier import frontier, knee
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.reported import pairs as reported_pairs
@@ -132,11 +136,16 @@ def _frontier(subject: Subject) -> Chart:
     edge = [(found[i][1].value * fx, found[i][2].value * fy) for i in best]
     marks.insert(0, Line(tuple(a for a, _ in edge), tuple(b for _, b in edge), "frontier", tone="ink"))
     said = []
-    at = knee(edge)
-    if at is not None:
-        cell = found[best[at]][0]
-        marks.append(Points((edge[at][0],), (edge[at][1],), name="knee", tone="best"))
-        said.append(f"knee: {cell.title}, {digits(edge[at][1])} {y_unit} together at {digits(edge[at][0])} for each")
+    bend = knee(_by_block([found[i][0] for i in best], (x, y)))
+    if bend is not None:
+        cell, (each, together) = found[best[bend.at]][0], edge[bend.at]
+        marks.append(Points((each,), (together,), name="knee", tone="best"))
+        said.append(f"knee: {cell.title}, {digits(together)} {y_unit} together at {digits(each)} for each")
+        if bend.low < bend.high:
+            ends = (found[best[place]][0].title for place in (bend.low, bend.high))
+            said.append(f"it may lie anywhere from {' to '.join(ends)}")
+    elif len(best) > 2:
+        said.append("no knee: the frontier is not clearly bent")
     if subject.pace is not None:
         marks.append(Rule(subject.pace.rate, "x", subject.pace.name, "muted"))
         said.append(f"{subject.pace.name}: {digits(subject.pace.rate)} tok/s, {subject.pace.origin}")
@@ -144,6 +153,15 @@ def _frontier(subject: Subject) -> Chart:
         Axis(f"decode, each user ({x_unit})", low=0.0), Axis(f"throughput, all ({y_unit})", low=0.0), tuple(marks)
     )
     return _chart(subject, y, panel, *said)
+
+
+def _by_block(cells: Sequence[CellResults], names: Sequence[str]) -> npt.NDArray[np.float64]:
+    """Measures of cells in the blocks that all of them have; shape (blocks, cells, measures)."""
+    taken = [by_block_of(cells, name) for name in names]
+    whole = [mine.get(cell.cell.key, {}) for cell in cells for mine in taken]
+    shared = sorted(set.intersection(*(set(one) for one in whole))) if whole else []
+    rows = [[[mine[cell.cell.key][block] for mine in taken] for cell in cells] for block in shared]
+    return np.array(rows, dtype=np.float64).reshape(len(shared), len(cells), len(names))
 
 
 def _frontier_needs(subject: Subject) -> str:
