@@ -272,7 +272,7 @@ def test_open_loop_throughput_counts_between_the_first_latency_and_the_last_due(
     ]
     figures = repeat_figures(repeat(*moved, extras={"open_loop": 1.0}))
     assert figures["throughput"] == pytest.approx(10.0, rel=0.04)
-    assert figures["failed_share"] == 0.0 and isinstance(figures["prefill_client"], Missing)
+    assert isinstance(figures["prefill_client"], Missing)
 
 
 def test_families_are_told_in_words() -> None:

@@ -10,16 +10,21 @@ import pytest
 from benchmarks import batching
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy import stats
 
 from tests.build import MS, S, decode_timeline, repeat, repeats_at, study, timeline, trace
+from zinc_kettle.core.capacity import trial_of
 from zinc_kettle.core.facts import EngineFacts, ModelFacts
 from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.measures.model import bits_per_weight, cache_size, file_size
 from zinc_kettle.core.repeat import Missing, Repeat
 from zinc_kettle.core.steady import steady_throughput, steady_window
 from zinc_kettle.core.summary import MEASURED, cell_value, series, summarise
-from zinc_kettle.core.timeline import EngineReport
+from zinc_kettle.core.timeline import EngineReport, Timeline
+from zinc_kettle.core.traffic import Promise
 from zinc_kettle.core.value import CellFigure, Value
+from zinc_kettle.present.json import figure_json
+from zinc_kettle.present.values import whole_text
 
 
 def cell_values(repeats: list[Repeat]) -> dict[str, CellFigure]:
@@ -328,3 +333,50 @@ def test_a_loss_with_depth_claims_no_more_than_its_repeats() -> None:
     slopes = (0.1, 0.11, 0.09, 0.1, 0.12, 0.1)
     six = cell_value([one(s, i) for i, s in enumerate(slopes)], "depth_loss")
     assert isinstance(six, Value) and (six.bound, six.n) == ("interval95", 6) and six.low < six.value < six.high
+
+
+def asked(took_s: float, name: str, *, fails: bool = False, attempt: int = 0) -> Timeline:
+    """A request that ends after so many seconds: with an answer, or with an error."""
+    if fails:
+        return timeline((), end_ns=int(took_s * S), error="no answer", request_id=name, attempt=attempt)
+    return timeline((took_s * 500, took_s * 1e3), end_ns=int(took_s * S), request_id=name, attempt=attempt)
+
+
+def test_what_failed_counts_as_later_than_all_others() -> None:
+    """Ninety requests take 1.01 to 1.9 s, ten end in an error at 60 s: the 90th percentile lies between the last answer
+    and the first failure, the 95th among the failures, and is said to be more than it shows; a failure that a further
+    attempt made good counts for nothing."""
+    fine = [asked(1 + i / 100, f"r{i}") for i in range(1, 91)]
+    lost = [asked(60.0, f"x{i}", fails=True) for i in range(10)]
+    p50, p90, p95 = (cell_value([repeat(*fine, *lost, concurrency=8)], f"latency_p{p}") for p in (50, 90, 95))
+    assert isinstance(p50, Value) and p50.value == pytest.approx(1.505) and not p50.beyond
+    assert isinstance(p90, Value) and p90.beyond and 1.9 < p90.value <= 60
+    assert isinstance(p95, Value) and p95.beyond and p95.value == pytest.approx(60.0)
+    assert whole_text(p95).startswith("> 60") and figure_json(p95)["beyond"]
+    refused = [asked(0.01, f"x{i}", fails=True) for i in range(10)]
+    at_once = cell_value([repeat(*fine, *refused, concurrency=8)], "latency_p95")
+    assert isinstance(at_once, Value) and at_once.beyond and at_once.value == pytest.approx(1.9)
+    again = [asked(1.0, f"x{i}", attempt=1) for i in range(10)]
+    made_good = cell_value([repeat(*fine, *lost, *again, concurrency=8)], "latency_p95")
+    assert isinstance(made_good, Value) and not made_good.beyond and made_good.value < 1.9
+
+
+def test_a_share_that_failed_has_the_exact_interval() -> None:
+    """None of six is no proof that none fails: up to 46%, by scipy's own test."""
+    for lost in (0, 2, 6):
+        requests = [asked(1.0, f"r{i}", fails=i < lost) for i in range(6)]
+        found = cell_value([repeat(*requests)], "failed_share")
+        known = stats.binomtest(lost, 6).proportion_ci(0.95, method="exact")
+        assert isinstance(found, Value)
+        assert (found.low, found.value, found.high) == pytest.approx((known.low, lost / 6, known.high))
+
+
+def test_an_answer_in_one_piece_keeps_no_promise_of_a_pace() -> None:
+    """Forty tokens in a single chunk: nobody knows the pace, so that the promise is neither kept nor broken; one token
+    has no pace to keep."""
+    whole = timeline((200.0,), tokens=(40,))
+    for name in ("promise_kept", "goodput"):
+        assert isinstance(repeat_figures(repeat(whole, extras={"promise_tpot_s": 0.1}))[name], Missing)
+    assert trial_of(1.0, [repeat(whole)], Promise(tpot_s=0.1)) is None
+    assert repeat_figures(repeat(whole, extras={"promise_ttft_s": 1.0}))["promise_kept"] == 1.0
+    assert repeat_figures(repeat(timeline((200.0,)), extras={"promise_tpot_s": 0.1}))["promise_kept"] == 1.0

@@ -95,7 +95,7 @@ def test_the_best_is_not_chosen_by_noise() -> None:
     """Overlapping ranges stand together; one repeat each concludes nothing; clear ones stand alone."""
     clear = results_of(FULL)
     assert best(clear, "decode") == [5]
-    assert answer(clear).startswith("fastest decode: Q4_0 · 2 threads, 60.6 ± 0.60 tok/s")
+    assert answer(clear).startswith("fastest decode: Q4_0 · 2 threads, 60.6 tok/s (60.0–61.2)")
     noisy = results_of({0: (10.0, 12.0, 14.0), 1: (11.0, 12.5, 13.0)})
     assert set(best(noisy, "decode")) == {0, 1}
     assert "no clear difference from" in answer(noisy)
@@ -161,7 +161,8 @@ def test_failures_come_first() -> None:
 @pytest.mark.parametrize(
     ("value", "text", "bounds", "whole"),
     [
-        (Value(12.34, 12.0, 12.7, "range", 3, "tokens/s"), "12.3", "±0.36", "12.3 ± 0.36 tok/s"),
+        (Value(12.34, 12.0, 12.7, "interval95", 6, "tokens/s"), "12.3", "±0.36", "12.3 ± 0.36 tok/s"),
+        (Value(12.34, 12.0, 12.7, "range", 3, "tokens/s"), "12.3", "(12.0–12.7)", "12.3 tok/s (12.0–12.7)"),
         (Value(3.0, 2.9, 9.0, "range", 3, "s"), "3.0", "(2.9–9.0)", "3.0 s (2.9–9.0)"),
         (Value(0.0123, 0.0123, 0.0123, "range", 3, "s"), "12.3", "", "12.3 ms"),
         (Value(48.0, 48.0, 48.0, "range", 3, "tokens"), "48", "", "48 tokens"),
@@ -170,7 +171,7 @@ def test_failures_come_first() -> None:
     ],
 )
 def test_values_as_text(value: Value | Missing, text: str, bounds: str, whole: str) -> None:
-    """Digits by the spread, lopsided bounds as (low–high) behind the unit, nothing for one repeat."""
+    """Digits by the spread; ranges and lopsided bounds as (low–high) behind the unit, nothing for one repeat."""
     assert (value_text(value)[0], bounds_text(value), whole_text(value)) == (text, bounds, whole)
 
 

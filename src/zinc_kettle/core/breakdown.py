@@ -85,7 +85,7 @@ class TimeSplit:
     def share(self, *names: PartName) -> tuple[float, float, float]:
         """Of some parts in the measured time: as computed, at least, at most."""
         share = self.seconds(*names) / self.step_s
-        return share, share / (1 + self.band), min(1.0, share * (1 + self.band))
+        return share, share / (1 + self.band), share * (1 + self.band)
 
     @property
     def limit(self) -> Limit:

@@ -19,7 +19,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.factors import Level
-from zinc_kettle.core.measures.traffic import first_output_s
+from zinc_kettle.core.measures.traffic import first_output_s, in_one_piece
 from zinc_kettle.core.plan import Cell, Study
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import CellResults, KeptRepeat, StudyResults
@@ -81,7 +81,7 @@ class Found:
 
 
 def trial_of(load: float, repeats: Sequence[Repeat], promise: Promise, *, lost: int = 0) -> Trial | None:
-    """What the repeats of a load came to; None where nothing is known of it.
+    """What the repeats of a load came to; None where nothing is known of it, or not how a promised pace was kept.
 
     Args:
         load: Streams, or requests per minute.
@@ -103,6 +103,8 @@ def trial_of(load: float, repeats: Sequence[Repeat], promise: Promise, *, lost: 
             logs = [math.log(quantile(values, p) / allowed) for values in each]
             over[limit] = math.log(quantile([v for values in each for v in values], p) / allowed)  # type: ignore[index]
             spread[limit] = float(np.std(logs, ddof=1)) if len(logs) > 1 else math.nan  # type: ignore[index]
+    if promise.tpot_s is not None and any(in_one_piece(t) for r in repeats for t in r.measured):
+        return None
     failed = sum(1 for t in asked if not t.usable) / len(asked)
     return Trial(load, over, spread, len(repeats), failed)
 

@@ -70,3 +70,10 @@ class Repeat:
     def failed(self) -> tuple[Timeline, ...]:
         """Measured requests that may not be counted, and why is in each."""
         return tuple(t for t in self.timelines if t.role == "measured" and not t.usable)
+
+    @property
+    def lost(self) -> tuple[Timeline, ...]:
+        """Those of them that no further attempt made good, each by its last attempt."""
+        answered = {t.request_id for t in self.timelines if t.usable}
+        last = {t.request_id: t for t in sorted(self.failed, key=lambda t: t.attempt)}
+        return tuple(t for name, t in last.items() if name not in answered)

@@ -8,12 +8,15 @@ import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.repeat import Figure, Missing, Repeat
-from zinc_kettle.core.stats import mean
+from zinc_kettle.core.stats import mean, quantile
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S, plural
 
 WINDOW_COMPLETIONS = 1.5
 """A steady window wants this many completions per stream: of four requests a stream, about two and a half end in it."""
+NEARLY_ALL = 0.95
+"""Share of the latencies after which an open loop is taken to be full: long answers, which are the last to be there,
+write much of what is written."""
 OPEN_COMPLETIONS = 10
 """An open loop has no streams; fewer completions than these would be a rate of single requests."""
 
@@ -22,8 +25,8 @@ def steady_window(repeat: Repeat) -> tuple[int, int] | None:
     """From one mean latency after all streams are busy until the first one is not replaced; None where that never is.
 
     Streams that start together are all in prefill at first, and write less than they will: the first latency is left
-    out. Of an open loop: from one mean latency after the first due time, when as many requests are open as there will
-    be, until the last due time.
+    out. Of an open loop: from the first due time and the latency that nearly all stay within, when as many requests are
+    open as there will be, until the last due time.
     """
     requests = [t for t in repeat.timelines if t.role == "measured"]
     if repeat.open_loop:
@@ -45,7 +48,7 @@ def _open_window(requests: list[Timeline]) -> tuple[int, int] | None:
     latencies = [t.sent_ns + t.duration_ns - t.wanted_ns for t in requests if t.usable]
     if not latencies:
         return None
-    start, end = min(due) + round(mean(latencies)), max(due)
+    start, end = min(due) + round(quantile(latencies, NEARLY_ALL)), max(due)
     return (start, end) if end > start else None
 
 

@@ -149,8 +149,8 @@ def series(repeats: Sequence[Repeat], name: str) -> list[float]:
     if isinstance(source, OverGaps):
         return [quantile(np.concatenate(gaps), source.p) for r in repeats if (gaps := _gaps(r, source))]
     if isinstance(source, OverRequests):
-        pools = [_values(r, source.value) for r in repeats]
-        return [quantile(pool, source.p) for pool in pools if len(pool)]
+        pools = [_with_lost(answered, _waited(r)) for r in repeats if len(answered := _values(r, source.value))]
+        return [quantile(pool, source.p) for pool in pools]
     if isinstance(source, OfCell | OfFacts):
         return []
     return per_repeat(repeats, name)
@@ -180,15 +180,41 @@ def _values(repeat: Repeat, value: Callable[[Timeline], float | None]) -> npt.ND
 def _request_quantile(
     repeats: Sequence[Repeat], value: Callable[[Timeline], float | None], p: float, unit: str
 ) -> CellFigure:
-    groups = [g for g in (_values(r, value) for r in repeats) if len(g)]
-    count = sum(len(g) for g in groups)
-    if not count:
+    answered = [_values(r, value) for r in repeats]
+    there = sum(len(g) for g in answered)
+    if not there:
         return Missing("no request was answered")
+    latest = max(float(g.max()) for g in answered if len(g))
+    whole = [_with_lost(g, _waited(r), latest) for g, r in zip(answered, repeats, strict=True)]
+    groups = [g for g in whole if len(g)]
+    count = sum(len(g) for g in groups)
+    # Where between two requests the percentile lies, by the rule of quantile(): beyond the last that was answered?
+    beyond = p * (count - 1) > there - 1
     # Within one repeat requests are all there is to resample; they are then taken to be independent.
     of = "requests" if len(groups) == 1 else "repeats"
     if len(groups) == 1:
         groups = [groups[0][i : i + 1] for i in range(count)]
-    return Value.of_interval(pooled_quantile_interval(groups, p), unit, of=of, thin=thin(count, p))
+    found = pooled_quantile_interval(groups, p)
+    return Value.of_interval(found, unit, of=of, thin=thin(count, p), beyond=beyond)
+
+
+def _waited(repeat: Repeat) -> list[float]:
+    """How long each request that was never answered had been waited for, in seconds."""
+    return [(t.end_ns - t.wanted_ns) / NS_PER_S for t in repeat.lost]
+
+
+def _with_lost(
+    answered: npt.NDArray[np.float64], waited: Sequence[float], latest: float | None = None
+) -> npt.NDArray[np.float64]:
+    """What requests took, with those that failed as later than all that were answered.
+
+    Args:
+        answered: Shape (requests,), seconds.
+        waited: How long each of the others had been waited for.
+        latest: The latest answer; None for that of `answered`.
+    """
+    most = float(answered.max()) if latest is None else latest
+    return np.concatenate([answered, [max(most, seconds) for seconds in waited]])
 
 
 def _gaps(repeat: Repeat, source: OverGaps) -> list[npt.NDArray[np.float64]]:

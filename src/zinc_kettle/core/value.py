@@ -24,11 +24,16 @@ class Value:
     """What `n` counts: repeats; for the load time launches; for percentiles within one repeat requests."""
     thin: bool = False
     """True for a percentile with fewer than ten requests beyond it."""
+    beyond: bool = False
+    """True for a percentile that lies among requests that failed, which count as later than all others: it is larger
+    than the value, and its upper bound is not known."""
     this_run: bool = False
     """True where the bounds tell only of this run: it was too short to have seen how the machine wanders."""
 
     @classmethod
-    def of_interval(cls, i: Interval, unit: str, *, of: str = "repeats", thin: bool = False) -> Value:
+    def of_interval(
+        cls, i: Interval, unit: str, *, of: str = "repeats", thin: bool = False, beyond: bool = False
+    ) -> Value:
         """An interval as a headline.
 
         Args:
@@ -36,8 +41,9 @@ class Value:
             unit: Of its value.
             of: What `n` counts, such as repeats.
             thin: Fewer than ten requests lie beyond the percentile.
+            beyond: It lies among requests that failed.
         """
-        return cls(i.value, i.low, i.high, i.bound, i.n, unit, of, thin)
+        return cls(i.value, i.low, i.high, i.bound, i.n, unit, of, thin, beyond)
 
 
 CellFigure: TypeAlias = Value | Missing

@@ -43,7 +43,7 @@ def sentence(split: TimeSplit) -> str:
 
 def _share(split: TimeSplit, *names: PartName) -> str:
     share, low, high = split.share(*names)
-    return f"{min(1.0, share):.0%} ({low:.0%} to {high:.0%})"
+    return f"{share:.0%} ({low:.0%} to {high:.0%})"
 
 
 def _more(split: TimeSplit) -> str:

@@ -54,7 +54,8 @@ def _figure(cell: CellResults, name: str) -> str:
         else ""
     )
     thin = "; fewer than ten requests lie beyond this percentile" if value.thin else ""
-    return f"{whole_text(value)}, from {value.n} {value.of}; {bounds}{run}{thin}."
+    lost = "; it lies among requests that failed, which count as later than all others" if value.beyond else ""
+    return f"{whole_text(value)}, from {value.n} {value.of}; {bounds}{run}{thin}{lost}."
 
 
 def _made(measure: Measure) -> str:

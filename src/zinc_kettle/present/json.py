@@ -97,5 +97,6 @@ def figure_json(figure: CellFigure) -> dict[str, Any]:
         "n": figure.n,
         "unit": figure.unit,
         **({"thin": True} if figure.thin else {}),
+        **({"beyond": True} if figure.beyond else {}),
         **({"this_run": True} if figure.this_run else {}),
     }

@@ -27,7 +27,7 @@ def value_text(figure: CellFigure) -> tuple[str, str]:
     scaled, unit, factor = scale(figure.value, figure.unit)
     if figure.unit == "tokens" and scaled == round(scaled):
         return f"{scaled:,.0f}", unit
-    return digits(scaled, spread=_half(figure) * factor), unit
+    return ("> " if figure.beyond else "") + digits(scaled, spread=_half(figure) * factor), unit
 
 
 def bounds_text(figure: CellFigure) -> str:
@@ -35,6 +35,8 @@ def bounds_text(figure: CellFigure) -> str:
 
     A percentile with too few requests beyond it is called thin first.
     """
+    if isinstance(figure, Value) and figure.beyond:
+        return "(requests failed)"
     if not isinstance(figure, Value) or figure.n < 2:
         return "thin" if isinstance(figure, Value) and figure.thin else ""
     return f"thin {_bounds(figure)}".strip() if figure.thin else _bounds(figure)
@@ -45,7 +47,7 @@ def whole_text(figure: CellFigure) -> str:
     text, unit = value_text(figure)
     if not isinstance(figure, Value):
         return NO_VALUE
-    even = "" if figure.thin or figure.n < 2 else _even_bounds(figure)
+    even = "" if figure.thin or figure.beyond or figure.n < 2 else _even_bounds(figure)
     if even:
         return f"{text} ± {even} {unit}".strip()
     return " ".join(part for part in (text, unit, bounds_text(figure)) if part)
@@ -62,7 +64,10 @@ def _bounds(figure: Value) -> str:
 
 
 def _even_bounds(figure: Value) -> str:
-    """Half the width of bounds that are about equally far from the value; empty where they are lopsided, or none."""
+    """Half the width of an interval that is about equally far on both sides of the value; empty where it is lopsided,
+    where there is none, and for a range, whose ends are what was seen and nothing more."""
+    if figure.bound != "interval95":
+        return ""
     _, _, factor = scale(figure.value, figure.unit)
     half = _half(figure)
     lopsided = min(figure.value - figure.low, figure.high - figure.value) * LOPSIDED < half

@@ -24,6 +24,7 @@ class StoredValue(msgspec.Struct, array_like=True, gc=False):
     n: int
     of: str
     thin: bool
+    beyond: bool = False
 
 
 class StoredSummary(msgspec.Struct):
@@ -62,7 +63,8 @@ def encode_summary(s: CellSummary) -> bytes:
 def _stored(figure: CellFigure) -> StoredValue | str:
     if isinstance(figure, Missing):
         return figure.reason
-    return StoredValue(figure.value, figure.low, figure.high, figure.bound, figure.n, figure.of, figure.thin)
+    f = figure
+    return StoredValue(f.value, f.low, f.high, f.bound, f.n, f.of, f.thin, f.beyond)
 
 
 def decode_summary(data: bytes) -> CellSummary:
@@ -85,4 +87,5 @@ def decode_summary(data: bytes) -> CellSummary:
 def _figure(name: str, kept: StoredValue | str) -> CellFigure:
     if isinstance(kept, str):
         return Missing(kept)
-    return Value(kept.value, kept.low, kept.high, kept.bound, kept.n, MEASURES[name].unit, kept.of, kept.thin)
+    unit = MEASURES[name].unit
+    return Value(kept.value, kept.low, kept.high, kept.bound, kept.n, unit, kept.of, kept.thin, kept.beyond)

@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
-from zinc_kettle.core.measures.kinds import Group, Measure, OverRequests, PerRepeat
+from zinc_kettle.core.measures.kinds import Group, Measure, OfCell, OverRequests, PerRepeat
 from zinc_kettle.core.repeat import NO_PROCESS, Figure, Missing, Repeat
 from zinc_kettle.core.stats import median, quantile
+from zinc_kettle.core.stats.interval import share_interval
 from zinc_kettle.core.steady import steady_throughput, steady_window
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
+from zinc_kettle.core.value import CellFigure, Value
 
 NOT_SCHEDULED = Missing("only an open loop has a schedule")
 NO_PROMISE = Missing("the study states no promise")
 TTFT_LIMIT, TPOT_LIMIT = "promise_ttft_s", "promise_tpot_s"
 """Names under which a repeat keeps the limits its study promised, in seconds."""
+NO_PACE = Missing("a pace is promised, and answers came in one piece, which has none")
 ONE_REQUEST = Missing("a single request is not a batch")
 GROUP = Group("load", only_under_load=True)
 
@@ -56,14 +61,20 @@ def batch_cpu(repeat: Repeat) -> Figure:
 
 def promise_kept(repeat: Repeat) -> Figure:
     """Share of the measured requests that kept the promise; failed ones did not."""
+    if not promised(repeat):
+        return NO_PROMISE
+    if _pace_unknown(repeat):
+        return NO_PACE
     asked = [t for t in repeat.timelines if t.role == "measured"]
-    return sum(1 for t in repeat.measured if keeps(t, repeat)) / len(asked) if promised(repeat) else NO_PROMISE
+    return sum(1 for t in repeat.measured if keeps(t, repeat)) / len(asked)
 
 
 def goodput(repeat: Repeat) -> Figure:
     """Requests per second that ended within the steady window and kept the promise; of a burst over the whole batch."""
     if not promised(repeat):
         return NO_PROMISE
+    if _pace_unknown(repeat):
+        return NO_PACE
     if repeat.at_once:
         wall = batch_wall(repeat)
         return wall if isinstance(wall, Missing) else sum(1 for t in repeat.measured if keeps(t, repeat)) / wall
@@ -78,6 +89,15 @@ def goodput(repeat: Repeat) -> Figure:
 def promised(repeat: Repeat) -> bool:
     """True where the study states a promise."""
     return TTFT_LIMIT in repeat.extras or TPOT_LIMIT in repeat.extras
+
+
+def in_one_piece(t: Timeline) -> bool:
+    """True of an answer of several tokens that came at once: it has no pace."""
+    return t.total_tokens > 1 and t.decode_ns <= 0
+
+
+def _pace_unknown(repeat: Repeat) -> bool:
+    return TPOT_LIMIT in repeat.extras and any(map(in_one_piece, repeat.measured))
 
 
 def keeps(t: Timeline, repeat: Repeat) -> bool:
@@ -106,9 +126,16 @@ def send_delay_p99(repeat: Repeat) -> Figure:
     return quantile(delays, 0.99) if delays else NOT_SCHEDULED
 
 
-def failed_share(repeat: Repeat) -> Figure:
-    """Share of the measured requests that failed."""
-    return len(repeat.failed) / sum(1 for t in repeat.timelines if t.role == "measured")
+def failed_share(repeats: Sequence[Repeat]) -> CellFigure:
+    """Share of the measured requests that failed, with its exact 95% interval (Clopper and Pearson 1934).
+
+    Requests are taken one by one: where they fail a repeat at a time, the interval is too narrow.
+    """
+    asked = sum(1 for r in repeats for t in r.timelines if t.role == "measured")
+    if not asked:
+        return Missing("nothing was measured")
+    low, value, high = share_interval(sum(len(r.failed) for r in repeats), asked)
+    return Value(value, low, high, "interval95", asked, "share", "requests")
 
 
 _THIN = "With fewer than ten requests beyond a percentile, a few lucky or unlucky ones decide it; it is marked thin."
@@ -177,6 +204,6 @@ MEASURES = (
         PerRepeat(send_delay_p99),
     ),
     Measure(
-        "failed_share", "failed", "share", "less", GROUP, "share of the requests that failed", PerRepeat(failed_share),
+        "failed_share", "failed", "share", "less", GROUP, "share of the requests that failed", OfCell(failed_share),
     ),
 )  # fmt: skip

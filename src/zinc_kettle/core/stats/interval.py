@@ -80,6 +80,22 @@ def _rank(n: int, level: float) -> int:
     return int(stats.binom.ppf((1 - level) / 2, n, 0.5))
 
 
+def share_interval(hits: int, n: int) -> tuple[float, float, float]:
+    """Lower bound, share and upper bound of `hits` of `n`, exact with 95% (Clopper and Pearson 1934).
+
+    Raises:
+        ValueError: Not 0 ≤ hits ≤ n, or n is 0.
+    """
+    if not 0 <= hits <= n or n < 1:
+        raise ValueError("a share of nothing")
+    from scipy import special
+
+    tail = (1 - CONFIDENCE) / 2
+    low = float(special.betaincinv(hits, n - hits + 1, tail)) if hits else 0.0
+    high = float(special.betaincinv(hits + 1, n - hits, 1 - tail)) if hits < n else 1.0
+    return low, hits / n, high
+
+
 def pooled_quantile_interval(groups: Sequence[npt.NDArray[np.float64]], p: float) -> Interval:
     """A quantile over requests pooled across repeats, with bounds that know that those of one repeat hang together.
 
