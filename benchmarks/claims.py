@@ -28,6 +28,7 @@ from zinc_kettle.core.precision import look_level, looks, wanted_repeats
 from zinc_kettle.core.stats import median_interval
 from zinc_kettle.core.stats.interval import Interval, pooled_quantile_interval
 from zinc_kettle.core.stats.ratios import ALPHA, behind_at_most, clearly_apart, holm, paired_ratio, pairs_p
+from zinc_kettle.core.stats.waves import SEEN_BLOCKS, steady
 from zinc_kettle.core.stats.waves import waves as waves_of
 
 OUT = Path(__file__).parent / "out" / "claims.json"
@@ -148,7 +149,9 @@ def of_cell(rng: np.random.Generator, noise: str, n: int, cells: int, trials: in
         columns = np.exp(NOISES[noise](rng, cells, n))
         found, wander = median_interval(columns[0].tolist()), waves_of(columns.tolist())
         low, high = widened(found, wander.widening(n))
-        inside, long_run = low <= truth <= high, found.bound == "interval95" and wander.seen(n)
+        inside, long_run = low <= truth <= high, found.bound == "interval95" and n >= SEEN_BLOCKS
+        if long_run:
+            long_run = steady([dict(enumerate(row.tolist())) for row in columns])
         held += inside
         claimed += long_run
         kept += inside or not long_run
@@ -565,9 +568,9 @@ repeats of the fixed design: two cells have no contenders that could drop out ea
 
 CELL_TEXT = """Bounds are order statistics (ranks of the sign test), widened by what the run's blocks remember of each
 other, which is estimated from all of its cells. Below six repeats the range that was seen is shown and called so.
-With fewer than twenty repeats, or where waves are so long that the run holds fewer than six independent repeats, the
-screen says that the interval tells of *this run*: it was too short to see how the machine wanders, and the first
-tables show how far the long run may then be away."""
+With fewer than twenty repeats, or where the run's blocks, averaged over all cells, show any memory, the screen says
+that the interval tells of *this run*: it has not seen all of how the machine wanders, and the first tables show how far
+the long run may then be away."""
 PERCENTILE_TEXT = """Requests pooled over repeats; those of one repeat have a part of their variance in common.
 *range*: too few requests lie beyond the percentile, or too few repeats tell how they hang together; what was seen is
 then shown, and no interval is claimed. Shares are of the intervals that are claimed; the target is set where they are

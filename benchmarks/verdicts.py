@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import random
 import sys
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -18,7 +19,15 @@ from zinc_kettle.core.frontier import knee
 from zinc_kettle.core.gate import MORE_FAILURES, held_failures
 from zinc_kettle.core.schedule import shuffled
 from zinc_kettle.core.stats import fit_line
-from zinc_kettle.core.stats.ratios import ALPHA, clearly_apart
+from zinc_kettle.core.stats.ratios import (
+    ALPHA,
+    clearly_apart,
+    holm,
+    paired_ratio,
+    pooled_ratios,
+    unpaired_ratio,
+)
+from zinc_kettle.core.stats.waves import waves
 
 DOC = Path(__file__).parents[1] / "docs" / "verdicts.md"
 TRIALS = 2_000
@@ -80,6 +89,73 @@ def caught(repeats: int, trials: int) -> tuple[float, float]:
     return worse / trials, fine / trials
 
 
+Array = npt.NDArray[np.float64]
+
+
+def wandering(rng: np.random.Generator, n: int, rho: float) -> Array:
+    """A first-order process with variance 1, from its middle."""
+    steps = rng.normal(0, 1, n + 100)
+    for i in range(1, len(steps)):
+        steps[i] += rho * steps[i - 1]
+    return np.asarray(steps[100:] * (1 - rho**2) ** 0.5)
+
+
+def run_of(wave: Array, rng: np.random.Generator, cells: int) -> Array:
+    """Equal cells of a run whose blocks wander by 2%, with half as much noise of their own."""
+    return np.asarray(np.exp(0.02 * (wave[None] + rng.normal(0, 0.5, (cells, len(wave))))))
+
+
+def two_runs(n: int, rho: float, trials: int, *, launches: bool = False) -> tuple[float, float]:
+    """Share of ratios of equal cells whose 95% interval leaves 1 out: with the runs' own memory, and as if repeats were
+    independent. Of two runs of four cells; or of two launches of one run, measured one after the other."""
+    rng, wrong, plain = np.random.default_rng([n, round(100 * rho), launches]), 0, 0
+    for _ in range(trials):
+        if launches:
+            wave = wandering(rng, 2 * n, rho)
+            whole = [run_of(part, rng, 1) for part in (wave[:n], wave[n:])]
+            wide = waves([part[0].tolist() for part in whole]).apart(n)
+            both = [(part, wide) for part in whole]
+        else:
+            runs = [run_of(wandering(rng, n, rho), rng, 4) for _ in range(2)]
+            both = [(run, waves(run.tolist()).apart(n)) for run in runs]
+        a, b = (cells[0].tolist() for cells, _ in both)
+        found, usual = unpaired_ratio(a, b, (both[0][1], both[1][1])), unpaired_ratio(a, b)
+        wrong += not found.low <= 1 <= found.high
+        plain += not usual.low <= 1 <= usual.high
+    return wrong / trials, plain / trials
+
+
+def by_the_watt(noise: float, n: int, trials: int) -> tuple[float, float]:
+    """Share of lineups of four equal rigs in which any is set below the best: by a quotient in each repeat, and by a
+    power that is taken as known, the median of what was measured."""
+    rng, wrong, plain = np.random.default_rng([round(1e3 * noise), n]), 0, 0
+    for _ in range(trials):
+        rates, watts = np.exp(rng.normal(0, 0.003, (4, n))), np.exp(rng.normal(0, noise, (4, n)))
+        each, known = rates / watts, rates / np.median(watts, axis=1)[:, None]
+        wrong, plain = wrong + _any_behind(each), plain + _any_behind(known)
+    return wrong / trials, plain / trials
+
+
+def _any_behind(columns: Array) -> bool:
+    return bool(clearly_apart(columns, int(np.log(columns).mean(axis=1).argmax())).any())
+
+
+def many_rows(noise: str, rows: int, n: int, trials: int) -> tuple[float, float]:
+    """Share of duels of equal sides, prompt by prompt, that call any prompt different: with the scatter of all prompts,
+    and each by its own alone."""
+    rng, wrong, plain = np.random.default_rng([len(noise), rows, n]), 0, 0
+    for _ in range(trials):
+        values = np.exp(rng.normal(0, 0.01, (rows, 2, n)))
+        if noise == "two modes":
+            values *= np.where(rng.random((rows, 2, n)) < 0.3, 0.7, 1.0)
+        elif noise == "a coarse clock":
+            values = np.round(values * 50) / 50
+        pairs = [(x.tolist(), y.tolist()) for x, y in values]
+        wrong += min(holm([r.p for r in pooled_ratios(pairs, paired=True)])) < ALPHA
+        plain += min(holm([paired_ratio(x, y).p for x, y in pairs])) < ALPHA
+    return wrong / trials, plain / trials
+
+
 LENGTHS = np.array([128.0, 256.0, 512.0, 1_024.0, 2_048.0])
 
 
@@ -97,6 +173,8 @@ def bent(blocks: int, slow: float, sigma: float, bend: float, trials: int) -> fl
     return called / trials
 
 
+FRONTIER_NOISES = ((3, 0.02), (6, 0.02), (6, 0.05), (12, 0.05))
+"""Blocks, and the noise of a point."""
 FRONTIERS = {
     "straight": (10.0, 7.75, 5.5, 3.25, 1.0), "bent the other way": (10.0, 4.0, 2.5, 1.5, 1.0),
     "bent at the third": (10.0, 9.0, 8.0, 4.0, 1.0),
@@ -114,59 +192,131 @@ def kneed(name: str, blocks: int, sigma: float, trials: int) -> tuple[float, flo
     return named / trials, held / max(1, named)
 
 
-def page(trials: int) -> str:
-    """docs/verdicts.md."""
-    out = [
-        "# How often verdicts are wrong under other noises", "",
-        f"Written by `make bench-verdicts`: {trials:,} runs for each figure. Figures are made by formulas of the "
-        "benchmark; what judges them is the tool's own.", "",
-        "## A machine that slows down with every step", "",
-        "Equal cells, noise 1%, in the tool's own order of blocks (drawn for each run, mirrored in every other block). "
-        "Share of runs in which a cell is put below the best; 5% may be.", "",
-        "| cells, slower by step | " + " | ".join(f"{n} repeats" for n in COUNTS) + " |",
-        "|---|" + "---|" * len(COUNTS),
-    ]  # fmt: skip
-    for cells in (2, 6):
-        for drift in DRIFTS:
-            shares = [told_apart(cells, n, drift, trials) for n in COUNTS]
-            out.append(f"| {cells}, {drift:.1%} | " + " | ".join(f"{share:.1%}" for share in shares) + " |")
-    out += ["", "## A cell with a slow mode", "",
+def table(title: str, said: str, heads: Sequence[str], rows: Iterable[Sequence[str]]) -> list[str]:
+    """A section of the page: a sentence, and a table below it."""
+    lines = ["| " + " | ".join(row) + " |" for row in (heads, ["---"] * len(heads), *rows)]
+    return ["", f"## {title}", "", said, "", *lines]
+
+
+def shares(*values: float) -> list[str]:
+    """As percentages."""
+    return [f"{value:.1%}" for value in values]
+
+
+def beside(pairs: Iterable[tuple[float, float]]) -> list[str]:
+    """What the tool does, and in brackets what would be without it."""
+    return [f"{ours:.1%} ({plain:.1%})" for ours, plain in pairs]
+
+
+def order_and_modes(trials: int) -> list[str]:
+    """A drift by step, and a cell with two modes."""
+    return [
+        *table(
+            "A machine that slows down with every step",
+            "Equal cells, noise 1%, in the tool's own order of blocks (drawn for each run, mirrored in every other "
+            "block). Share of runs in which a cell is put below the best; 5% may be.",
+            ["cells, slower by step", *(f"{n} repeats" for n in COUNTS)],
+            [[f"{cells}, {drift:.1%}", *shares(*(told_apart(cells, n, drift, trials) for n in COUNTS))]
+             for cells in (2, 6) for drift in DRIFTS],
+        ),
+        *table(
+            "A cell with a slow mode",
             "One cell is steady; the other is 3% faster, and 0.6 times as fast in some of its repeats, so that it is "
             "slower on average. Share of runs in which it is called faster (5% may be), and what it would be if the "
-            "leader were picked by its median and tested by the distance of the means alone.", "",
-            "| slow in | repeats | called faster | picked by median |", "|---|---|---|---|"]  # fmt: skip
-    for low in (0.2, 0.4):
-        for n in (6, 12, 20):
-            ours, median = wrong_best(n, low, trials)
-            out.append(f"| {low:.0%} of repeats | {n} | {ours:.1%} | {median:.1%} |")
-    out += ["", "## What fails at a gate", "",
+            "leader were picked by its median and tested by the distance of the means alone.",
+            ["slow in", "repeats", "called faster", "picked by median"],
+            [[f"{low:.0%} of repeats", str(n), *shares(*wrong_best(n, low, trials))]
+             for low in (0.2, 0.4) for n in (6, 12, 20)],
+        ),
+    ]  # fmt: skip
+
+
+def failures(trials: int) -> list[str]:
+    """What fails at a gate."""
+    worse_fine = {n: caught(n, trials) for n in (6, 12, 24)}
+    return [
+        *table(
+            "What fails at a gate",
             "Builds that fail alike: half of the requests of some repeats. Share of gates that say *worse*; 5% may.",
-            "",
-            "| repeats of each | one repeat in ten | one in three |", "|---|---|---|"]  # fmt: skip
-    for n in (6, 12, 24):
-        out.append(f"| {n} | {failing(n, 0.1, 0.5, trials):.1%} | {failing(n, 1 / 3, 0.5, trials):.1%} |")
-    out += ["", "A build half of whose repeats crash, against one that never does:", "",
-            "| repeats of each | worse | not settled | fine |", "|---|---|---|---|"]  # fmt: skip
-    for n in (6, 12, 24):
-        worse, fine = caught(n, trials)
-        out.append(f"| {n} | {worse:.1%} | {1 - worse - fine:.1%} | {fine:.1%} |")
-    out += ["", "## A line that bends, and one that does not", "",
+            ["repeats of each", "one repeat in ten", "one in three"],
+            [[str(n), *shares(*(failing(n, chance, 0.5, trials) for chance in (0.1, 1 / 3)))] for n in (6, 12, 24)],
+        ),
+        *table(
+            "A build that crashes", "Half of its repeats crash; the other build never does.",
+            ["repeats of each", "worse", "not settled", "fine"],
+            [[str(n), *shares(worse, 1 - worse - fine, fine)] for n, (worse, fine) in worse_fine.items()],
+        ),
+    ]  # fmt: skip
+
+
+def memory(trials: int) -> list[str]:
+    """Runs and launches that wander."""
+    return table(
+        "Cells of two runs, or of launches that ran one after the other",
+        "Equal cells on a machine whose blocks remember the one before, with half as much noise of their own. Share of "
+        "ratios whose 95% interval leaves 1 out: with the runs' own memory, and (in brackets) as if repeats were "
+        "independent.",
+        ["repeats, of what", "no memory", "0.5", "0.8", "0.9"],
+        [[f"{n}, {'launches' if launches else 'two runs'}",
+          *beside(two_runs(n, rho, trials, launches=launches) for rho in (0.0, 0.5, 0.8, 0.9))]
+         for launches in (False, True) for n in (3, 6, 12, 20, 40)],
+    )  # fmt: skip
+
+
+def quotients_and_rows(trials: int) -> list[str]:
+    """By the watt; prompt by prompt."""
+    kinds = ("normal", "two modes", "a coarse clock")
+    return [
+        *table(
+            "By the watt",
+            "Four equal rigs, speed with 0.3% of noise, power with more. Share of lineups in which one is set below "
+            "the best (5% may be): by a quotient in each repeat, and (in brackets) by a power that is taken as known.",
+            ["repeats", "1%", "3%", "5%"],
+            [[str(n), *beside(by_the_watt(noise, n, trials) for noise in (0.01, 0.03, 0.05))] for n in (3, 6, 12)],
+        ),
+        *table(
+            "Prompt by prompt, pair by pair",
+            "Equal sides. Share of duels in which any row is called different (5% may be): with the scatter of all "
+            "rows, and (in brackets) each by its own alone.",
+            ["rows, repeats", *kinds],
+            [[f"{rows}, {n}", *beside(many_rows(noise, rows, n, trials) for noise in kinds)]
+             for rows, n in ((2, 3), (8, 3), (8, 6))],
+        ),
+    ]  # fmt: skip
+
+
+def bends(trials: int) -> list[str]:
+    """Lines and frontiers."""
+    edges = [[kneed(name, n, sigma, trials) for name in FRONTIERS] for n, sigma in FRONTIER_NOISES]
+    return [
+        *table(
+            "A line that bends, and one that does not",
             "TTFT over five prompt lengths; a slow block slows all of its prompts alike. Share of studies called "
-            "*curved*: of straight lines 5% may be, of those where the longest takes a tenth more all should be.", "",
-            "| blocks, block noise, own noise | straight | a tenth more |", "|---|---|---|"]  # fmt: skip
-    for n in (3, 6):
-        for slow, sigma in ((0.0, 0.01), (0.1, 0.01), (0.1, 0.03)):
-            straight, curved = (bent(n, slow, sigma, bend, trials) for bend in (0.0, 0.1))
-            out.append(f"| {n}, {slow:.0%}, {sigma:.0%} | {straight:.1%} | {curved:.1%} |")
-    out += ["", "## A frontier and its knee", "",
+            "*curved*: of straight lines 5% may be, of those where the longest takes a tenth more all should be.",
+            ["blocks, block noise, own noise", "straight", "a tenth more"],
+            [[f"{n}, {slow:.0%}, {sigma:.0%}", *shares(*(bent(n, slow, sigma, bend, trials) for bend in (0.0, 0.1)))]
+             for n in (3, 6) for slow, sigma in ((0.0, 0.01), (0.1, 0.01), (0.1, 0.03))],
+        ),
+        *table(
+            "A frontier and its knee",
             "Five loads. Share of frontiers that are given a knee (of those without one 5% may be), and of the bent "
-            "ones that are, how many have it in the interval.", "",
-            "| blocks, noise | " + " | ".join(FRONTIERS) + " | in the interval |", "|---|" + "---|" * 4]  # fmt: skip
-    for n, sigma in ((3, 0.02), (6, 0.02), (6, 0.05), (12, 0.05)):
-        found = [kneed(name, n, sigma, trials) for name in FRONTIERS]
-        shares = " | ".join(f"{share:.1%}" for share in (*(named for named, _ in found), found[-1][1]))
-        out.append(f"| {n}, {sigma:.0%} | {shares} |")
-    return "\n".join(out) + "\n"
+            "ones that are, how many have it in the interval.",
+            ["blocks, noise", *FRONTIERS, "in the interval"],
+            [[f"{n}, {sigma:.0%}", *shares(*(named for named, _ in found), found[-1][1])]
+             for (n, sigma), found in zip(FRONTIER_NOISES, edges, strict=True)],
+        ),
+    ]  # fmt: skip
+
+
+SECTIONS = (order_and_modes, failures, memory, quotients_and_rows, bends)
+
+
+def page(trials: int) -> str:
+    """docs/verdicts.md."""
+    head = ["# How often verdicts are wrong under other noises", "",
+            f"Written by `make bench-verdicts`: {trials:,} runs for each figure. Figures are made by formulas of the "
+            "benchmark; what judges them is the tool's own."]  # fmt: skip
+    return "\n".join([*head, *(line for section in SECTIONS for line in section(trials))]) + "\n"
 
 
 def main() -> int:

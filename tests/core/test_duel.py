@@ -7,7 +7,9 @@ import pytest
 
 from tests.build import decode_timeline, repeat, repeats_at, study
 from zinc_kettle.core.chart import Ranges
+from zinc_kettle.core.compare import in_turn
 from zinc_kettle.core.duel import duel, effort, ladder, prompt_by_prompt
+from zinc_kettle.core.plan import Repeats
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.sides import Side
 from zinc_kettle.present.charts.duel import duel_chart, ladder_chart
@@ -50,6 +52,36 @@ def test_one_change_in_one_run_is_the_clean_case() -> None:
     told = duel_json(found, "decode")
     assert told["measures"]["decode"]["verdict"] == "b" and told["differences"][0]["b"] == "Q4_0"
     assert duel_rows(found)[0][4] == "B is better"
+
+
+def test_a_run_launch_by_launch_is_not_paired_between_launches() -> None:
+    """Its blocks have no minutes in common but within a launch: unpaired, and said so; in turn within one launch."""
+    plan = study(repeats=Repeats(count=8, order="by-launch"))
+    kept = {
+        cell.key: [KeptRepeat("measured", r) for r in repeats_at(*rates(1.05)[tuple(cell.levels.values())])]  # type: ignore[index]
+        for cell in plan.cells if cell.levels["quantization"] != "F16"
+    }  # fmt: skip
+    results = StudyResults.of_repeats(plan, kept, RunInfo("r"))
+    found = duel(*sides(results), ["decode"])
+    assert not found.paired and "unpaired" in found.cautions and found.contests[0].verdict == "open"
+    loads = study(
+        {"quantization": ("Q8_0", "Q4_0"), "concurrency": (1, 2)}, repeats=Repeats(count=8, order="by-launch")
+    )
+    cells = [StudyResults.of_repeats(loads, {}, RunInfo("r")).cell(cell.key) for cell in loads.cells]
+    of = {(str(c.cell.levels["quantization"]), c.cell.levels["concurrency"]): c for c in cells}
+    assert in_turn([of["Q8_0", 1], of["Q8_0", 2]]) is (of["Q8_0", 1].cell.launch == of["Q8_0", 2].cell.launch)
+    assert not in_turn([of["Q8_0", 1], of["Q4_0", 1]])
+
+
+def test_what_is_ruled_out_is_no_less_than_the_verdict_left_open() -> None:
+    """With several measures open at once the bounds hold together, so that they are wider than each by itself."""
+    found = duel(*sides(run("r", rates(1.0, 0.02))))
+    still = [c for c in found.contests if c.verdict == "open" and c.ratio is not None]
+    assert len(still) > 1
+    for contest in still:
+        assert contest.ratio is not None and contest.ruled_out is not None
+        alone = max(contest.ratio.high, 1 / contest.ratio.low) - 1
+        assert contest.ruled_out > alone or alone == 0
 
 
 def test_equal_sides_are_open_and_say_what_is_ruled_out() -> None:

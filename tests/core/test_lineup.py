@@ -10,9 +10,10 @@ import pytest
 
 from tests.build import repeats_at, study
 from tests.core.test_duel import rates, run
+from tests.core.test_energy import powered
 from zinc_kettle.core.chart import Ranges
 from zinc_kettle.core.frontier import frontier, knee
-from zinc_kettle.core.lineup import Entrant, Lineup, constant, index, lineup
+from zinc_kettle.core.lineup import Entrant, Lineup, constant, index, lineup, watts_of
 from zinc_kettle.core.plan import Repeats
 from zinc_kettle.core.preferences import Money, Pace
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
@@ -63,6 +64,31 @@ def test_equal_ones_are_told_apart_in_few_of_many() -> None:
     wrong = 0
     for seed in range(40):
         found = lineup(fleet({"Q8_0": 10.0, "Q4_0": 10.0, "F16": 10.0, "Q6_K": 10.0}, noise=0.03, seed=seed), "decode")
+        wrong += found.groups[0].brackets != ((0, 3),)
+    assert wrong <= 7  # 2 are expected; more than 7 has a chance of one in a thousand
+
+
+def test_equal_rigs_are_rarely_apart_by_the_watt() -> None:
+    """Forty lineups of four equal sides whose power is measured with 3% of noise: its scatter is in the comparison, so
+    that few are set apart; a power that is typed in divides as a constant."""
+    wrong = 0
+    for seed in range(40):
+        draw = np.random.default_rng(seed)
+        plan = study({"quantization": ("Q8_0", "Q4_0", "F16", "Q6_K")}, repeats=Repeats(count=8))
+        kept = {}
+        for cell in plan.cells:
+            speeds = 10 * np.exp(draw.normal(0, 0.003, 8))
+            powers = 50 * np.exp(draw.normal(0, 0.03, 8))
+            kept[cell.key] = [
+                KeptRepeat("measured", replace(r, trace=powered((float(watts),) * 8)))
+                for r, watts in zip(repeats_at(*speeds), powers, strict=True)
+            ]
+        results = StudyResults.of_repeats(plan, kept, RunInfo("run", number=1))
+        entrants = [Entrant(str(c.levels["quantization"]), Side(results, dict(c.levels))) for c in plan.cells]
+        entrants = [replace(e, watts=watts_of(e.side.cells())) for e in entrants]
+        assert entrants[0].watts == pytest.approx(50, rel=0.05)
+        found = lineup(entrants, "decode", per="watt")
+        assert found.groups[0].places[0].value == pytest.approx(10 / 50, rel=0.05)
         wrong += found.groups[0].brackets != ((0, 3),)
     assert wrong <= 7  # 2 are expected; more than 7 has a chance of one in a thousand
 

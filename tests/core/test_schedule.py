@@ -9,10 +9,11 @@ from collections.abc import Callable, Sequence
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.build import study
+from tests.build import repeat, repeats_at, study, timeline
 from zinc_kettle.core.budget import launches
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.plan import Repeats, Study
+from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.schedule import NOTHING, Decision, DecisionKind, Schedule, Step, Tally, whole_order
 
 Decider = Callable[[Step, int], Sequence[Decision]]
@@ -190,3 +191,12 @@ def test_each_run_draws_orders_of_its_own_and_mirrors_every_other_block() -> Non
     assert one[1] == one[0][::-1] and one[3] == one[2][::-1]
     places = [key for block in one for key in block]
     assert len({sum(i for i, key in enumerate(places) if key == cell) for cell in plan.by_key}) == 1
+
+
+def test_repeats_without_the_figure_that_decides_are_made_up_for() -> None:
+    """Eight repeats were measured, two of them without a decode speed: it is done, with eight of eight wanted."""
+    plan = study({"threads": (1,)}, repeats=Repeats(count=6, until_percent=0.001, ceiling=8))
+    without = [repeat(timeline((200.0,), tokens=(9,)), block=i) for i in (6, 7)]
+    kept = [KeptRepeat("measured", r) for r in [*repeats_at(10.0, 11.0, 12.0, 9.0, 10.5, 11.5), *without]]
+    (cell,) = StudyResults.of_repeats(plan, {plan.cells[0].key: kept}, RunInfo("r")).cells
+    assert (cell.done, len(cell.series("decode")), cell.wanted) == (8, 6, 8)

@@ -17,8 +17,17 @@ from scipy import stats as reference
 from zinc_kettle.core.compare import differs
 from zinc_kettle.core.stats import Interval, flukes, median, median_interval, quantile, robust_spread, thin
 from zinc_kettle.core.stats.interval import pooled_quantile_interval
-from zinc_kettle.core.stats.ratios import clearly_apart, holm, paired_ratio, paired_ratios, pairs_p, unpaired_ratio
-from zinc_kettle.core.stats.waves import Waves, waves
+from zinc_kettle.core.stats.ratios import (
+    clearly_apart,
+    geometric_interval,
+    holm,
+    paired_ratio,
+    paired_ratios,
+    pairs_p,
+    pooled_ratios,
+    unpaired_ratio,
+)
+from zinc_kettle.core.stats.waves import Waves, steady, waves
 
 numbers = st.lists(st.floats(0.01, 1e6), min_size=1, max_size=40)
 
@@ -94,11 +103,27 @@ def test_bounds_are_those_of_the_sign_test(values: list[float], level: float) ->
 
 @given(st.floats(-0.5, 0.95), st.integers(6, 60))
 def test_memory_only_ever_widens(memory: float, n: int) -> None:
-    """Bounds are never narrower for what the blocks remember, nor without limit; short runs never claim more than
-    themselves."""
+    """Bounds are never narrower for what the blocks remember, nor without limit; between runs no less than within."""
     found = Waves(memory)
     assert 1.0 <= found.widening(n) < 12.0
-    assert not found.seen(n) or n >= 20
+    assert 1.0 <= found.apart(n) < 12.0 and found.apart(n) >= found.widening(n) - 1e-9
+
+
+@pytest.mark.parametrize(("rho", "said"), [(0.0, (50, 100)), (0.5, (0, 20)), (0.9, (0, 12)), (0.98, (0, 20))])
+def test_a_run_that_wanders_speaks_of_itself_only(rho: float, said: tuple[int, int]) -> None:
+    """Of 100 runs of four cells and forty blocks: a steady machine is mostly called so, one that wanders hardly ever,
+    however slowly; nineteen blocks never."""
+    rng = np.random.default_rng(10)
+    found = 0
+    for _ in range(100):
+        wave = rng.normal(0, 1, 240)
+        for i in range(1, 240):
+            wave[i] += rho * wave[i - 1]
+        rows = np.exp(0.02 * (wave[None, -40:] * (1 - rho**2) ** 0.5 + rng.normal(0, 0.5, (4, 40))))
+        cells = [dict(enumerate(row.tolist())) for row in rows]
+        found += steady(cells)
+        assert not steady([{b: v for b, v in cell.items() if b < 19} for cell in cells])
+    assert said[0] <= found <= said[1]
 
 
 def test_waves_are_found_in_the_cells_together() -> None:
@@ -156,6 +181,54 @@ def test_two_repeats_are_what_was_seen_and_no_claim(make: Callable[[list[float],
     assert r.bound == "range" and r.low >= 9.9 and r.high <= 11.1 and r.p == 1.0 and not differs(r)
     same = make([2.0, 2.0, 2.0], [2.0, 2.0, 2.0])
     assert (same.low, same.high, same.p) == (1.0, 1.0, 1.0) and not differs(same)
+
+
+def test_runs_that_wander_are_told_apart_in_few_of_many() -> None:
+    """Two runs of four cells, twelve repeats that remember half of the one before: with the run's own memory nearly all
+    intervals hold 1, without it one in five does not."""
+    rng = np.random.default_rng(8)
+    held = {True: 0, False: 0}
+    for _ in range(300):
+        both = []
+        for _run in range(2):
+            wave = rng.normal(0, 1, 40)
+            for i in range(1, 40):
+                wave[i] += 0.5 * wave[i - 1]
+            rows = np.exp(0.02 * (wave[None, -12:] + rng.normal(0, 0.4, (4, 12))))
+            both.append((rows[0].tolist(), waves(rows.tolist()).apart(12)))
+        (a, wide_a), (b, wide_b) = both
+        for known in held:
+            found = unpaired_ratio(a, b, (wide_a, wide_b) if known else (1.0, 1.0))
+            held[known] += found.low <= 1 <= found.high
+    assert held[True] >= 276 and held[False] < 255
+
+
+def test_many_rows_share_their_scatter() -> None:
+    """One row is the textbook's; of thirty rows of three repeats with two modes hardly any is told apart, where each by
+    itself several are."""
+    rng = np.random.default_rng(9)
+    a, b = [1.0, 1.1, 0.95], [1.2, 1.25, 1.3]
+    assert pooled_ratios([(a, b)], paired=True) == [paired_ratio(a, b)]
+    alone = together = 0
+    for _ in range(100):
+        rows = [tuple(np.where(rng.random(3) < 0.3, 0.7, 1.0) * np.exp(rng.normal(0, 0.003, 3)) for _ in range(2))
+                for _ in range(30)]  # fmt: skip
+        pairs = [(x.tolist(), y.tolist()) for x, y in rows]
+        alone += min(holm([paired_ratio(x, y).p for x, y in pairs])) < 0.05
+        together += min(holm([r.p for r in pooled_ratios(pairs, paired=True)])) < 0.05
+    assert together <= 10 and alone > together
+
+
+@given(FIGURES)
+def test_a_geometric_interval_is_the_textbook_one(values: list[float]) -> None:
+    """Student's of the logarithm from six on, by scipy's own; below that what was seen."""
+    found = geometric_interval(values)
+    assert found.value == pytest.approx(math.exp(np.log(values).mean()))
+    if len(values) < 6:
+        assert found.bound == "range" and (found.low, found.high) == pytest.approx((min(values), max(values)))
+    elif np.log(values).std() > 1e-6:
+        known = reference.ttest_1samp(np.log(values), 0.0).confidence_interval(0.95)
+        assert (found.low, found.high) == pytest.approx((math.exp(known.low), math.exp(known.high)))
 
 
 def test_a_ratio_wants_positive_values() -> None:

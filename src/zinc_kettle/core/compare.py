@@ -6,7 +6,7 @@ One comparison for the map, the findings and whatever ranks or judges. What inte
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -46,6 +46,8 @@ class Samples:
     blocks: tuple[int, ...] = ()
     """As long as `values`; empty where they belong to no repeats, or blocks of the other side have nothing in common
     with them."""
+    widening: float = 1.0
+    """How many times as large the error of their mean is as that of independent repeats, held against another run."""
 
 
 RatioRule = Callable[[Samples, Samples], Interval]
@@ -58,11 +60,20 @@ def by_blocks(a: Samples, b: Samples) -> Interval:
     shared = [block for block in x if block in y]
     if len(shared) >= MIN_FOR_CLAIM:
         return paired_ratio([x[block] for block in shared], [y[block] for block in shared])
-    return unpaired_ratio(a.values, b.values)
+    return unpaired_ratio(a.values, b.values, (a.widening, b.widening))
 
 
 RATIO: RatioRule = by_blocks
 """The rule in force."""
+
+
+def in_turn(cells: Iterable[CellResults]) -> bool:
+    """True where cells of one run were measured in turn, block by block, so that a block's minute is the same for all.
+
+    In a run launch by launch only those of one launch were; between launches a slow change of the machine is part of
+    the difference.
+    """
+    return len({cell.cell.launch if cell.by_launch else None for cell in cells}) <= 1
 
 
 def samples(cell: CellResults, name: str, *, paired: bool = True) -> Samples:
@@ -74,7 +85,8 @@ def samples(cell: CellResults, name: str, *, paired: bool = True) -> Samples:
     values, blocks = cell.series(name), cell.summary.blocks
     if isinstance(MEASURES[name].source, OverRequests | OverGaps):
         values = _about(values, cell.value(name))
-    return Samples(values, blocks if paired and len(values) == len(blocks) else ())
+    widening = cell.waves(name).apart(len(values)) if values else 1.0
+    return Samples(values, blocks if paired and len(values) == len(blocks) else (), widening)
 
 
 def _about(values: tuple[float, ...], headline: CellFigure) -> tuple[float, ...]:
@@ -94,7 +106,7 @@ def ratio(
         a: The cell whose value stands above the line.
         b: The one below it.
         name: Of the measure.
-        paired: Both are of one run, whose blocks they share.
+        paired: Both are of one run, whose blocks they share where they were measured in turn.
         rule: How bounds are found; None for the one in force (RATIO).
 
     Returns:
@@ -104,6 +116,7 @@ def ratio(
     usual = rule is None and paired
     if usual and key in a.ratios and a.ratios[key][0] is b:
         return a.ratios[key][1]
+    paired = paired and in_turn((a, b))
     mine, its = samples(a, name, paired=paired), samples(b, name, paired=paired)
     enough = min(len(mine.values), len(its.values)) >= MIN_REPEATS and min(*mine.values, *its.values) > 0
     found = (rule or RATIO)(mine, its) if enough else None
@@ -213,6 +226,8 @@ def _not_clearly_apart(
 
 def shared_columns(cells: Sequence[CellResults], name: str) -> npt.NDArray[np.float64] | None:
     """A measure of all cells in the blocks they all have, shape (cells, blocks); None where that carries no claim."""
+    if not in_turn(cells):
+        return None
     taken = [samples(c, name) for c in cells]
     by_block = [dict(zip(t.blocks, t.values, strict=False)) for t in taken]
     shared = sorted(set(by_block[0]).intersection(*by_block[1:])) if by_block else []

@@ -2,16 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Container, Sequence
+from collections.abc import Callable, Container, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from zinc_kettle.core.compare import RATIO, Effort, Samples
+from zinc_kettle.core.compare import RATIO, Effort, Samples, in_turn, samples
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.sides import Alignment, Pair, Side, align, together
 from zinc_kettle.core.stats import Interval, median
-from zinc_kettle.core.stats.ratios import ALPHA, MIN_FOR_CLAIM, geometric_mean, holm, repeats_to_tell
+from zinc_kettle.core.stats.ratios import (
+    ALPHA,
+    MIN_FOR_CLAIM,
+    geometric_mean,
+    holm,
+    one_sided,
+    pooled_ratios,
+    repeats_to_tell,
+)
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 from zinc_kettle.core.value import Value
@@ -51,7 +59,7 @@ class Duel:
     contests: tuple[Contest, ...]
     cautions: tuple[CautionCode, ...]
     paired: bool
-    """True where both are of one run, so that they are compared block by block."""
+    """True where both were measured in turn in one run, so that they are compared block by block."""
 
     def contest(self, measure: str) -> Contest | None:
         """What came of a measure; None where it was not looked at."""
@@ -62,8 +70,8 @@ def duel(a: Side, b: Side, measures: Sequence[str] = MAP_MEASURES) -> Duel:
     """Hold B against A.
 
     The cells of each side are paired with those that did the same work; a side's value in a block is the geometric mean
-    over its paired cells, so that one interval stands for all pairs. Sides of one run are paired block by block, others
-    are compared unpaired. The verdicts on all measures are one family (Holm 1979).
+    over its paired cells, so that one interval stands for all pairs. Sides of one run that were measured in turn are
+    paired block by block, others are compared unpaired. The verdicts on all measures are one family (Holm 1979).
 
     Args:
         a: The side the other one is held against.
@@ -71,12 +79,15 @@ def duel(a: Side, b: Side, measures: Sequence[str] = MAP_MEASURES) -> Duel:
         measures: What to look at.
     """
     found = align(a, b)
-    paired = a.results.run.run_id == b.results.run.run_id and a.results is b.results
+    one_run = a.results.run.run_id == b.results.run.run_id and a.results is b.results
+    paired = one_run and all(in_turn((pair.a, pair.b)) for pair in found.pairs)
     contests = [c for name in measures if (c := _contest(found.pairs, name, paired=paired)) is not None]
     claims = [i for i, c in enumerate(contests) if c.ratio is not None and MEASURES[c.measure].better != "neither"]
     adjusted = holm([_p(contests[i]) for i in claims])
     for i, p in zip(claims, adjusted, strict=True):
         contests[i] = _judged(contests[i], p)
+    still = sum(c.verdict == "open" for c in contests)
+    contests = [_ruled_out(c, still) if c.verdict == "open" else c for c in contests]
     return Duel(a, b, found, tuple(contests), tuple(_cautions(found, paired=paired)), paired)
 
 
@@ -103,15 +114,20 @@ def _of_blocks(side: Samples, shared: Container[int]) -> Samples:
     kept = [(value, block) for value, block in zip(side.values, side.blocks, strict=True) if block in shared]
     if len(kept) < MIN_FOR_CLAIM:
         return replace(side, blocks=())
-    return Samples(tuple(value for value, _ in kept), tuple(block for _, block in kept))
+    return replace(side, values=tuple(value for value, _ in kept), blocks=tuple(block for _, block in kept))
 
 
 def _judged(contest: Contest, p: float) -> Contest:
     ratio = contest.ratio
     assert ratio is not None
-    said = told(ratio, p, more=MEASURES[contest.measure].better == "more")
-    ruled = max(ratio.high, 1 / ratio.low) - 1 if said == "open" and ratio.low > 0 else None
-    return replace(contest, verdict=said, ruled_out=ruled)
+    return replace(contest, verdict=told(ratio, p, more=MEASURES[contest.measure].better == "more"))
+
+
+def _ruled_out(contest: Contest, family: int) -> Contest:
+    """The difference that is ruled out, at the level at which all that is open is open: bounds that hold together."""
+    assert contest.ratio is not None
+    low, high = one_sided(contest.ratio, ALPHA / 2 / family)
+    return replace(contest, ruled_out=max(high, 1 / low) - 1) if low > 0 else contest
 
 
 def _cautions(found: Alignment, *, paired: bool) -> list[CautionCode]:
@@ -173,7 +189,38 @@ def ladder(sides: Sequence[Side], measures: Sequence[str]) -> list[Rung]:
     ]
 
 
-# prompt by prompt
+# pair by pair, prompt by prompt
+@dataclass(frozen=True, slots=True)
+class PairContest:
+    """One pair of cells, or one prompt of it, over the blocks both have."""
+
+    pair: Pair
+    a: float
+    """The mean on the logarithm over blocks, which the ratio is of."""
+    b: float
+    ratio: Interval
+    """B over A."""
+    verdict: Verdict
+    place: int = 0
+    """Of a prompt: the request of a repeat, from 0; in every block it is the same prompt."""
+
+
+def pair_by_pair(found: Duel, measure: str) -> list[PairContest]:
+    """Each pair of cells held against each other; all are one family (Holm), and scatter is that of all pairs.
+
+    Args:
+        found: The duel.
+        measure: The one asked about; pairs that lack it, or have figures that are not positive, are left out.
+    """
+    rows = []
+    for pair in found.alignment.pairs:
+        mine, its = samples(pair.a, measure), samples(pair.b, measure)
+        if mine.values and its.values and min(*mine.values, *its.values) > 0:
+            x, y = (dict(zip(s.blocks, s.values, strict=False)) for s in (mine, its))
+            rows.append((pair, 0, x or dict(enumerate(mine.values)), y or dict(enumerate(its.values))))
+    return _contests(rows, measure, paired=found.paired)
+
+
 REQUEST_VALUES: dict[str, Callable[[Timeline], float | None]] = {
     "decode": lambda t: t.decode_rate,
     "ttft": lambda t: None if t.ttft_ns is None else t.ttft_ns / NS_PER_S,
@@ -182,49 +229,45 @@ REQUEST_VALUES: dict[str, Callable[[Timeline], float | None]] = {
 """What can be said of one request, by measure; of others the decode rate is shown."""
 
 
-@dataclass(frozen=True, slots=True)
-class PromptContest:
-    """One prompt of one pair of cells, over the blocks both have."""
-
-    place: int
-    """The request of a repeat, from 0; in every block it is the same prompt."""
-    pair: Pair
-    a: float
-    """Median over blocks."""
-    b: float
-    ratio: Interval
-    """B over A."""
-    verdict: Verdict
-
-
 def request_measure(measure: str) -> str:
     """The measure of single requests that a measure of repeats is nearest to."""
     return next((name for name in REQUEST_VALUES if measure == name or measure.startswith(f"{name}_")), "decode")
 
 
-def prompt_by_prompt(found: Duel, measure: str) -> list[PromptContest]:
-    """Each prompt of each pair of cells held against the same prompt on the other side; all are one family (Holm).
+def prompt_by_prompt(found: Duel, measure: str) -> list[PairContest]:
+    """Each prompt of each pair of cells held against the same prompt on the other side; all are one family (Holm), and
+    scatter is that of all prompts.
 
-    Reads the requests of the cells. Sides of one run are paired by block.
+    Reads the requests of the cells.
 
     Args:
         found: The duel.
         measure: The measure asked about; see `request_measure`.
     """
-    value = REQUEST_VALUES[request_measure(measure)]
-    rows: list[PromptContest] = []
+    name = request_measure(measure)
+    rows = []
     for pair in found.alignment.pairs:
-        mine, its = _by_place(pair.a, value), _by_place(pair.b, value)
-        for place in sorted(mine.keys() & its.keys()):
-            x, y = mine[place], its[place]
-            blocks = sorted(x.keys() & y.keys()) if found.paired else []
-            both = [[side[b] for b in blocks] for side in (x, y)] if blocks else [[*x.values()], [*y.values()]]
-            numbers = tuple(blocks)
-            ratio = RATIO(Samples(tuple(both[1]), numbers), Samples(tuple(both[0]), numbers))
-            rows.append(PromptContest(place, pair, median(both[0]), median(both[1]), ratio, "open"))
-    adjusted = holm([r.ratio.p if r.ratio.bound == "interval95" else 1.0 for r in rows])
-    more = MEASURES[request_measure(measure)].better == "more"
-    return [replace(row, verdict=told(row.ratio, p, more=more)) for row, p in zip(rows, adjusted, strict=True)]
+        mine, its = _by_place(pair.a, REQUEST_VALUES[name]), _by_place(pair.b, REQUEST_VALUES[name])
+        rows += [(pair, place, mine[place], its[place]) for place in sorted(mine.keys() & its.keys())]
+    return _contests(rows, name, paired=found.paired)
+
+
+def _contests(
+    rows: Sequence[tuple[Pair, int, Mapping[int, float], Mapping[int, float]]], measure: str, *, paired: bool
+) -> list[PairContest]:
+    """Rows of the same kind with their ratios; each has the figures of both sides by block."""
+    both = []
+    for _, _, x, y in rows:
+        blocks = sorted(x.keys() & y.keys()) if paired else []
+        both.append(([x[b] for b in blocks], [y[b] for b in blocks]) if blocks else ([*x.values()], [*y.values()]))
+    together = paired and all(len(x) == len(y) for x, y in both)
+    ratios = pooled_ratios([(y, x) for x, y in both], paired=together)
+    adjusted = holm([r.p if r.bound == "interval95" else 1.0 for r in ratios])
+    more = MEASURES[measure].better == "more"
+    return [
+        PairContest(pair, geometric_mean(x), geometric_mean(y), ratio, told(ratio, p, more=more), place)
+        for (pair, place, _, _), (x, y), ratio, p in zip(rows, both, ratios, adjusted, strict=True)
+    ]
 
 
 def told(ratio: Interval, p: float, *, more: bool) -> Verdict:

@@ -4,7 +4,8 @@ Only cells count that every side has a counterpart of: the same workload, and th
 side's value is the geometric mean over these, in each block. Sides of one run are held against each other at once, as
 the best cell is (core.stats.ratios.clearly_apart); others in pairs, at what Bonferroni leaves of 5% for each.
 
-Money and watts divide a rate by a constant of its side, so that the comparisons stay what they are.
+A rate is divided by what it costs in each block, with the power of that block where it was measured: the scatter of
+both is in the comparison.
 """
 
 from __future__ import annotations
@@ -18,19 +19,21 @@ from typing import Literal
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.compare import MIN_REPEATS, RATIO, Samples
+from zinc_kettle.core.compare import MIN_REPEATS, RATIO, Samples, in_turn
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Money
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.sides import Side, by_work, definitions_of, together
 from zinc_kettle.core.stats import Interval, median
-from zinc_kettle.core.stats.interval import median_interval
-from zinc_kettle.core.stats.ratios import ALPHA, clearly_apart
+from zinc_kettle.core.stats.ratios import ALPHA, clearly_apart, geometric_interval
 from zinc_kettle.core.value import Value
 
 Per = Literal["", "price", "watt", "cost"]
 PERS: tuple[Per, ...] = ("", "price", "watt", "cost")
 RATE = "tokens/s"
+POWER = "power"
+MILLION = 1e6
+"""Tokens that a cost is of."""
 PER_PRICE = 1_000.0
 """Rates are given for so many units of the currency."""
 SIZES = ((1e9, "under 1 G weights"), (4e9, "1 to 4 G weights"), (15e9, "4 to 15 G weights"),
@@ -219,46 +222,68 @@ def _ranked(
     entrants: Sequence[Entrant], cells: Mapping[str, Sequence[CellResults]], measure: str, per: Per, money: Money,
     pace: float | None,
 ) -> tuple[Place, ...]:  # fmt: skip
-    by_name = {e.name: together(cells[e.name], measure) for e in entrants}
-    alike = _alike(entrants, by_name, measure, per, money)
-    places = [
-        _place(e, cells[e.name], by_name[e.name], measure, per, constant(e, per, money) or 1.0, pace) for e in entrants
-    ]
+    rates = {e.name: together(cells[e.name], measure) for e in entrants}
+    divided = {e.name: _divided(e, cells[e.name], rates[e.name], per, money) for e in entrants}
+    alike = _alike(entrants, divided)
+    places = [_place(e, cells[e.name], rates[e.name], divided[e.name], measure, per, money, pace) for e in entrants]
     more = per != "cost" and MEASURES[measure].better != "less"
     places.sort(key=lambda p: p.value, reverse=more)
     return tuple(replace(p, alike=alike[p.entrant.name]) for p in places)
 
 
+def _divided(
+    entrant: Entrant, cells: Sequence[CellResults], rates: Samples | None, per: Per, money: Money
+) -> Samples | None:
+    """A rate over what it costs, in each block: with the power of that block where it was measured.
+
+    Power that is taken as known, where it was measured with some scatter, would set equal rigs apart.
+    """
+    power = together(cells, POWER) if per in {"watt", "cost"} and rates is not None else None
+    if rates is None or power is None or watts_of(cells) is None:
+        return None if rates is None else _over(rates, constant(entrant, per, money) or 1.0)
+    watts = dict(zip(power.blocks, power.values, strict=True))
+    rows = [(v / (constant(replace(entrant, watts=watts[b]), per, money) or 1.0), b)
+            for v, b in zip(rates.values, rates.blocks, strict=True) if b in watts]  # fmt: skip
+    if len(rows) < MIN_REPEATS:
+        return None
+    values, blocks = zip(*rows, strict=True)
+    return Samples(values, blocks, max(rates.widening, power.widening))
+
+
 def _place(
-    entrant: Entrant, cells: Sequence[CellResults], samples: Samples | None, measure: str, per: Per, divisor: float,
-    pace: float | None,
+    entrant: Entrant, cells: Sequence[CellResults], rates: Samples | None, divided: Samples | None, measure: str,
+    per: Per, money: Money, pace: float | None,
 ) -> Place:  # fmt: skip
-    if samples is not None:
-        found = median_interval(list(samples.values))
-        value, low, high, bound, n = found.value, found.low, found.high, str(found.bound), found.n
-    else:
-        values = [v for c in cells if isinstance(v := c.value(measure), Value)]
-        value = math.exp(sum(math.log(max(v.value, 1e-12)) for v in values) / len(values))
-        low, high = min(v.low for v in values), max(v.high for v in values)
-        bound, n = "range", min(v.n for v in values)
+    figure = _figure(cells, rates, measure)
     keeps = None
     # A range of fewer repeats carries no claim, here as elsewhere.
-    if pace is not None and MEASURES[measure].unit == RATE and bound == "interval95":
-        keeps = True if low >= pace else False if high < pace else None
+    if pace is not None and MEASURES[measure].unit == RATE and figure.bound == "interval95":
+        keeps = True if figure.low >= pace else False if figure.high < pace else None
+    if per and divided is not None:
+        figure = _figure(cells, divided, measure)
+    elif per:
+        by = constant(entrant, per, money) or 1.0
+        figure = replace(figure, value=figure.value / by, low=figure.low / by, high=figure.high / by)
     if per == "cost":
-        value, low, high = (1e6 * divisor / v for v in (value, high, low))
-    else:
-        value, low, high = value / divisor, low / divisor, high / divisor
-    return Place(entrant, value, low, high, bound, n, tuple(cells), keeps_pace=keeps)
+        value, low, high = (MILLION / v for v in (figure.value, figure.high, figure.low))
+        figure = replace(figure, value=value, low=low, high=high)
+    return Place(entrant, figure.value, figure.low, figure.high, figure.bound, figure.n, tuple(cells), keeps_pace=keeps)
 
 
-def _alike(
-    entrants: Sequence[Entrant], samples: Mapping[str, Samples | None], measure: str, per: Per, money: Money
-) -> dict[str, frozenset[str]]:
+def _figure(cells: Sequence[CellResults], taken: Samples | None, measure: str) -> Interval:
+    """What the order and the brackets are of, with bounds that carry how the run wandered."""
+    if taken is not None:
+        n = len(taken.values)
+        return geometric_interval(taken.values, max(cell.waves(measure).widening(n) for cell in cells))
+    values = [v for cell in cells if isinstance(v := cell.value(measure), Value)]
+    value = math.exp(sum(math.log(max(v.value, 1e-12)) for v in values) / len(values))
+    return Interval(value, min(v.low for v in values), max(v.high for v in values), "range", min(v.n for v in values))
+
+
+def _alike(entrants: Sequence[Entrant], samples: Mapping[str, Samples | None]) -> dict[str, frozenset[str]]:
     """For each side the others it is not clearly different from."""
     names = [e.name for e in entrants]
-    divisors = {e.name: constant(e, per, money) or 1.0 for e in entrants}
-    columns = _columns(entrants, samples, divisors)
+    columns = _columns(entrants, samples)
     if columns is not None:
         apart = np.array([clearly_apart(columns, i) for i in range(len(names))])
         far = {(a, b) for i, a in enumerate(names) for j, b in enumerate(names) if apart[i, j] and apart[j, i]}
@@ -269,21 +294,21 @@ def _alike(
             x, y = samples[a], samples[b]
             if x is None or y is None:
                 continue
-            found = RATIO(_over(x, divisors[a]), _over(y, divisors[b]))
+            found = RATIO(replace(x, blocks=()), replace(y, blocks=()))
             if found.bound == "interval95" and found.p < ALPHA / len(pairs):
                 far |= {(a, b), (b, a)}
     return {a: frozenset(b for b in names if b != a and (a, b) not in far) for a in names}
 
 
 def _over(samples: Samples, divisor: float) -> Samples:
-    return Samples(tuple(v / divisor for v in samples.values), ())
+    return replace(samples, values=tuple(v / divisor for v in samples.values))
 
 
-def _columns(
-    entrants: Sequence[Entrant], samples: Mapping[str, Samples | None], divisors: Mapping[str, float]
-) -> npt.NDArray[np.float64] | None:
-    """Figures of all sides in the blocks they share, shape (sides, blocks); None where they are not of one run."""
+def _columns(entrants: Sequence[Entrant], samples: Mapping[str, Samples | None]) -> npt.NDArray[np.float64] | None:
+    """Figures of all sides in the blocks they share, shape (sides, blocks); None where they were not in turn."""
     if len({id(e.side.results) for e in entrants}) != 1 or len(entrants) < 2:
+        return None
+    if not in_turn(cell for e in entrants for cell in e.side.cells()):
         return None
     rows = [samples[e.name] for e in entrants]
     told = [dict(zip(r.blocks, r.values, strict=False)) for r in rows if r is not None]
@@ -292,8 +317,7 @@ def _columns(
     blocks = sorted(set(told[0]).intersection(*told[1:]))
     if len(blocks) < MIN_REPEATS:
         return None
-    found = [[row[b] / divisors[e.name] for b in blocks] for row, e in zip(told, entrants, strict=True)]
-    return np.array(found)
+    return np.array([[row[b] for b in blocks] for row in told])
 
 
 # the index
@@ -335,8 +359,9 @@ def _index(entrant: Entrant, reference: Entrant) -> Index:
     keys = sorted(k for k in mine.keys() & its.keys() if mine[k].done and its[k].done)
     if not keys:
         return Index(entrant, None, None, None, 0, "it shares no work with the reference")
-    paired = entrant.side.results is reference.side.results
     sides = [[of[k] for k in keys] for of in (mine, its)]
+    one_run = entrant.side.results is reference.side.results
+    paired = one_run and all(in_turn(pair) for pair in zip(*sides, strict=True))
     prefill, decode = (_ratio(*(together(cells, name) for cells in sides), paired=paired) for name in (PREFILL, DECODE))
     both = _ratio(*(_product(cells) for cells in sides), paired=paired)
     few = "" if both is not None else f"an index needs {MIN_REPEATS} repeats of prefill and decode on both sides"
@@ -350,7 +375,9 @@ def _product(cells: Sequence[CellResults]) -> Samples | None:
         return None
     a, b = dict(zip(x.blocks, x.values, strict=True)), dict(zip(y.blocks, y.values, strict=True))
     blocks = sorted(a.keys() & b.keys())
-    return Samples(tuple(math.sqrt(a[k] * b[k]) for k in blocks), tuple(blocks)) if len(blocks) >= MIN_REPEATS else None
+    if len(blocks) < MIN_REPEATS:
+        return None
+    return Samples(tuple(math.sqrt(a[k] * b[k]) for k in blocks), tuple(blocks), max(x.widening, y.widening))
 
 
 def _ratio(a: Samples | None, b: Samples | None, *, paired: bool) -> Interval | None:

@@ -22,7 +22,7 @@ from zinc_kettle.core.repeat import Missing, Repeat
 from zinc_kettle.core.schedule import LOOKING, Decision, Schedule, Tally
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.stats.interval import median_interval
-from zinc_kettle.core.stats.waves import Memory, Waves, memory_of, pooled
+from zinc_kettle.core.stats.waves import SEEN_BLOCKS, Memory, Waves, memory_of, pooled, steady
 from zinc_kettle.core.summary import EMPTY, CellSummary, summarise
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.value import CellFigure, Value
@@ -90,13 +90,18 @@ class CellResults:
         skipped: A person left it out.
         bounded: Gives a value of this cell the bounds it has among the cells of its run.
         decisions: The log of its run.
+        by_launch: The launches of its run were measured one after the other.
+        waves: How a measure wanders over its run.
     """
 
     def __init__(
         self, cell: Cell, kept: CellKept, wanted: int, setting: Setting, load: Loader, *, skipped: bool,
         bounded: Bounded | None = None, decisions: Callable[[], Sequence[Decision]] = tuple,
+        by_launch: bool = False, waves: Callable[[str], Waves] = lambda _name: Waves(),
     ) -> None:  # fmt: skip
         self.cell = cell
+        self.by_launch = by_launch
+        self.waves = waves
         self.kept = kept
         self.wanted = wanted
         self.skipped = skipped
@@ -273,9 +278,13 @@ class StudyResults:
             summary = kept.summary if isinstance(kept.summary, CellSummary) else kept.summary()
             values = summary.series.get(self.study.repeats.until_measure, ())
         wanted = self.schedule.wanted(cell.key, Tally(values=values))
+        if until and kept.done > len(values) and cell.key not in self.schedule.skipped:
+            # Repeats without the figure that decides are made up for, as far as the plan goes.
+            wanted = max(kept.done, min(wanted + kept.done - len(values), self.study.repeats.most))
         skipped = cell.key in self.schedule.skipped
         return CellResults(cell, kept, wanted, setting, self._load, skipped=skipped, bounded=self._bounds,
-                           decisions=lambda: self.run.decisions)  # fmt: skip
+                           decisions=lambda: self.run.decisions,
+                           by_launch=self.study.repeats.order == "by-launch", waves=self.waves)  # fmt: skip
 
     def waves(self, name: str) -> Waves:
         """How a measure wanders over this run, from all its cells."""
@@ -288,8 +297,14 @@ class StudyResults:
             value = Value.of_interval(median_interval(series, level=look_level(repeats)), value.unit)
         if value.bound != "interval95":
             return value
-        found, n = self.waves(name), value.n
-        return replace(_widened(value, found.widening(n)), this_run=not found.seen(n))
+        known = value.n >= SEEN_BLOCKS and self.once(("steady", name), lambda: steady(self._by_block(name)))
+        return replace(_widened(value, self.waves(name).widening(value.n)), this_run=not known)
+
+    def _by_block(self, name: str) -> list[dict[int, float]]:
+        """A measure of each measured cell by block, where all of it is positive."""
+        rows = ((c.summary.blocks, c.series(name)) for c in self.cells if c.done)
+        return [dict(zip(blocks, values, strict=True)) for blocks, values in rows
+                if len(blocks) == len(values) and values and min(values) > 0]  # fmt: skip
 
     def _count(self) -> None:
         self.done_repeats = sum(min(c.done, c.wanted) for c in self.cells)

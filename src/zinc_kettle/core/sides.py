@@ -100,7 +100,7 @@ def together(cells: Sequence[CellResults], name: str) -> Samples | None:
     if len(shared) < MIN_REPEATS or any(row[block] <= 0 for row in by_block for block in shared):
         return None
     means = tuple(math.exp(sum(math.log(row[block]) for row in by_block) / len(by_block)) for block in shared)
-    return Samples(means, tuple(shared))
+    return Samples(means, tuple(shared), max(s.widening for s in each))
 
 
 def by_work(side: Side, named: Container[str]) -> dict[str, CellResults]:

@@ -55,6 +55,11 @@ def digits(value: float, *, spread: float | None = None, significant: int = 3) -
     return f"{value:,.{min(decimals, 6)}f}"
 
 
+def percent(share: float) -> str:
+    """A share with two digits that count: 0.0234 is 2.3%, 1.4 is 140%."""
+    return f"{digits(100 * share, significant=2)}%"
+
+
 def with_unit(value: float, unit: str, *, spread: float | None = None) -> str:
     """Format a measure with the prefix people expect: ms under a second, MB or GB for bytes, % for a share."""
     scaled, label, factor = scale(value, unit)

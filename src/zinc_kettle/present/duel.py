@@ -6,11 +6,11 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from zinc_kettle.core.duel import Contest, Duel, PromptContest, Rung, effort
+from zinc_kettle.core.duel import Contest, Duel, PairContest, Rung, effort
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.sides import Difference, Side
 from zinc_kettle.core.stats import Interval
-from zinc_kettle.core.units import digits, duration, plural, with_unit
+from zinc_kettle.core.units import digits, duration, percent, plural, with_unit
 from zinc_kettle.present.values import rounded
 
 WORDS = {
@@ -28,7 +28,7 @@ CAUTIONS: dict[str, str] = {
     "different-workload": "Some cells have no counterpart that did the same work, and are left out.",
     "different-tokenizer": "They cut text into other tokens: compare characters per second.",
     "different-definitions": "Their figures follow different versions of the definitions.",
-    "unpaired": "They are of different runs: what the machine did meanwhile is part of the difference.",
+    "unpaired": "They were not measured in turn: what the machine did meanwhile is part of the difference.",
 }  # fmt: skip
 
 
@@ -79,7 +79,7 @@ def verdict(found: Duel, measure: str, *, step: bool = False) -> str:
         low, high = _percent(contest.ratio.low), _percent(contest.ratio.high)
         return f"too few repeats for a claim; seen in {title}: {low} to {high}"
     if contest.verdict == "open":
-        ruled = "" if contest.ruled_out is None else f"; a difference over {100 * contest.ruled_out:.2g}% is ruled out"
+        ruled = "" if contest.ruled_out is None else f"; a difference over {percent(contest.ruled_out)} is ruled out"
         return f"no clear difference in {title}{ruled}"
     return _said(contest, "before") if step else "B's " + _said(contest, "A's")
 
@@ -99,7 +99,7 @@ def _said(contest: Contest, than: str) -> str:
 
 
 def _percent(ratio: float) -> str:
-    return f"{100 * (ratio - 1):+.2g}%"
+    return f"{'+' if ratio > 1 else ''}{percent(ratio - 1)}"
 
 
 def difference_line(difference: Difference) -> str:
@@ -113,7 +113,7 @@ def effort_line(found: Duel, measure: str, *, smallest: float) -> str:
     if more is None:
         return ""
     takes = "" if more.seconds is None else f" ({duration(more.seconds)})"
-    return f"about {more.repeats:,} more repeats of each{takes} would tell a difference of {100 * more.share:.2g}%"
+    return f"about {more.repeats:,} more repeats of each{takes} would tell a difference of {percent(more.share)}"
 
 
 def duel_rows(found: Duel) -> list[tuple[str, str, str, str, str]]:
@@ -157,7 +157,7 @@ def ladder_sum(rungs: Sequence[Rung], measure: str) -> str:
     return f"the steps multiply to {digits(math.prod(steps))}, the last over the first is {digits(last.ratio.value)}"
 
 
-def prompts_json(rows: Sequence[PromptContest]) -> list[dict[str, Any]]:
+def prompts_json(rows: Sequence[PairContest]) -> list[dict[str, Any]]:
     """Each prompt of each pair."""
     return [
         {"request": row.place + 1, "cell": row.pair.a.title, "a": rounded(row.a), "b": rounded(row.b),

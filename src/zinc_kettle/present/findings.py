@@ -20,7 +20,7 @@ from zinc_kettle.core.plan import Study, shape_of
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.steering import by_person, told
-from zinc_kettle.core.units import digits, duration, plural
+from zinc_kettle.core.units import digits, duration, percent, plural
 from zinc_kettle.core.validate import nearest
 from zinc_kettle.core.value import Value
 from zinc_kettle.errors import UsageError
@@ -136,7 +136,7 @@ def _smallest(results: StudyResults) -> float:
 def _effort(effort: Effort, of: str) -> str:
     takes = "" if effort.seconds is None else f" ({duration(effort.seconds)} {of})"
     many = f"{effort.repeats:,} more repeats" if effort.repeats > 1 else "one more repeat"
-    return f"about {many}{takes} would tell a difference of {100 * effort.share:.2g}%"
+    return f"about {many}{takes} would tell a difference of {percent(effort.share)}"
 
 
 def findings(results: StudyResults, name: str | None = None) -> list[Finding]:

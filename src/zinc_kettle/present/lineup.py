@@ -43,7 +43,7 @@ def value_of(place: Place, found: Lineup) -> tuple[str, str]:
         _, unit, factor = scale(place.value, MEASURES[found.measure].unit)
     half = (place.high - place.low) / 2 * factor
     value, low, high = (digits(v * factor, spread=half or None) for v in (place.value, place.low, place.high))
-    return f"{value} {unit}".strip(), f"({low}–{high})" if half > 0 else ""
+    return f"{value} {unit}".strip(), f"({low}–{high}{', range' if place.bound == 'range' else ''})" if half > 0 else ""
 
 
 def verdict(found: Lineup) -> str:
@@ -112,7 +112,7 @@ def heads(found: Lineup) -> tuple[str, ...]:
     """Headings of these rows."""
     title = MEASURES[found.measure].title
     what = f"{title}, {per_unit(found)}" if found.per else title
-    return ("", "", "", what, "95%", "n", f"price {found.money.currency}".strip(), "power", "")
+    return ("", "", "", what, "95% interval", "n", f"price {found.money.currency}".strip(), "power", "")
 
 
 def index_rows(found: Sequence[Index]) -> list[tuple[str, ...]]:

@@ -11,11 +11,12 @@ under noise that is not normal.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.stats.interval import CONFIDENCE, Interval
+from zinc_kettle.core.stats.interval import CONFIDENCE, MIN_FOR_INTERVAL, Interval
 
 MIN_FOR_CLAIM = 3
 """Two differences may agree by chance whatever bounds are drawn: under noise of two levels one pair of equal cells in
@@ -45,8 +46,18 @@ def paired_ratio(a: Sequence[float], b: Sequence[float]) -> Interval:
     return _student(float(difference.mean()), error, n - 1.0, n)
 
 
-def unpaired_ratio(a: Sequence[float], b: Sequence[float]) -> Interval:
+LEAST_DF = 2.0
+"""However much the repeats of a run hang together, its error is not taken from fewer degrees of freedom."""
+
+
+def unpaired_ratio(a: Sequence[float], b: Sequence[float], widening: tuple[float, float] = (1.0, 1.0)) -> Interval:
     """The ratio a over b of repeats that share no blocks: geometric means, with Welch's interval of the logarithm.
+
+    Args:
+        a: Positive figures, shape (repeats,).
+        b: Positive figures, shape (repeats,).
+        widening: How many times as large the error of each mean is as that of independent repeats (`Waves.apart`); the
+            degrees of freedom are those of so many fewer repeats.
 
     Raises:
         ValueError: An empty side, or values that are not positive.
@@ -55,10 +66,45 @@ def unpaired_ratio(a: Sequence[float], b: Sequence[float]) -> Interval:
     n = min(len(x), len(y))
     if n < MIN_FOR_CLAIM:
         return _seen((x[:, None] - y[None, :]).ravel(), n=n)
-    parts = x.var(ddof=1) / len(x), y.var(ddof=1) / len(y)
-    whole = float(sum(parts))
-    split = float(parts[0] ** 2 / (len(x) - 1) + parts[1] ** 2 / (len(y) - 1))
+    parts = [float(z.var(ddof=1)) / len(z) * w**2 for z, w in zip((x, y), widening, strict=True)]
+    free = [max(len(z) / w**2 - 1, min(LEAST_DF, len(z) - 1)) for z, w in zip((x, y), widening, strict=True)]
+    whole = sum(parts)
+    split = sum(part**2 / df for part, df in zip(parts, free, strict=True))
     return _student(float(x.mean() - y.mean()), whole**0.5, whole**2 / split if split else n - 1.0, n)
+
+
+def pooled_ratios(rows: Sequence[tuple[Sequence[float], Sequence[float]]], *, paired: bool) -> list[Interval]:
+    """Ratios of many rows of the same kind, first over second, each with the scatter that all rows have together.
+
+    Three repeats that happen to agree look like certainty, and of many rows some always agree: what all rows scatter by
+    is the least that is believed of one, and what it scatters by itself where that is more.
+
+    Args:
+        rows: Positive figures of both sides; as many on both where they are paired.
+        paired: The figures of a row are paired by block.
+
+    Returns:
+        In the order of the rows; of fewer than three repeats on a side what was seen, as a range.
+    """
+    each: list[tuple[float, float, float, float, int] | Interval] = []
+    for a, b in rows:
+        x, y = _logs(a), _logs(b)
+        n = min(len(x), len(y))
+        if n < MIN_FOR_CLAIM:
+            each.append(_seen(x - y if paired else (x[:, None] - y[None, :]).ravel(), n=n))
+        elif paired:
+            each.append((float((x - y).mean()), float((x - y).var() * n), n - 1.0, 1 / n, n))
+        else:
+            squares = float(x.var() * len(x) + y.var() * len(y))
+            each.append((float(x.mean() - y.mean()), squares, len(x) + len(y) - 2.0, 1 / len(x) + 1 / len(y), n))
+    known = [row for row in each if not isinstance(row, Interval)]
+    df = sum(row[2] for row in known)
+    pooled = sum(row[1] for row in known) / max(df, 1.0)
+    return [
+        row if isinstance(row, Interval)
+        else _student(row[0], (max(pooled, row[1] / row[2]) * row[3]) ** 0.5, df, row[4])
+        for row in each
+    ]  # fmt: skip
 
 
 def _logs(values: Sequence[float]) -> Columns:
@@ -138,6 +184,24 @@ def repeats_to_tell(found: Interval, share: float, *, pairs: int = 1) -> int:
 def geometric_mean(values: Sequence[float]) -> float:
     """The mean on the logarithm, of positive values: what ratios are of."""
     return float(np.exp(np.log(np.asarray(values, dtype=np.float64)).mean()))
+
+
+def geometric_interval(values: Sequence[float], widening: float = 1.0) -> Interval:
+    """The geometric mean of repeats, with Student's 95% interval of its logarithm from six repeats on, else the range.
+
+    Args:
+        values: Positive figures, shape (repeats,).
+        widening: How many times as large the mean's error is as that of independent repeats (`Waves.widening`).
+
+    Raises:
+        ValueError: No values, or some that are not positive.
+    """
+    logs = _logs(values)
+    n = len(logs)
+    if n < MIN_FOR_INTERVAL:
+        low, high = np.exp([logs.min(), logs.max()])
+        return Interval(float(np.exp(logs.mean())), float(low), float(high), "range", n)
+    return replace(_student(float(logs.mean()), widening * float(logs.std(ddof=1)) / n**0.5, n - 1.0, n), p=1.0)
 
 
 def holm(p: Sequence[float]) -> list[float]:

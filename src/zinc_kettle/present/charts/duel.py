@@ -5,12 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from zinc_kettle.core.chart import Axis, Chart, Panel, Ranges, Rule, Tone
-from zinc_kettle.core.compare import ratio
-from zinc_kettle.core.duel import Contest, Duel, PromptContest, Rung, Verdict, request_measure, told
+from zinc_kettle.core.duel import Contest, Duel, PairContest, Rung, Verdict, pair_by_pair, request_measure
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.sides import Pair
 from zinc_kettle.core.stats import Interval
-from zinc_kettle.core.stats.ratios import holm
 from zinc_kettle.core.units import digits, with_unit
 from zinc_kettle.present.charts.subtitle import notes
 from zinc_kettle.present.duel import (
@@ -25,7 +23,6 @@ from zinc_kettle.present.duel import (
     side_title,
     verdict,
 )  # fmt: skip
-from zinc_kettle.present.values import value_text
 
 LEAST, MOST = 1.1, 8.0
 """An axis that zooms into a tremble would make it look like a storm; one row far off would flatten all others."""
@@ -123,18 +120,23 @@ def pairs_chart(found: Duel, measure: str) -> Chart:
         found: The duel.
         measure: The one asked about.
     """
-    pairs = found.alignment.pairs
-    ratios = [ratio(pair.b, pair.a, measure, paired=found.paired) for pair in pairs]
-    adjusted = holm([r.p if r is not None and r.bound == "interval95" else 1.0 for r in ratios])
-    rows: list[_Row] = []
-    for pair, interval, p in zip(pairs, ratios, adjusted, strict=True):
-        said = told(interval, p, more=MEASURES[measure].better == "more") if interval is not None else "none"
-        a, b = (" ".join(value_text(cell.value(measure))) for cell in (pair.a, pair.b))
-        rows.append((_shared(pair) or pair.b.title, a, b, interval, measure, said, False))
+    contests, unit = pair_by_pair(found, measure), MEASURES[measure].unit
+    rows: list[_Row] = [
+        (
+            _shared(c.pair) or c.pair.b.title,
+            with_unit(c.a, unit),
+            with_unit(c.b, unit),
+            c.ratio,
+            measure,
+            c.verdict,
+            False,
+        )
+        for c in contests
+    ]
     title = f"{MEASURES[measure].title}, pair by pair" + (
         f", {MOST_ROWS} of {len(rows):,}" if len(rows) > MOST_ROWS else ""
     )
-    panel = _panel(rows[:MOST_ROWS], title, [pair.b.cell.key for pair in pairs])
+    panel = _panel(rows[:MOST_ROWS], title, [c.pair.b.cell.key for c in contests])
     return Chart(
         f"{MEASURES[measure].title}, pair by pair",
         f"A {side_title(found.a)} · B {side_title(found.b)}", (panel,),
@@ -142,7 +144,7 @@ def pairs_chart(found: Duel, measure: str) -> Chart:
     )  # fmt: skip
 
 
-def prompts_chart(found: Duel, measure: str, rows: Sequence[PromptContest]) -> Chart:
+def prompts_chart(found: Duel, measure: str, rows: Sequence[PairContest]) -> Chart:
     """Prompt by prompt.
 
     Args:

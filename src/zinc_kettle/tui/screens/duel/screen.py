@@ -11,7 +11,7 @@ from textual.containers import VerticalScroll
 from textual.widgets import Footer, Static
 
 from zinc_kettle.core.chart import Chart
-from zinc_kettle.core.duel import Duel, PromptContest, Rung, duel, effort, ladder, prompt_by_prompt
+from zinc_kettle.core.duel import Duel, PairContest, Rung, duel, effort, ladder, prompt_by_prompt
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.sides import Side
 from zinc_kettle.errors import KettleError
@@ -38,7 +38,7 @@ class Found:
     measure: str = ""
     duel: Duel | None = None
     rungs: tuple[Rung, ...] = ()
-    prompts: tuple[PromptContest, ...] | None = None
+    prompts: tuple[PairContest, ...] | None = None
     trouble: str = ""
     chart: Chart | None = None
     """Every measure of a duel, or the steps of a ladder."""
