@@ -117,7 +117,7 @@ def test_a_rehearsed_study_is_labelled_in_every_output(tmp_path: Path) -> None:
     study = tmp_path / "s.study.toml"
     study.write_text(
         'format = 1\nname = "r"\nquestion = "?"\n[vary]\nmodel = ["brine-1b", "fathom-14b"]\n'
-        '[hold]\nrig = "storm-tern"\nquantization = "F16"\ncontext = 256\nprompt_tokens = 32\noutput_tokens = 4\n'
+        '[hold]\nrig = "storm-tern"\nquantization = "F16"\ncontext = 256\nprompt_tokens = 32\noutput_tokens = 64\n'
         "[repeats]\ncount = 1\nrequests = 1\n"
     )
     done = kettle("run", str(study), "--json", home=tmp_path)
