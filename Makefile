@@ -8,7 +8,7 @@ OLDER_ENGINE := $(VENV)/older-engine
 # Where byte code is not kept, each of the many starts of the tool in the tests compiles all of it again.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: setup versions demo check test docs pictures lint types rules unit bench bench-attack bench-monkeys bench-verdicts bench-claims bench-answers bench-driver bench-kills bench-fit lock clean
+.PHONY: setup versions demo check test docs sample pictures lint types rules unit bench bench-attack bench-monkeys bench-verdicts bench-claims bench-answers bench-driver bench-kills bench-fit lock clean
 
 setup: $(STAMP)
 
@@ -43,6 +43,10 @@ rules: setup
 # The tables of docs/ that are made from what the code declares.
 docs: setup
 	$(BIN)/python docs/generate.py
+
+# Figures of the finished examples under new definitions.
+sample: setup
+	$(BIN)/python docs/sample.py
 
 # Every screenshot of docs/, taken of the demo in a real terminal; PICTURES names some of them.
 pictures: setup

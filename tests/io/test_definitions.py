@@ -13,6 +13,8 @@ from zinc_kettle.core import fingerprint
 from zinc_kettle.core.duel import duel
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.sides import Side
+from zinc_kettle.core.summary import CATALOGUE
+from zinc_kettle.present.findings import WORDING
 from zinc_kettle.present.json import cell_json
 from zinc_kettle.store import schema as s
 from zinc_kettle.store.reading import find, open_run
@@ -33,6 +35,14 @@ def told(store: KettleStore, study: str) -> list[str]:
     """Everything that is said of a study's cells."""
     results = open_run(store, find(store, study))
     return [json.dumps(cell_json(results, cell)) for cell in results.cells]
+
+
+def test_a_first_start_computes_nothing(store: KettleStore) -> None:
+    """The examples come with figures and answers of the definitions of now; `make sample` makes them."""
+    with store.reading() as db:
+        assert set(db.execute(sa.select(s.summaries.c.definitions)).scalars()) == {CATALOGUE}
+        said = set(db.execute(sa.select(s.runs.c.answer_by)).scalars())
+    assert said == {f"{fingerprint.DEFINITIONS_VERSION}.{WORDING}"}
 
 
 @pytest.mark.parametrize("study", STUDIES)
