@@ -1,8 +1,11 @@
-"""`make sample`: figures and answers of the finished examples under the definitions of now, kept in the store that comes
-with the tool, so that a first start computes nothing. Their requests stay as they were measured."""
+"""`make sample`: figures and answers of the finished examples under the definitions of now.
+
+They are kept in the store that comes with the tool, so that a first start computes nothing. What was measured stays.
+"""
 
 from __future__ import annotations
 
+import gc
 import shutil
 import sqlite3
 import tempfile
@@ -26,6 +29,7 @@ def main() -> None:
                 for cell in open_run(store, run.run_id).cells:
                     _ = cell.summary
         RealDesk(Places(Path(folder), copy)).shelf()
+        gc.collect()  # its connections
         with closing(sqlite3.connect(copy)) as db:
             db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
             db.execute("PRAGMA journal_mode=DELETE")
