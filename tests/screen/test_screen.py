@@ -50,7 +50,7 @@ def test_from_the_shelf_to_an_export_and_out(home: Path, tmp_path: Path) -> None
         t.wait("◐")
         t.wait("4 of 4 repeats", "tok/s", "Q8_0", "Q4_0", "Measured.")
         t.keys("Right", "Enter")
-        t.wait("Cell sheet", "prefill, engine", "cell 2 of 2", "repeats, decode", "cold", "cautions")
+        t.wait("Cell sheet", "prefill, engine", "cell 2 of 2", "repeats, decode", "cautions")
         t.keys("w").wait("a note on this cell")
         t.keys("f", "o", "g", "Enter")
         t.wait_re(r"notes\s*\n[^\n]*fog")
