@@ -18,6 +18,7 @@ from zinc_kettle.core.fit.predict import (
     DEVICE_SHARE,
     LEAST_BAND,
     OUTSIDE_BAND,
+    STEP_S,
     UNCALIBRATED_BAND,
     Calibration,
     Machine,
@@ -209,6 +210,22 @@ def test_the_limit_is_that_of_the_memory_the_model_lies_in(
     engine: EngineFacts = {"placement": place(shape, Wish(context=512), [card, main]).plain()}
     rig: MachineFacts = {"bandwidth": 20e9, "probe": {"reading": {"1": [20e9]}}}
     assert limit_extras(engine, rig, streams=1, cache="f16").get("bandwidth") == bandwidth
+
+
+def test_a_tied_output_matrix_is_read_where_the_last_layer_lies() -> None:
+    """On a card it is a copy of the embedding, which fills and is read there; main memory then only looks rows up: the
+    speed is that of the bytes of a step at the card's bandwidth, by the limit and by Fit."""
+    shape = from_sizes(layers=4, heads=8, head_dim=64, ffn=2_048, vocab=128_000, tied=True)
+    card, main = Device("card", False, int(8e9), 300e9), Device("main memory", True, int(64e9), 20e9)
+    placement = place(shape, Wish(context=512), [card, main])
+    on_card, in_main = placement.shares
+    assert placement.output_on_device and on_card.weights_bytes == shape.weights_bytes
+    assert in_main.weights_bytes == shape.bytes_of("embedding")
+    found = placed_speed(shape, placement, None, Calibration())
+    step_s = STEP_S + touched(shape).bytes / (300e9 * DEVICE_SHARE)
+    assert found is not None and found.value == pytest.approx(1 / step_s, rel=1e-6)
+    partly = place(shape, Wish(context=512, device_layers=2), [card, main])
+    assert not partly.output_on_device
 
 
 def spilled(rate: float, **extras: float) -> bool:

@@ -88,8 +88,9 @@ def parts(
     active = shape.experts_active / shape.experts if shape.experts else 1.0
     out = []
     for held in placed.shares:
-        # The input embedding lies in main memory and is only looked up.
-        lookup = shape.bytes_of("embedding") if held.device.main and not shape.tied else 0
+        # The input embedding lies in main memory and is only looked up, unless the output matrix is read from there.
+        only = held.device.main and (placed.output_on_device or not shape.tied)
+        lookup = shape.bytes_of("embedding") if only else 0
         dense = max(0, held.weights_bytes - held.experts_bytes - lookup)
         weights = dense + held.experts_bytes * share
         read = weights + context * held.layers / layers

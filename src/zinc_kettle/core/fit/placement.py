@@ -103,6 +103,11 @@ class Placement:
         known = [rate for rate in rates if rate]
         return min(known) if len(known) == len(rates) else None
 
+    @property
+    def output_on_device(self) -> bool:
+        """True where the last layer, and with it the output matrix, lies on a device."""
+        return bool(self.layers_on_devices) and not next(s for s in self.shares if s.device.main).layers
+
     def plain(self) -> PlacementFacts:
         """What is kept of it with a measurement."""
         return {"state": self.state, "layers_on_devices": self.layers_on_devices, "bandwidth": self.device_bandwidth}
@@ -112,8 +117,8 @@ def place(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Placement
     """Lay a model out: layers in order over the fast devices while they have room, the rest into main memory.
 
     Weights that an engine repacks count once: the mapped pages they came from are dropped when memory is wanted.
-    The input embedding stays in main memory, the output matrix goes with the last layer. Every memory that works on
-    layers has working buffers of its own.
+    The input embedding stays in main memory, the output matrix goes with the last layer: where it is the embedding
+    itself, a copy of it. Every memory that works on layers has working buffers of its own.
 
     Args:
         shape: The model.
@@ -140,10 +145,12 @@ def _lay(shape: ModelShape, wish: Wish, need: Sizes, fast: list[Share], main: Sh
     main.weights_bytes += loose
     main.buffers_bytes += need.engine_bytes + REQUEST_BYTES
     allowed = shape.layers if wish.device_layers is None else wish.device_layers
+    copy = shape.bytes_of("embedding") if shape.tied else 0
     at = 0
     for layer in range(shape.layers):
         moved = experts[layer] if wish.experts_in_main else 0
-        size = weights[layer] - moved + cache[layer]
+        output = copy if layer == shape.layers - 1 else 0
+        size = weights[layer] - moved + cache[layer] + output
         target = main
         if layer < allowed:
             while at < len(fast) and fast[at].headroom_bytes < size + (0 if fast[at].layers else need.buffers_bytes):
@@ -152,7 +159,7 @@ def _lay(shape: ModelShape, wish: Wish, need: Sizes, fast: list[Share], main: Sh
         if target.layers == 0:
             target.buffers_bytes += need.buffers_bytes
         target.layers += 1
-        target.weights_bytes += weights[layer] - moved
+        target.weights_bytes += weights[layer] - moved + (0 if target is main else output)
         target.kv_bytes += cache[layer]
         target.experts_bytes += experts[layer] - moved
         main.weights_bytes += moved

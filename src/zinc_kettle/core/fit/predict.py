@@ -201,7 +201,7 @@ def _parts(shape: ModelShape, placement: Placement, depth: float, cache: str) ->
     """What one token touches in each memory: its weights, of its experts only those that work, and its KV cache."""
     whole, kv = touched(shape, depth=depth, cache=cache), kv_bytes_at(shape, depth, cache)
     active = expert_share(shape)
-    looked_up = 0 if shape.tied else shape.bytes_of("embedding")
+    looked_up = shape.bytes_of("embedding") if placement.output_on_device or not shape.tied else 0
     reads = [
         s.weights_bytes - (looked_up if s.device.main else 0) - (1.0 - active) * s.experts_bytes
         for s in placement.shares
