@@ -19,7 +19,16 @@ from zinc_kettle.core.preferences import Money, Pace
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.sides import Side
 from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
-from zinc_kettle.present.lineup import bracket_marks, index_json, index_rows, lineup_json, lineup_rows, page, verdict
+from zinc_kettle.present.lineup import (
+    bracket_marks,
+    index_json,
+    index_rows,
+    lineup_json,
+    lineup_rows,
+    money_line,
+    page,
+    verdict,
+)
 
 
 def fleet(speeds: dict[str, float], *, noise: float = 0.01, n: int = 8, seed: int = 3) -> list[Entrant]:
@@ -66,6 +75,19 @@ def test_equal_ones_are_told_apart_in_few_of_many() -> None:
         found = lineup(fleet({"Q8_0": 10.0, "Q4_0": 10.0, "F16": 10.0, "Q6_K": 10.0}, noise=0.03, seed=seed), "decode")
         wrong += found.groups[0].brackets != ((0, 3),)
     assert wrong <= 7  # 2 are expected; more than 7 has a chance of one in a thousand
+
+
+def test_sides_of_two_runs_are_unpaired_and_said_to_be() -> None:
+    """In the note, in JSON and beside an index; those of one run are not."""
+    one, two = run("one", rates(1.2)), run("two", rates(1.2, seed=2))
+    apart = [Entrant("a", Side(one, {"quantization": "Q8_0"})), Entrant("b", Side(two, {"quantization": "Q4_0"}))]
+    together = [apart[0], Entrant("b", Side(one, {"quantization": "Q4_0"}))]
+    for entrants, paired in ((apart, False), (together, True)):
+        found = lineup(entrants, "decode")
+        assert found.paired is paired and lineup_json(found)["paired"] is paired
+        assert money_line(found, Pace(14.0, "mine")).startswith("unpaired") is not paired
+        held = index(entrants, entrants[0])[1]
+        assert held.paired is paired and (index_rows([held])[0][-1] == "unpaired") is not paired
 
 
 def test_equal_rigs_are_rarely_apart_by_the_watt() -> None:

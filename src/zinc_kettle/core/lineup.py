@@ -110,6 +110,8 @@ class Lineup:
     shared: int = 0
     """Cells of each side that count."""
     money: Money = field(default_factory=Money)
+    paired: bool = True
+    """True where all sides were measured in turn in one run, so that they are compared block by block."""
 
 
 def lineup(
@@ -138,7 +140,14 @@ def lineup(
         if kept:
             shared = max(shared, len(cells[kept[0].name]))
             groups.append(Group(title, _ranked(kept, cells, measure, per, cost, pace)))
-    return Lineup(measure, per, tuple(groups), tuple(left), shared, cost)
+    ranked = [place.entrant for group in groups for place in group.places]
+    return Lineup(measure, per, tuple(groups), tuple(left), shared, cost, _in_turn(ranked))
+
+
+def _in_turn(entrants: Sequence[Entrant]) -> bool:
+    """True where all cells of all sides were measured in turn in one run."""
+    one_run = len({id(e.side.results) for e in entrants}) <= 1
+    return one_run and in_turn(cell for e in entrants for cell in e.side.cells())
 
 
 def _ready(entrants: Sequence[Entrant], measure: str, per: Per, money: Money) -> tuple[list[Entrant], list[Left]]:
@@ -306,9 +315,7 @@ def _over(samples: Samples, divisor: float) -> Samples:
 
 def _columns(entrants: Sequence[Entrant], samples: Mapping[str, Samples | None]) -> npt.NDArray[np.float64] | None:
     """Figures of all sides in the blocks they share, shape (sides, blocks); None where they were not in turn."""
-    if len({id(e.side.results) for e in entrants}) != 1 or len(entrants) < 2:
-        return None
-    if not in_turn(cell for e in entrants for cell in e.side.cells()):
+    if len(entrants) < 2 or not _in_turn(entrants):
         return None
     rows = [samples[e.name] for e in entrants]
     told = [dict(zip(r.blocks, r.values, strict=False)) for r in rows if r is not None]
@@ -336,6 +343,8 @@ class Index:
     shared: int
     reason: str = ""
     """Why there is none."""
+    paired: bool = True
+    """True where both sides were measured in turn in one run."""
 
 
 def index(entrants: Sequence[Entrant], reference: Entrant) -> list[Index]:
@@ -365,7 +374,7 @@ def _index(entrant: Entrant, reference: Entrant) -> Index:
     prefill, decode = (_ratio(*(together(cells, name) for cells in sides), paired=paired) for name in (PREFILL, DECODE))
     both = _ratio(*(_product(cells) for cells in sides), paired=paired)
     few = "" if both is not None else f"an index needs {MIN_REPEATS} repeats of prefill and decode on both sides"
-    return Index(entrant, prefill, decode, both, len(keys), few)
+    return Index(entrant, prefill, decode, both, len(keys), few, paired)
 
 
 def _product(cells: Sequence[CellResults]) -> Samples | None:

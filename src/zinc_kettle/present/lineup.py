@@ -118,7 +118,10 @@ def heads(found: Lineup) -> tuple[str, ...]:
 def index_rows(found: Sequence[Index]) -> list[tuple[str, ...]]:
     """Name, prefill, decode, both, cells; best first, those without an index last."""
     ready = sorted((i for i in found if i.both is not None), key=lambda i: -(i.both.value if i.both else 0.0))
-    rows = [(i.entrant.name, *(times_text(v) for v in (i.prefill, i.decode, i.both)), str(i.shared), "") for i in ready]
+    rows = [
+        (i.entrant.name, *map(times_text, (i.prefill, i.decode, i.both)), str(i.shared), "" if i.paired else "unpaired")
+        for i in ready
+    ]
     return [*rows, *((i.entrant.name, "–", "–", "–", str(i.shared), i.reason) for i in found if i.both is None)]
 
 
@@ -138,7 +141,7 @@ def lineup_json(found: Lineup) -> dict[str, Any]:
     """A lineup as one JSON object."""
     return {
         "measure": found.measure, "per": found.per or None, "unit": per_unit(found), "verdict": verdict(found),
-        "cells": found.shared, "money": _money_json(found.money),
+        "cells": found.shared, "paired": found.paired, "money": _money_json(found.money),
         "groups": [
             {"title": g.title or None, "brackets": [list(b) for b in g.brackets],
              "places": [
@@ -173,15 +176,19 @@ def index_json(found: Sequence[Index], reference: str) -> dict[str, Any]:
         "reference": reference,
         "index": [
             {"name": i.entrant.name, "prefill": told(i.prefill), "decode": told(i.decode), "both": told(i.both),
-             "cells": i.shared, "reason": i.reason or None}
+             "cells": i.shared, "reason": i.reason or None, "paired": i.paired}
             for i in found
         ],
     }  # fmt: skip
 
 
+UNPAIRED = "unpaired: not measured in turn, so that what the machine did meanwhile is part of the differences"
+
+
 def money_line(found: Lineup, pace: Pace) -> str:
-    """What was worked in, and where it is from."""
-    parts = [f"{pace.name}: {digits(pace.rate)} tok/s, {pace.origin}"]
+    """What was worked in, and where it is from; first whether the sides were measured in turn."""
+    parts = [] if found.paired else [UNPAIRED]
+    parts += [f"{pace.name}: {digits(pace.rate)} tok/s, {pace.origin}"]
     if found.per in {"price", "cost"}:
         money = found.money
         energy = "" if money.energy_per_kwh is None else f"{money.energy_per_kwh:g} {money.currency} a kWh, "
