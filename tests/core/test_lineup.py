@@ -20,6 +20,7 @@ from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.sides import Side
 from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
 from zinc_kettle.present.lineup import (
+    COUNTED,
     bracket_marks,
     index_json,
     index_rows,
@@ -135,6 +136,7 @@ def test_money_and_watts_change_the_order() -> None:
     rate = next(p for p in lineup([slow, quick], "decode").groups[0].places if p.entrant is slow).value
     hour = 200 / (10 * 300 * 5) + 0.020 * 0.30
     assert place.value == pytest.approx(hour / (rate * 3600) * 1e6, rel=1e-9) and place.low < place.value < place.high
+    assert COUNTED["decode"] in money_line(cost, Pace(14.0, "mine"))
     assert names(cost)[0] == "Q8_0" and constant(slow, "cost", Money()) is None
     unknown = lineup([slow, replace(quick, watts=None)], "decode", per="watt")
     assert [left.reason for left in unknown.left] == ["its power is not known"]

@@ -182,6 +182,13 @@ def index_json(found: Sequence[Index], reference: str) -> dict[str, Any]:
     }  # fmt: skip
 
 
+COUNTED = {
+    "decode": "tokens of answers, without the time that reading prompts takes",
+    "throughput": "tokens of answers, with the time that reading prompts takes",
+    "throughput_all": "tokens of prompts and answers alike",
+    "prefill_client": "tokens of prompts only",
+}
+"""Of what a million tokens cost: which tokens, by measure."""
 UNPAIRED = "unpaired: not measured in turn, so that what the machine did meanwhile is part of the differences"
 
 
@@ -193,6 +200,8 @@ def money_line(found: Lineup, pace: Pace) -> str:
         money = found.money
         energy = "" if money.energy_per_kwh is None else f"{money.energy_per_kwh:g} {money.currency} a kWh, "
         parts.append(f"{energy}{money.hours:,.0f} hours of use ({money.origin})")
+    if found.per == "cost":
+        parts.append(f"counted: {COUNTED.get(found.measure, MEASURES[found.measure].title)}")
     return "; ".join(parts)
 
 
