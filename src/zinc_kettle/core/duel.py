@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Container, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
@@ -216,8 +217,10 @@ def pair_by_pair(found: Duel, measure: str) -> list[PairContest]:
     for pair in found.alignment.pairs:
         mine, its = samples(pair.a, measure), samples(pair.b, measure)
         if mine.values and its.values and min(*mine.values, *its.values) > 0:
-            x, y = (dict(zip(s.blocks, s.values, strict=False)) for s in (mine, its))
-            rows.append((pair, 0, x or dict(enumerate(mine.values)), y or dict(enumerate(its.values))))
+            # Figures that belong to no blocks share none with those of the other side.
+            x, y = (dict(zip(s.blocks or itertools.count(first, -2), s.values, strict=False))
+                    for s, first in ((mine, -1), (its, -2)))  # fmt: skip
+            rows.append((pair, 0, x, y))
     return _contests(rows, measure, paired=found.paired)
 
 
@@ -256,12 +259,13 @@ def _contests(
     rows: Sequence[tuple[Pair, int, Mapping[int, float], Mapping[int, float]]], measure: str, *, paired: bool
 ) -> list[PairContest]:
     """Rows of the same kind with their ratios; each has the figures of both sides by block."""
-    both = []
-    for _, _, x, y in rows:
-        blocks = sorted(x.keys() & y.keys()) if paired else []
-        both.append(([x[b] for b in blocks], [y[b] for b in blocks]) if blocks else ([*x.values()], [*y.values()]))
-    together = paired and all(len(x) == len(y) for x, y in both)
-    ratios = pooled_ratios([(y, x) for x, y in both], paired=together)
+    shared = [sorted(x.keys() & y.keys()) for _, _, x, y in rows]
+    paired = paired and all(shared)
+    both = [
+        ([x[b] for b in blocks], [y[b] for b in blocks]) if paired else ([*x.values()], [*y.values()])
+        for (_, _, x, y), blocks in zip(rows, shared, strict=True)
+    ]
+    ratios = pooled_ratios([(y, x) for x, y in both], paired=paired)
     adjusted = holm([r.p if r.bound == "interval95" else 1.0 for r in ratios])
     more = MEASURES[measure].better == "more"
     return [

@@ -36,9 +36,9 @@ class PrefillSlope:
 
     @property
     def overhead(self) -> tuple[float, float, float] | None:
-        """Seconds that each request takes besides, with its bounds: the line's intercept, which is not below nought.
+        """Seconds that each request takes besides, with its bounds: the line's intercept, which is not below zero.
 
-        None where the line bends, or where all of its interval is below nought: its start is then no overhead.
+        None where the line bends, or where all of its interval is below zero: its start is then no overhead.
         """
         line = self.line
         if line.curved or line.intercept_high < 0:
