@@ -1,0 +1,58 @@
+"""No verdict without a measured rate of its errors: every code that states one has a table in the documents."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import get_args
+
+from zinc_kettle.core.capacity import End
+from zinc_kettle.core.duel import Verdict
+from zinc_kettle.core.gate import GateVerdict
+from zinc_kettle.core.lineup import Per
+from zinc_kettle.present.findings import FindingCode
+
+CELL = ("claims.md", "The interval of one cell holds what it says it holds")
+RATIO = ("claims.md", "The 95% interval of a ratio holds the true ratio")
+EQUAL = ("claims.md", "Two equal cells are told apart")
+BEST = ("claims.md", "Of six equal cells at least one is put below the best")
+FACTOR = ("claims.md", "A factor of six levels that does nothing is said to do something")
+UNPAIRED = ("verdicts.md", "Cells of two runs, or of launches that ran one after the other")
+BENT = ("verdicts.md", "A line that bends, and one that does not")
+ROWS: dict[str, dict[str, tuple[str, str] | None]] = {
+    "duel": {"a": EQUAL, "b": EQUAL, "open": RATIO, "range": None, "none": None},
+    "gate": {
+        "worse": ("answers.md", "gate at 3%, equal builds are not stopped"),
+        "fine": ("answers.md", "gate at 3%, builds 8% slower are not let through"), "open": None,
+        "failed": ("verdicts.md", "What fails at a gate"),
+    },
+    "capacity": {
+        "narrow": ("answers.md", "streams on gannet, true limit 41"),
+        "neighbours": ("answers.md", "streams on gannet, true limit 10"),
+        "": None, "steps": None, "most": None, "least": None,
+    },
+    "lineup": {"": BEST, "price": BEST, "watt": ("verdicts.md", "By the watt"), "cost": ("verdicts.md", "By the watt")},
+    "finding": {
+        "step-alike": FACTOR, "step-unclear": FACTOR, "step-depends": FACTOR, "step-mixed": FACTOR, "step": FACTOR,
+        "prefill-slope": BENT, "by-launch": UNPAIRED, "time": ("fit.md", "Where the time goes"),
+        "cell-failed": None, "decided": None, "busy-before": None, "different-tokenizer": None, "caution": None,
+    },
+}  # fmt: skip
+"""Where the rate of each verdict stands: a document, and a heading or a row of a table; None claims nothing."""
+BESIDES = [CELL, ("verdicts.md", "A frontier and its knee"), ("verdicts.md", "Prompt by prompt, pair by pair"),
+           ("verdicts.md", "A cell with a slow mode"), ("claims.md", "Percentiles over requests")]  # fmt: skip
+"""Of what is claimed without a code."""
+
+
+def test_every_verdict_has_its_row() -> None:
+    """A code that is added needs a table that says how often it is wrong, or the word that it claims nothing."""
+    codes = {"duel": Verdict, "gate": GateVerdict, "capacity": End, "lineup": Per, "finding": FindingCode}
+    assert {name: set(get_args(kind)) for name, kind in codes.items()} == {n: set(rows) for n, rows in ROWS.items()}
+    wanted = {row for rows in ROWS.values() for row in rows.values() if row is not None} | set(BESIDES)
+    docs = {name: Path("docs", name).read_text(encoding="utf-8") for name, _ in wanted}
+    missing = [
+        row
+        for row in wanted
+        if not re.search(rf"^(##+ {re.escape(row[1])}$|. {re.escape(row[1])} )", docs[row[0]], re.MULTILINE)
+    ]
+    assert not missing, missing
