@@ -129,6 +129,18 @@ def test_a_figure_explains_itself_and_the_palette_finds_by_name(tmp_path: Path) 
         t.keys("q").wait_exit()
 
 
+def test_a_screen_leaves_nothing_of_the_one_before(tmp_path: Path) -> None:
+    """From the map to a cell sheet: the line between its head and its columns is empty, where the map had its headings;
+    and back, with the map as it was."""
+    with open_app(tmp_path) as t:
+        headings = opened(tmp_path, t).splitlines()[5]
+        assert headings.strip()
+        t.keys("Enter").wait("Cell sheet", "repeats, decode")
+        t.until(lambda page: not page.splitlines()[5].strip(), "nothing of the map is left")
+        t.keys("Escape").until(lambda page: page.splitlines()[5] == headings, "the map as it was")
+        t.keys("q").wait_exit()
+
+
 def test_settings_are_changed_on_the_screen_and_kept(tmp_path: Path) -> None:
     """A figure typed in, the light theme chosen; the next start looks like it, and the command says so, too."""
     with open_app(tmp_path) as t:

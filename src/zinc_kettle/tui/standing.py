@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import inspect
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from textual.css.query import NoMatches
 from textual.widget import Widget
@@ -16,7 +16,15 @@ AT_THE_END = frozenset({"on_unmount"})
 """Called when nothing stands any more, and meant for then."""
 
 
-class Standing(Widget):
+if TYPE_CHECKING:
+    _Base = Widget
+else:
+    # Not a widget of its own: the library takes a screen's style from its first base that is one, and a screen without
+    # the style of screens leaves what stood before it where it has no widgets.
+    _Base = object
+
+
+class Standing(_Base):
     """What all our screens share: handlers and actions are called while the screen's own widgets are all there.
 
     A message may still wait in a screen's queue when the screen is taken away, widget by widget; and a key may reach it
