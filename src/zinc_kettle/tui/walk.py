@@ -91,7 +91,7 @@ STEPS: tuple[Step, ...] = (
         "enter", study=DESKS,
     ),
     Step(
-        "What it walked through: throughput bought with the speed of each user, up to the knee.",
+        "What it walked through: throughput bought with the speed of each user.",
         "6", station="curves",
     ),
     Step(
