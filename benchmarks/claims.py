@@ -30,6 +30,7 @@ from zinc_kettle.core.stats.interval import Interval, pooled_quantile_interval
 from zinc_kettle.core.stats.ratios import ALPHA, behind_at_most, clearly_apart, holm, paired_ratio, pairs_p
 from zinc_kettle.core.stats.waves import SEEN_BLOCKS, steady
 from zinc_kettle.core.stats.waves import waves as waves_of
+from zinc_kettle.core.units import plural
 
 OUT = Path(__file__).parent / "out" / "claims.json"
 DOC = Path(__file__).parent.parent / "docs" / "claims.md"
@@ -435,7 +436,9 @@ def _throughput_rows(trials: int) -> list[Row]:
     for load in batching.LOADS:
         ours, early = batching.biases(load, few)
         name = (
-            f"{load.streams} streams, {load.prompt} + {load.output} tokens, lengths ±{load.varied:.0%}, by {load.piece}"
+            f"{plural(load.streams, 'stream')}, {load.prompt} + {load.output} tokens, "
+            + (f"lengths ±{load.varied:.0%}, " if load.varied else "")
+            + f"{load.piece} a step"
         )
         out.append(Row("bias", "throughput", name, 4, load.streams, "steady window", few, round(ours, 4), 0.04,
                        abs(ours) <= 0.04))  # fmt: skip
