@@ -475,7 +475,8 @@ def main() -> int:
     asked = [name for name in PARTS if name in sys.argv] or list(PARTS)
     for name in asked:
         kept[name] = [asdict(row) for row in PARTS[name]()]
-        OUT.write_text(json.dumps(kept, indent=1) + "\n")
+        OUT.parent.mkdir(exist_ok=True)
+    OUT.write_text(json.dumps(kept, indent=1) + "\n")
     rows = [Row(**row) for name in PARTS for row in kept.get(name, ())]
     DOC.write_text(page(rows), encoding="utf-8")
     print(page(rows))
