@@ -11,11 +11,11 @@ def slope_text(slope: PrefillSlope) -> str:
     """Prefill speed with its bounds, the overhead, the range, and whether a line is the truth."""
     line = slope.line
     lengths = f"{line.x_low:,.0f} to {line.x_high:,.0f} tokens"
-    if slope.ends is not None and line.curve is not None:
-        first, last = map(digits, slope.ends)
+    if line.curve is not None and line.curved:
+        goes = "" if slope.ends is None else f" goes from {' to '.join(map(digits, slope.ends))} tok/s"
         return (
-            f"prefill by slope goes from {first} to {last} tok/s over {lengths}: the line is curved (up to "
-            f"{line.curve.share:.0%}), so that neither one speed nor an overhead can be given"
+            f"prefill by slope{goes} over {lengths}: the line is curved (up to {line.curve.share:.0%}), so that "
+            "neither one speed nor an overhead can be given"
         )
     high = "not determined" if slope.rate_high is None else digits(slope.rate_high)
     said = f"prefill {digits(slope.rate)} tok/s by slope (95%: {digits(slope.rate_low)} to {high}), over {lengths}"
@@ -23,7 +23,7 @@ def slope_text(slope: PrefillSlope) -> str:
         return f"{said}; the line starts below zero, and no overhead can be given"
     value, low, most = (digits(seconds * 1e3, significant=2) for seconds in slope.overhead)
     told = f"overhead {value} ms (95%: {low} to {most})" if slope.overhead[1] > 0 else f"overhead at most {most} ms"
-    return f"{said}; {told}{'' if line.curve is None or line.curved else '; no curvature found'}"
+    return f"{said}; {told}{'' if line.curve is None else '; no curvature found'}"
 
 
 def fall_text(fall: DepthFall) -> str:

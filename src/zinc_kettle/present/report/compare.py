@@ -22,9 +22,9 @@ from zinc_kettle.present.lineup import verdict as lineup_verdict
 from zinc_kettle.present.report.document import Block, Grid, Paragraph, Picture, Span, bullets, paragraph, sentence
 
 DUEL_CERTAINTY = (
-    "The ratio of B to A has a 95% interval of Student's, on logarithms, over the blocks both share, or Welch's where "
-    "they are of different runs. The verdicts on all measures are one family (Holm): that any of them claims a "
-    "difference where there is none has a chance of 5% at most."
+    "The ratio of B to A has a 95% interval of Student's, on logarithms, over the blocks both share; where they were "
+    "not measured in turn it is Welch's, widened by how each run wandered. The verdicts on all measures are one family "
+    "(Holm): that any of them claims a difference where there is none has a chance of 5% at most."
 )
 LINEUP_CERTAINTY = (
     "Those in one bracket show no clear difference from each other; all pairs are held against each other at once, at "
