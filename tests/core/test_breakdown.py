@@ -101,6 +101,9 @@ def test_what_cannot_be_told_has_a_reason() -> None:
     assert isinstance(why := time_split(spilled, spilled.cells[0]), Missing) and "several memories" in why.reason
     device = split_of(results({1: 200e6}, placement={"layers_on_devices": 4, "bandwidth": 100e9}))
     assert {part.name for part in device.parts} == {"weights", "cache", "overhead"}
+    assert device.limit == "untold" and device.share("weights", "cache")[2] < 0.5
+    slow = split_of(results({1: 200e6}, placement={"layers_on_devices": 4, "bandwidth": 12e9}))
+    assert slow.limit == "bandwidth"
     bare = StudyResults(found.study)
     told = split_json(bare, bare.cells[0])
     assert told["value"] is None and told["reason"]

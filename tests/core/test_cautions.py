@@ -62,6 +62,11 @@ def shifted(t: Timeline, by_ms: float) -> Timeline:
     return dataclasses.replace(t, sent_ns=t.sent_ns + by, end_ns=t.end_ns + by, chunk_ns=t.chunk_ns + by)
 
 
+def totals(tokens: int) -> list[Repeat]:
+    """Eleven chunks that are not counted one by one, and a usage record of so many tokens."""
+    return request(chunk_tokens=0 * decode_timeline(25.0).chunk_tokens, output_tokens=tokens)
+
+
 CASES: list[tuple[str, list[Repeat], list[Repeat]]] = [
     (
         "cold",
@@ -96,6 +101,7 @@ CASES: list[tuple[str, list[Repeat], list[Repeat]]] = [
     ("drift", repeats_at(*(25.0 + 0.3 * i for i in range(8))), repeats_at(*(25.0 + 0.1 * i for i in range(8)))),
     ("thin-percentile", [repeat(*many(999))], [repeat(*many(1_000))]),
     ("no-steady-window", [loaded(2)], [loaded(3)]),
+    ("several-a-chunk", totals(13), totals(12)),
     ("counted-by-chunks", request(chunk_tokens=0 * decode_timeline(25.0).chunk_tokens), request()),
 ]
 

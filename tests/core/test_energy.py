@@ -12,7 +12,7 @@ from tests.build import MS, S, repeat, timeline, trace
 from zinc_kettle.core.energy import IDLE, WALL
 from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.repeat import Missing, Repeat
-from zinc_kettle.core.telemetry import Trace, watts_between
+from zinc_kettle.core.telemetry import DEVICE_BEFORE, DEVICE_LAYERS, Trace, watts_between
 
 REQUEST = timeline((1000.0, 1500.0, 2000.0), end_ns=2000 * MS)
 """Prefill for a second, then two tokens in another."""
@@ -89,11 +89,25 @@ def test_a_window_between_samples() -> None:
     assert told.window(S // 2, S).joules(S // 2, S) == pytest.approx(10.0)
 
 
-def test_device_memory_is_the_highest_seen() -> None:
-    """Where a device tells it."""
-    told = powered(device_bytes=np.array([1, 7, 3, 2, 1], dtype=np.int64))
-    assert figures(trace=told)["memory_device"] == 7.0
+def test_memory_is_that_of_the_host_and_of_the_devices() -> None:
+    """The highest of each, added up; what a desktop held on the device before the run is not the engine's."""
+    told = powered(device_bytes=np.array([100, 700, 300, 200, 100], dtype=np.int64))
+    whole = figures(trace=told)
+    main = whole["memory_peak"]
+    assert isinstance(main, float)
+    assert whole["memory_device"] == 700.0 and whole["memory"] == main + 700.0
+    less = figures(trace=told, extras={DEVICE_BEFORE: 60.0})
+    assert less["memory_device"] == 640.0 and less["memory"] == main + 640.0
+    running = figures(trace=told, extras={DEVICE_BEFORE: 60.0}, launch=None)
+    assert running["memory_device"] == 700.0 and isinstance(running["memory"], Missing)  # it was there before
+
+
+def test_a_device_that_does_not_tell_leaves_no_memory() -> None:
+    """Seventeen megabytes of main memory are not what a model on a device takes."""
     assert isinstance(figures()["memory_device"], Missing)
+    assert figures()["memory"] == figures()["memory_peak"]
+    assert isinstance(figures(extras={DEVICE_LAYERS: 12.0})["memory"], Missing)
+    assert figures(extras={DEVICE_LAYERS: 0.0})["memory"] == figures()["memory_peak"]
 
 
 def test_columns_must_be_as_long() -> None:

@@ -56,12 +56,43 @@ def test_first_chunk_with_several_tokens_is_taken_off_whole() -> None:
 
 
 def test_usage_counts_where_chunks_do_not() -> None:
-    """Three chunks, nine tokens by usage, the first taken as one: eight in 100 ms."""
+    """Three chunks, nine tokens by usage: three in each, so that six were written in 100 ms."""
     t = timeline([100, 150, 200], tokens=[0, 0, 0], output_tokens=9)
     assert t.counted_by == "usage"
-    assert repeat_figures(repeat(t))["decode"] == pytest.approx(80.0)
+    assert repeat_figures(repeat(t))["decode"] == pytest.approx(60.0)
     bare = timeline([100, 150, 200], tokens=[0, 0, 0])
     assert bare.counted_by == "chunks" and bare.total_tokens == 3
+
+
+@pytest.mark.parametrize("each", [1, 2, 3, 5, 8])
+@pytest.mark.parametrize("counted", ["each chunk", "the last chunk", "usage", "usage and an end token"])
+def test_decode_of_chunks_of_any_size(each: int, counted: str) -> None:
+    """A token every 10 ms, sent when so many are there: always 100 a second, whoever counts them and where."""
+    n = 12
+    stamps = [200.0 + 10.0 * each * i for i in range(n)]
+    total = n * each
+    tokens = {"each chunk": [each] * n, "the last chunk": [0] * (n - 1) + [total]}.get(counted, [0] * n)
+    more = 1 if each == 1 and "end" in counted else 0
+    t = timeline(stamps, tokens=tokens, output_tokens=None if any(tokens) else total + more)
+    assert repeat_figures(repeat(t))["decode"] == pytest.approx(100.0)
+    assert t.total_tokens == total + more
+    assert t.several_a_chunk == (each > 1 and counted != "each chunk")
+    gaps = t.token_gaps_ns
+    if t.several_a_chunk:
+        assert gaps is None
+    else:
+        assert gaps is not None and int(gaps.sum()) == t.decode_ns and len(gaps) == total - each
+
+
+def test_a_chunk_without_a_token_hides_no_gap() -> None:
+    """What its text waited for belongs to the next token: 30 + 20 ms before the one after it."""
+    t = timeline([200.0, 230.0, 250.0, 290.0], tokens=[1, 0, 1, 2])
+    assert t.token_gaps_ns is not None and t.token_gaps_ns.tolist() == [50 * MS, 40 * MS, 0]
+
+
+def test_no_speed_in_characters_where_there_are_none() -> None:
+    """An answer whose output is all of another kind is not zero characters fast."""
+    assert isinstance(repeat_figures(repeat(timeline(characters=0)))["chars_rate"], Missing)
 
 
 def test_rates_are_totals_over_totals() -> None:

@@ -8,11 +8,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.build import decode_timeline, repeat
+from tests.build import MS, decode_timeline, repeat, timeline
 from zinc_kettle.core.cautions import Setting, cell_cautions
 from zinc_kettle.core.cautions.machine import SPILLED_SHARE
 from zinc_kettle.core.facts import EngineFacts, MachineFacts, ProbeFacts
-from zinc_kettle.core.fit.limit import limit_extras, limit_share, share_of_limit
+from zinc_kettle.core.fit.limit import limit_extras, share_of_limit
 from zinc_kettle.core.fit.placement import Device, place
 from zinc_kettle.core.fit.predict import (
     DEVICE_SHARE,
@@ -35,6 +35,7 @@ from zinc_kettle.core.fit.touched import attention_cost, describe, expert_share,
 from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.model_shape import from_sizes
 from zinc_kettle.core.repeat import Missing, Repeat
+from zinc_kettle.core.timeline import EngineReport
 
 SHAPE = from_sizes(layers=18, heads=16, kv_heads=8, head_dim=64, ffn=3328, vocab=5632)
 MACHINE = Machine(10e9, 75e9, 1, "from the probe")
@@ -255,8 +256,31 @@ def test_the_limit_of_windowed_layers_and_of_an_open_loop() -> None:
         share = repeat_figures(repeat(t, extras=extras))["limit_share"]
         read = extras["step_weight_bytes"] + kv_bytes_at(shape, t.prompt_tokens + t.total_tokens / 2, "f16")  # type: ignore[operator]
         assert share == pytest.approx(5.0 * read / 1e9)
-    # Four requests side by side all the time, each at 5 tokens/s: 20 in all, in steps that four streams share.
+    # One of ten seconds every 2.5: four side by side all the time, each at 5 tokens/s, in steps that the four share;
+    # at both ends, which the rate leaves out, there are fewer.
     plain = {"step_weight_bytes": 1e8, "kv_bytes_token": 0.0, "bandwidth": 1e9, "open_loop": 1.0}
-    together = repeat(*(decode_timeline(5.0, tokens=51, request_id=str(i)) for i in range(4)), extras=plain)
-    share = limit_share(together, 20.0)
-    assert share == pytest.approx(0.5)
+    starts = [2_500.0 * i for i in range(20)]
+    arriving = [timeline([at + 200.0 * (j + 1) for j in range(51)], sent_ms=at, due_ns=int(at * MS)) for at in starts]
+    assert repeat_figures(repeat(*arriving, extras=plain))["limit_share"] == pytest.approx(
+        0.5, rel=0.03
+    )  # each has a token of its prefill, too
+
+
+def test_a_draft_that_is_accepted_saves_a_pass() -> None:
+    """Of twenty tokens fifteen were drafted: five passes through the weights, not twenty."""
+    report = EngineReport(0, 100, 500.0, 20, 400.0, draft_n=18, draft_accepted_n=15)
+    extras = known_extras()
+    plain = repeat_figures(repeat(decode_timeline(30.0), extras=extras))["limit_share"]
+    drafted = repeat_figures(repeat(decode_timeline(30.0, engine=report), extras=extras))["limit_share"]
+    assert plain == pytest.approx(3.0) and drafted == pytest.approx(3.0 * 5 / 20)
+
+
+def test_cards_of_unlike_speed_are_read_one_after_the_other() -> None:
+    """Half of it at 1,000 GB/s and half at 250: what both take together, not the slower one alone."""
+    shape = from_sizes(layers=40, heads=40, head_dim=128, ffn=13_824, vocab=32_000)
+    devices = [Device("a", False, 20_000_000_000, 1e12), Device("b", False, 20_000_000_000, 250e9)]
+    laid = place(shape, Wish(), [*devices, Device("main", True, 64_000_000_000)])
+    a, b, _main = laid.shares
+    assert laid.device_bandwidth == pytest.approx(
+        (a.weights_bytes + b.weights_bytes) / (a.weights_bytes / 1e12 + b.weights_bytes / 250e9)
+    )

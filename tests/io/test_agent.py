@@ -153,6 +153,16 @@ def test_devices_that_nvml_tells(monkeypatch: pytest.MonkeyPatch, tmp_path: Path
     assert watch.Power(str(tmp_path)).microjoules() is None
 
 
+def test_memory_that_the_kernel_tells_of_a_device(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    """Beside what NVML tells of others; nothing where neither tells."""
+    monkeypatch.setitem(sys.modules, "pynvml", Nvml(broken=True))
+    assert watch.Power(str(tmp_path)).device_bytes() is None
+    tree(tmp_path, {"sys/class/drm/card0/device/mem_info_vram_used": "1000", "sys/class/drm/card1/x": ""})
+    assert watch.Power(str(tmp_path)).device_bytes() == 1000
+    monkeypatch.setitem(sys.modules, "pynvml", Nvml())
+    assert watch.Power(str(tmp_path)).device_bytes() == (3 << 30) + 1000
+
+
 def test_a_device_that_falls_silent_makes_no_power_of_the_others(
     monkeypatch: pytest.MonkeyPatch, tmp_path: Path
 ) -> None:

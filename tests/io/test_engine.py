@@ -134,7 +134,7 @@ async def test_telemetry_sees_the_engine(home: Path) -> None:
     try:
         await ask(engine, "bada ribo " * 100, tokens=200)
         await asyncio.sleep(0.5)
-        resident = watch.latest().resident_bytes
+        resident = watch.latest().memory_bytes
     finally:
         trace, machine = watch.end(driver_cpu_ns=0)
         await engine.stop()

@@ -23,6 +23,7 @@ SCRIPTS: dict[str, dict[str, Any]] = {
     "jittered": {"jitter_ms": 6.0},
     "bursts": {"burst": 5},
     "several tokens a chunk": {"per_chunk": 4, "timings": True},
+    "several tokens a chunk, told in all": {"per_chunk": 4},
     "empty chunks": {"empty_every": 2, "timings": True},
     "split characters": {"split": True},
     "role-only first": {"role_first": True, "first_ms": 60.0},

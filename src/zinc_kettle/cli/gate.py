@@ -103,7 +103,7 @@ def _share(text: str, option: str = "--worse-than", *, least: float = LEAST) -> 
 def _check_measure(name: str) -> None:
     if MEASURES[known_measure(name)].better == "neither":
         raise UsageError(f"{MEASURES[name].title} has no better, so it cannot get worse",
-                         remedy="decode, ttft or memory_peak, for instance")  # fmt: skip
+                         remedy="decode, ttft or memory, for instance")  # fmt: skip
 
 
 def _file(study: str) -> tuple[Path | None, str]:

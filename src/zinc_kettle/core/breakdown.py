@@ -34,7 +34,8 @@ from zinc_kettle.core.storage_types import CACHE_TYPES
 from zinc_kettle.core.value import Value
 
 PartName = Literal["weights", "cache", "arithmetic", "unpacking", "attention", "overhead"]
-Limit = Literal["bandwidth", "arithmetic", "overhead", "mixed"]
+Limit = Literal["bandwidth", "arithmetic", "overhead", "mixed", "untold"]
+"""`untold`: on devices, where arithmetic is not computed and reading is not most of it."""
 WORK: tuple[PartName, ...] = ("arithmetic", "unpacking", "attention")
 MOST_OF_IT = 0.5
 """Of the time, what a cell must spend on one thing to be bound by it; the low end of what is known of it."""
@@ -92,6 +93,8 @@ class TimeSplit:
         """What most of the time surely goes into."""
         if self.share("weights", "cache")[1] >= MOST_OF_IT:
             return "bandwidth"
+        if self.on_devices:
+            return "untold"
         if self.share(*WORK)[1] >= MOST_OF_IT:
             return "arithmetic"
         known = self.seconds("weights", "cache", *WORK) * (1 + self.band)

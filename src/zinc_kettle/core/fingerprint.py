@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 
-DEFINITIONS_VERSION = 3
+DEFINITIONS_VERSION = 4
 """Version of the definitions in docs/measures.md, listed in docs/definitions.md; part of every workload fingerprint."""
 
 

@@ -46,7 +46,7 @@ class Repeat:
         return tuple(t for t in self.timelines if t.role == "measured" and t.usable and not t.cold)
 
     @cached_property
-    def decoded(self) -> tuple[int, int]:
+    def decoded(self) -> tuple[float, int]:
         """Tokens after the first chunks of all measured requests, and the nanoseconds they took together."""
         timed = [t for t in self.measured if t.decode_ns > 0 and t.decode_tokens > 0]
         return sum(t.decode_tokens for t in timed), sum(t.decode_ns for t in timed)

@@ -9,6 +9,10 @@ import numpy as np
 import numpy.typing as npt
 
 Column = npt.NDArray[np.int64]
+DEVICE_BEFORE = "device_before_bytes"
+"""Name under which a repeat keeps what was in use on the rig's devices before the run, in bytes."""
+DEVICE_LAYERS = "layers_on_devices"
+"""Name under which a repeat keeps how many of the model's layers the engine put on devices."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +82,8 @@ class Trace:
 class Latest(NamedTuple):
     """What an engine takes right now; for eyes, never for figures."""
 
-    resident_bytes: int = 0
+    memory_bytes: int = 0
+    """Of main memory and of devices."""
     cores: float = 0.0
     watts: float | None = None
     """Of the machine; None where nothing tells it."""

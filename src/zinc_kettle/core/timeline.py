@@ -120,8 +120,10 @@ class Timeline:
         # Found once: every figure asks for them.
         if counted is None:
             counted = int(self.chunk_tokens.sum()) if len(self.chunk_tokens) else 0
-        if counted > 0:
+        if counted > 0 and (self.chunk_tokens[0] or self._most_are_counted):
             source: CountedBy = "chunk-counts"
+        elif counted > 0:
+            source = "usage"
         else:
             source = "chunks" if self.output_tokens is None else "usage"
             counted = len(self.chunk_ns) if self.output_tokens is None else self.output_tokens
@@ -132,6 +134,11 @@ class Timeline:
         self.stamps = stamps  # type: ignore[misc]
         self.first_ns = int(stamps[0]) if some else self.sent_ns  # type: ignore[misc]
         self.last_ns = int(stamps[-1]) if some else self.end_ns  # type: ignore[misc]
+
+    @property
+    def _most_are_counted(self) -> bool:
+        """False where the engine counted seldom, or in its last chunk only: a total, and no count of each chunk."""
+        return 2 * int(np.count_nonzero(self.chunk_tokens)) >= len(self.chunk_tokens)
 
     @property
     def usable(self) -> bool:
@@ -150,19 +157,26 @@ class Timeline:
         return self.decode_tokens / self.decode_ns * 1e9 if counted else None
 
     @property
-    def first_chunk_tokens(self) -> int:
-        """Tokens produced by the first output chunk; 1 where the engine does not count by chunk."""
-        known = int(self.chunk_tokens[0]) if len(self.chunk_tokens) else 0
-        return known if known > 0 else 1
+    def seen_tokens(self) -> int:
+        """Tokens that came in chunks: a total that is one more than the chunks counts an end token without text."""
+        return self.total_tokens - (self.counted_by == "usage" and self.total_tokens == len(self.chunk_ns) + 1)
 
     @property
-    def decode_tokens(self) -> int:
-        """Tokens produced after the first output chunk and up to the last one.
+    def several_a_chunk(self) -> bool:
+        """True where chunks hold several tokens each, and only their total is known."""
+        return self.counted_by == "usage" and self.seen_tokens > len(self.chunk_ns) > 0
 
-        Usage that is one more than the chunks counts an end token without text: no chunk came with it.
-        """
-        silent = self.counted_by == "usage" and self.total_tokens == len(self.chunk_ns) + 1
-        return max(0, self.total_tokens - self.first_chunk_tokens - silent)
+    @property
+    def first_chunk_tokens(self) -> float:
+        """Tokens of the first output chunk: as counted, 1 where a chunk is a token, else as many as in the mean."""
+        if self.counted_by == "chunk-counts":
+            return float(self.chunk_tokens[0]) or 1.0
+        return self.total_tokens / len(self.chunk_ns) if self.several_a_chunk else 1.0
+
+    @property
+    def decode_tokens(self) -> float:
+        """Tokens produced after the first output chunk and up to the last one."""
+        return max(0.0, self.seen_tokens - self.first_chunk_tokens)
 
     @property
     def ttft_ns(self) -> int | None:
@@ -193,14 +207,15 @@ class Timeline:
     def token_gaps_ns(self) -> Stamps | None:
         """Time from each token to the one before: the first of a chunk waits for it, the others come with it.
 
-        Shape (tokens after the first chunk,); None where nobody says how many tokens each chunk holds.
+        A chunk without a token adds its gap to that of the next one that has some. Shape (tokens after the first
+        chunk,); None where nobody says how many tokens each chunk holds.
         """
         if self.counted_by != "chunk-counts":
-            return self.chunk_gaps_ns if self.counted_by == "usage" and self.total_tokens == len(self.stamps) else None
-        counts = self.chunk_tokens[1:]
+            return self.chunk_gaps_ns if self.counted_by == "usage" and self.seen_tokens == len(self.stamps) else None
+        some = np.flatnonzero(self.chunk_tokens[1:]) + 1
+        counts = self.chunk_tokens[some]
         out = np.zeros(int(counts.sum()), dtype=np.int64)
-        some = counts > 0
-        out[(np.cumsum(counts) - counts)[some]] = self.chunk_gaps_ns[some]
+        out[np.cumsum(counts) - counts] = np.diff(self.stamps[np.concatenate([[0], some])])
         return out
 
     @property

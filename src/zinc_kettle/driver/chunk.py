@@ -38,6 +38,13 @@ class Delta(msgspec.Struct, gc=False):
     tool_calls: list[Any] | None = None
 
 
+def tool_text(calls: list[Any]) -> str:
+    """What a chunk writes of calls of tools: their names and the pieces of their arguments."""
+    functions = [call.get("function") for call in calls if isinstance(call, dict)]
+    pieces = [f.get(name) for f in functions if isinstance(f, dict) for name in ("name", "arguments")]
+    return "".join(piece for piece in pieces if isinstance(piece, str))
+
+
 class Choice(msgspec.Struct, gc=False):
     """A choice of a chunk: of a chat with its delta, of a plain completion with its text."""
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.driver.chunk import USUAL, Delta, Reader, Usage
+from zinc_kettle.driver.chunk import USUAL, Delta, Reader, Usage, tool_text
 from zinc_kettle.wire.messages import Finished, RequestOrder, Timings
 
 TEXT_KEPT = 2_000
@@ -137,7 +137,9 @@ class Recording:
             kernel_ns: Arrival by the kernel; None where it gave no stamp.
         """
         text = delta.content or delta.reasoning_content or delta.reasoning
-        if not text and not delta.tool_calls:
+        if delta.tool_calls:
+            text = (text or "") + tool_text(delta.tool_calls)
+        elif not text:
             return
         self.stamps.append(stamp_ns)
         if kernel_ns is None:

@@ -27,6 +27,8 @@ def sentence(split: TimeSplit) -> str:
         return (
             f"bound by memory bandwidth: reading takes {_share(split, 'weights', 'cache')} of the time; {_more(split)}"
         )
+    if split.limit == "untold":
+        return f"reading takes {_share(split, 'weights', 'cache')} of the time; the rest is not told apart on devices"
     if split.limit == "arithmetic":
         most = max(WORK, key=split.seconds)
         what = f", {MOST[most]}" if most in MOST else ""

@@ -16,7 +16,7 @@ from zinc_kettle.present.planned import NOTHING_KNOWN, Planned
 from zinc_kettle.present.values import CAUTION_MARK, STATE_MARKS, whole_text
 
 LOAD_COLUMNS = ("decode", "throughput", "ttft", "ttft_p95", "latency_p95", "batch_wall")
-COLUMNS = ("decode", "prefill_client", "ttft", "load_time", "memory_peak")
+COLUMNS = ("decode", "prefill_client", "ttft", "load_time", "memory")
 
 
 def columns_of_study(results: StudyResults) -> tuple[str, ...]:

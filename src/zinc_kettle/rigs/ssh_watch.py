@@ -126,7 +126,11 @@ class RemoteWatch:
         span = seen[-1]["t"] - seen[0]["t"]
         first, last = (-1 if s.get("uj") is None else int(s["uj"]) for s in (seen[0], seen[-1]))
         watts = watts_between(int(seen[0]["t"]), first, int(seen[-1]["t"]), last)
-        return Latest(int(seen[-1]["rss"]), (seen[-1]["cpu"] - seen[0]["cpu"]) / max(1, span), watts)
+        return Latest(
+            int(seen[-1]["rss"]) + int(seen[-1].get("device") or 0),
+            (seen[-1]["cpu"] - seen[0]["cpu"]) / max(1, span),
+            watts,
+        )
 
     def end(self, *, driver_cpu_ns: int) -> tuple[Trace, Machine]:
         """What was seen; the driver runs on this machine and is no part of that one."""

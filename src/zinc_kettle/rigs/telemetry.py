@@ -143,12 +143,12 @@ class TreeWatch:
 
     def _keep(self, at: int, memory: list[int], cpu_ns: int) -> None:
         times, cpu = self._columns[0], self._columns[4]
+        told = (self._power.microjoules(), self._power.device_bytes(), self._power.device_percent())
         if len(times) >= 6:
             back, energy = max(0, len(times) - 12), self._columns[5]
             cores = (cpu_ns - cpu[back]) / max(1, at - times[back])
             watts = watts_between(times[back], energy[back], times[-1], energy[-1])
-            self._latest = Latest(memory[0], cores, watts)
-        told = (self._power.microjoules(), self._power.device_bytes(), self._power.device_percent())
+            self._latest = Latest(memory[0] + (told[1] or 0), cores, watts)
         further = (UNTOLD if value is None else value for value in told)
         for column, value in zip(self._columns, (at, *memory, cpu_ns, *further), strict=True):
             column.append(value)

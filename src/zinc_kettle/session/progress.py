@@ -54,7 +54,8 @@ class Live:
     block: int
     warmup: bool
     tick: Tick
-    resident_bytes: int
+    memory_bytes: int
+    """Of main memory and of devices."""
     cores: float
     watts: float | None = None
     """None where nothing tells it."""

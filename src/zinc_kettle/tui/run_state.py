@@ -26,7 +26,7 @@ class RunState:
     tick: Tick | None = None
     request: int = 0
     requests: int = 0
-    resident_bytes: int = 0
+    memory_bytes: int = 0
     cores: float = 0.0
     watts: float | None = None
     ended: str = ""
@@ -77,7 +77,7 @@ class RunState:
         self.cell, self.block = event.cell, event.block
         self.tick, self.streams = event.tick, tuple(event.tick.streams)
         self.request, self.requests = event.tick.finished, event.tick.total
-        self.resident_bytes, self.cores, self.watts = event.resident_bytes, event.cores, event.watts
+        self.memory_bytes, self.cores, self.watts = event.memory_bytes, event.cores, event.watts
         decoding = event.tick.decode > 0
         self.phase = "warming up" if event.warmup else ("decode" if decoding else "prefill")
         self.speeds.append(self.rate)

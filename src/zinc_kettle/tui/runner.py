@@ -48,7 +48,7 @@ class Runner:
         self.state: RunState | None = None
         self.measure = "decode"
         """What the map shows."""
-        self.further: tuple[str, ...] = ("prefill_client", "memory_peak")
+        self.further: tuple[str, ...] = ("prefill_client", "memory")
         """Measures that large cells show besides."""
         self.rig = HERE
         """The rig that Rigs and Fit show."""

@@ -21,8 +21,8 @@ KINDS: dict[str, Kind] = {
         answers.COLD, answers.CACHE_HELPED, answers.ENDED_EARLY, answers.UNEQUAL_LENGTH, answers.CONTEXT_CUT,
         answers.STALLED, answers.INCOMPLETE, answers.TINY_PROMPT, repeats.NOISY, repeats.FLUKE, repeats.DRIFT,
         repeats.THIN_PERCENTILE, repeats.NO_STEADY_WINDOW, machine.STOLEN_TIME, machine.BUSY_MACHINE,
-        machine.OBSERVER_HEAVY, answers.COUNTED_BY_CHUNKS, answers.ERRORS, machine.SPILLED, machine.OVER_THREADED,
-        answers.DIFFERENT_TOKENIZER,
+        machine.OBSERVER_HEAVY, answers.COUNTED_BY_CHUNKS, answers.SEVERAL_A_CHUNK, answers.ERRORS, machine.SPILLED,
+        machine.OVER_THREADED, answers.DIFFERENT_TOKENIZER,
     )
 }  # fmt: skip
 """By code, in the order in which cautions are listed."""

@@ -193,6 +193,15 @@ def _by_chunks(repeats: Sequence[Repeat], _: Setting) -> str | None:
     return plural(len(counted), "request") if counted else None
 
 
+def _several(repeats: Sequence[Repeat], setting: Setting) -> str | None:
+    told = [said for t in measured(repeats) if (said := _several_request(t, setting))]
+    return f"{len(told)} of {plural(len(measured(repeats)), 'request')}; one has {told[0]}" if told else None
+
+
+def _several_request(t: Timeline, _: Setting) -> str | None:
+    return f"{t.total_tokens:,} tokens in {plural(len(t.chunk_ns), 'chunk')}" if t.several_a_chunk else None
+
+
 COLD = Kind(
     "cold", "A request meant to be measured was the first after loading the model, so it is kept apart.",
     "Set warm_up = 1 or more in the study.", "any", _cold, _cold_request, quiet=True,
@@ -240,6 +249,11 @@ TINY_PROMPT = Kind(
 COUNTED_BY_CHUNKS = Kind(
     "counted-by-chunks", "The engine gives no token counts, so chunks are counted, and a chunk is not always a token.",
     "Read this engine's tokens per second as chunks per second.", "any", _by_chunks,
+)  # fmt: skip
+SEVERAL_A_CHUNK = Kind(
+    "several-a-chunk", "Chunks hold several tokens each, and the engine tells their total only.",
+    "Read decode with care where answers have few chunks: the first is taken to hold as many tokens as the others.",
+    "over one token a chunk by the usage record, and no count of each chunk", _several, _several_request,
 )  # fmt: skip
 DIFFERENT_TOKENIZER = Kind(
     "different-tokenizer", "The cells cut the same text into tokens of different size.",

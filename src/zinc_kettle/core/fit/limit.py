@@ -8,7 +8,9 @@ from zinc_kettle.core.energy import WALL
 from zinc_kettle.core.facts import EngineFacts, MachineFacts, ModelFacts
 from zinc_kettle.core.repeat import Figure, Missing, Repeat
 from zinc_kettle.core.stats import median
+from zinc_kettle.core.steady import steady_window
 from zinc_kettle.core.storage_types import CACHE_TYPES
+from zinc_kettle.core.telemetry import DEVICE_BEFORE, DEVICE_LAYERS
 
 CACHE_TIMES = 4
 """A model smaller than so many times the last-level cache is read from the cache in part."""
@@ -43,6 +45,7 @@ def limit_share(repeat: Repeat, rate: Figure) -> Figure:
     if isinstance(rate, Missing):
         return rate
     streams = _streams(repeat)
+    rate *= _passes_a_token(repeat)
     depths = [(t.prompt_tokens or 0) + t.total_tokens / 2 for t in repeat.measured]
     kv = sum(_kv_bytes(extras, depth) for depth in depths) / len(depths) * streams
     return share_of_limit(
@@ -51,12 +54,21 @@ def limit_share(repeat: Repeat, rate: Figure) -> Figure:
     )  # fmt: skip
 
 
+def _passes_a_token(repeat: Repeat) -> float:
+    """Passes through the weights for each output token: a draft that is accepted saves one."""
+    told = [t.engine for t in repeat.measured if t.engine is not None and t.engine.draft_accepted_n is not None]
+    written = sum(r.predicted_n for r in told)
+    return 1.0 - sum(r.draft_accepted_n or 0 for r in told) / written if written else 1.0
+
+
 def _streams(repeat: Repeat) -> float:
-    """Streams that decode at once: as ordered, or in an open loop as many as there were in the mean."""
-    if not repeat.open_loop:
+    """Streams that decode at once: as ordered, or in an open loop the mean of the window its rate is taken in."""
+    window = steady_window(repeat) if repeat.open_loop else None
+    if window is None:
         return float(repeat.concurrency)
-    first, last = min(t.first_ns for t in repeat.measured), max(t.last_ns for t in repeat.measured)
-    return max(1.0, sum(t.decode_ns for t in repeat.measured) / (last - first)) if last > first else 1.0
+    start, end = window
+    inside = sum(max(0, min(t.last_ns, end) - max(t.first_ns, start)) for t in repeat.measured)
+    return max(1.0, inside / (end - start))
 
 
 def _kv_bytes(extras: Mapping[str, float], depth: float) -> float:
@@ -105,6 +117,12 @@ def limit_extras(engine_facts: EngineFacts, rig_facts: MachineFacts, *, streams:
         out["cache_bytes"] = float(cache_bytes)
     if load_w is not None:
         out[WALL] = float(load_w)
+    layers = engine_facts.get("placement", {}).get("layers_on_devices")
+    if layers is not None:
+        out[DEVICE_LAYERS] = float(layers)
+    before = (rig_facts.get("busy") or {}).get("device_used_bytes")
+    if before is not None:
+        out[DEVICE_BEFORE] = float(before)
     predicted = engine_facts.get("predicted")
     if predicted:
         out["predicted_decode_low"] = float(predicted["decode_low"])

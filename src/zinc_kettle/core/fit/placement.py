@@ -91,17 +91,18 @@ class Placement:
 
     @property
     def device_bandwidth(self) -> float | None:
-        """Read bandwidth of the devices that hold the layers, of the slowest where there are several; bytes per second.
+        """Read bandwidth of the devices that hold the layers, in bytes per second: of several, which are read one after
+        the other, all they hold over the time that takes.
 
         None where a device does not tell, and where main memory holds layers or experts too: then no single
         bandwidth sets the limit.
         """
         main = next(s for s in self.shares if s.device.main)
-        rates = [s.device.bandwidth_bytes_per_s for s in self.shares if s.layers and not s.device.main]
-        if not rates or main.layers or main.experts_bytes:
+        fast = [s for s in self.shares if s.layers and not s.device.main]
+        if not fast or main.layers or main.experts_bytes:
             return None
-        known = [rate for rate in rates if rate]
-        return min(known) if len(known) == len(rates) else None
+        times = [s.weights_bytes / rate for s in fast if (rate := s.device.bandwidth_bytes_per_s)]
+        return sum(s.weights_bytes for s in fast) / sum(times) if len(times) == len(fast) else None
 
     @property
     def output_on_device(self) -> bool:

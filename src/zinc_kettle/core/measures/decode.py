@@ -32,6 +32,8 @@ def tpot(repeat: Repeat) -> Figure:
 def chars_rate(repeat: Repeat) -> Figure:
     """Decode in characters per second; a request's characters are taken to be spread evenly over its tokens."""
     timed = [t for t in repeat.measured if t.decode_ns > 0 and t.decode_tokens > 0]
+    if timed and not any(t.characters for t in timed):
+        return Missing("the answers carried no text")
     ns = sum(t.decode_ns for t in timed)
     characters = sum(t.characters * t.decode_tokens / t.total_tokens for t in timed if t.total_tokens)
     return characters * NS_PER_S / ns if ns else ONE_CHUNK

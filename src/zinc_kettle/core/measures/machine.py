@@ -12,13 +12,14 @@ import numpy.typing as npt
 from zinc_kettle.core.measures.kinds import Group, Measure, OverLaunches, PerRepeat
 from zinc_kettle.core.repeat import NO_PROCESS, Figure, Missing, Repeat
 from zinc_kettle.core.stats import median, quantile
-from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.core.telemetry import DEVICE_BEFORE, DEVICE_LAYERS, Launch
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 
 GROUP = Group("machine")
 PHASE_SAMPLES = 3
 """Fewer samples of memory in a phase may miss its peak."""
+UNTOLD_DEVICE = Missing("no device reported its memory")
 
 
 def load_s(launch: Launch) -> float | None:
@@ -39,6 +40,26 @@ def memory_peak(repeat: Repeat) -> Figure:
     if trace is None or not len(trace.resident_bytes):
         return float(launch.loaded_bytes)
     return float(max(int(trace.resident_bytes.max()), trace.highest_bytes) - launch.baseline_bytes)
+
+
+def memory_device(repeat: Repeat) -> Figure:
+    """Most bytes in use on fast devices, less what was in use there before a run that started the engine itself."""
+    device = None if repeat.trace is None else repeat.trace.device_bytes
+    if device is None or not len(device):
+        return UNTOLD_DEVICE
+    started = repeat.launch is not None and repeat.launch.loaded_bytes is not None
+    before = repeat.extras.get(DEVICE_BEFORE, 0.0) if started else 0.0
+    return max(0.0, float(device.max()) - before)
+
+
+def memory(repeat: Repeat) -> Figure:
+    """Most bytes of main memory and most bytes on devices, added up: what the engine needs of both."""
+    host, device = memory_peak(repeat), memory_device(repeat)
+    if isinstance(host, Missing):
+        return host
+    if isinstance(device, Missing):
+        return device if repeat.extras.get(DEVICE_LAYERS) else host
+    return host + device
 
 
 def memory_prefill(repeat: Repeat) -> Figure:
@@ -139,12 +160,21 @@ MEASURES = (
         map_rank=5,
     ),
     Measure(
+        "memory", "memory", "bytes", "less", GROUP,
+        "highest main memory and highest memory on fast devices of the engine, added up", PerRepeat(memory),
+        mistakes=_TWICE, map_rank=4,
+    ),
+    Measure(
         "memory_loaded", "memory, loaded", "bytes", "less", GROUP, "resident memory after loading, launcher subtracted",
         OverLaunches(memory_loaded, NO_PROCESS.reason), mistakes=_TWICE,
     ),
     Measure(
-        "memory_peak", "memory, peak", "bytes", "less", GROUP, "highest resident memory, launcher subtracted",
-        PerRepeat(memory_peak), mistakes=_TWICE, map_rank=4,
+        "memory_peak", "memory, main", "bytes", "less", GROUP,
+        "highest resident memory (main memory), launcher subtracted", PerRepeat(memory_peak), mistakes=_TWICE,
+    ),
+    Measure(
+        "memory_device", "memory, device", "bytes", "less", GROUP,
+        "highest memory in use on fast devices, less what was in use there before the run", PerRepeat(memory_device),
     ),
     Measure(
         "memory_prefill", "memory, prefill", "bytes", "less", GROUP,

@@ -1,4 +1,4 @@
-"""Power and energy of the rig, where something tells them; memory of its devices."""
+"""Power and energy of the rig, where something tells them; load of its devices."""
 
 from __future__ import annotations
 
@@ -52,12 +52,6 @@ def energy_decode(repeat: Repeat) -> Figure:
     return _phase(energy.decode_joules(repeat), repeat)
 
 
-def memory_device(repeat: Repeat) -> Figure:
-    """Most bytes in use on fast devices."""
-    device = None if repeat.trace is None else repeat.trace.device_bytes
-    return Missing("no device reported its memory") if device is None or not len(device) else float(device.max())
-
-
 def device_load(repeat: Repeat) -> Figure:
     """Share of the time in which fast devices were busy, the mean over the samples."""
     percent = None if repeat.trace is None else repeat.trace.device_percent
@@ -89,10 +83,6 @@ MEASURES = (
         "energy_decode", "energy, decode", "J/token", "less", GROUP,
         "energy from first output to last, divided by the tokens between",
         PerRepeat(energy_decode),
-    ),
-    Measure(
-        "memory_device", "memory, device", "bytes", "less", GROUP, "highest memory in use on fast devices",
-        PerRepeat(memory_device),
     ),
     Measure(
         "device_load", "device load", "share", "neither", GROUP, "share of the time in which fast devices were busy",

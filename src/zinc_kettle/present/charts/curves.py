@@ -311,7 +311,7 @@ def _memory(subject: Subject) -> Chart:
     said: list[str] = []
 
     def fitted(curve: Curve, times: float, series: int) -> Sequence[Mark]:
-        figures = _figures(curve, "memory_peak")
+        figures = _figures(curve, "memory")
         line = fit_line([x for x, _ in figures], [v.value for _, v in figures])
         if line is None:
             return ()
@@ -320,11 +320,11 @@ def _memory(subject: Subject) -> Chart:
         return (Line(ends, tuple((line.intercept + line.slope * x) * times for x in ends), "fit", series, "muted",
                      dashed=True),)  # fmt: skip
 
-    panel = over(subject, factor, "memory_peak", more=fitted)
-    return _chart(subject, "memory_peak", (panel,), *said[:3])
+    panel = over(subject, factor, "memory", more=fitted)
+    return _chart(subject, "memory", (panel,), *said[:3])
 
 
 MEMORY_KIND = ChartKind(
     "memory", "memory", "How much memory does more context, or do more streams, take?", "study",
-    lambda s: _lacks(s, CONTEXT, "memory_peak"), _memory,
+    lambda s: _lacks(s, CONTEXT, "memory"), _memory,
 )  # fmt: skip

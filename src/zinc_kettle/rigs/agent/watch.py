@@ -89,6 +89,7 @@ class Watts:
         # Some devices have no reading of their own; they are left out from the start, and said to be.
         pynvml, handles = self._nvml or (None, [])
         self._powered = [handle for handle in handles if _device_watts(pynvml, handle) is not None]
+        self._held = [base + "/device/mem_info_vram_used" for base in _cards(root)]
         self._busy = [base + "/device/gpu_busy_percent" for base in _cards(root)]
         self._at = time.monotonic()
         self._sum = 0.0
@@ -113,14 +114,15 @@ class Watts:
         return int(self._sum * 1e6)
 
     def device_bytes(self) -> int | None:
-        """Memory in use on all NVIDIA devices; None without NVML."""
-        if not self._nvml:
-            return None
-        pynvml, handles = self._nvml
-        try:
-            return sum(int(pynvml.nvmlDeviceGetMemoryInfo(h).used) for h in handles)
-        except pynvml.NVMLError:
-            return None
+        """Memory in use on all devices that tell it, by NVML and by the kernel; None where none does."""
+        told = [n for n in (whole(read(path)) for path in self._held) if n is not None]
+        if self._nvml:
+            pynvml, handles = self._nvml
+            try:
+                told += [int(pynvml.nvmlDeviceGetMemoryInfo(h).used) for h in handles]
+            except pynvml.NVMLError:
+                return None
+        return sum(told) if told else None
 
     def device_percent(self) -> int | None:
         """How busy graphics devices are, in the mean over all that tell it; None where none does."""

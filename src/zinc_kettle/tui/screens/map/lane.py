@@ -49,8 +49,8 @@ def lane(results: StudyResults, run: RunState, width: int, palette: Palette) -> 
         out.append(f" · {run.in_flight:,} open", palette.muted)
     out.append("\n")
     out.append(columns_of(run.speeds, width) + "\n", palette.high)
-    memory = byte_size(run.resident_bytes) if run.resident_bytes else "–"
-    cores = f"{run.cores:.1f} cores" if run.resident_bytes else "–"
+    memory = byte_size(run.memory_bytes) if run.memory_bytes else "–"
+    cores = f"{run.cores:.1f} cores" if run.memory_bytes else "–"
     told = [
         (("memory ", palette.muted), (memory.rjust(8), palette.ink)),
         (("engine ", palette.muted), (cores, palette.ink)),
