@@ -13,7 +13,7 @@ from tests.core.test_duel import rates, run
 from tests.core.test_energy import powered
 from zinc_kettle.core.chart import Ranges
 from zinc_kettle.core.frontier import frontier, knee
-from zinc_kettle.core.lineup import Entrant, Lineup, constant, index, lineup, watts_of
+from zinc_kettle.core.lineup import WORK, Entrant, Lineup, constant, index, lineup, watts_of
 from zinc_kettle.core.plan import Repeats
 from zinc_kettle.core.preferences import Money, Pace
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
@@ -22,6 +22,7 @@ from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
 from zinc_kettle.present.lineup import (
     COUNTED,
     bracket_marks,
+    heads,
     index_json,
     index_rows,
     lineup_json,
@@ -134,9 +135,15 @@ def test_money_and_watts_change_the_order() -> None:
     cost = lineup([slow, quick], "decode", per="cost", money=money)
     place = next(p for p in cost.groups[0].places if p.entrant is slow)
     rate = next(p for p in lineup([slow, quick], "decode").groups[0].places if p.entrant is slow).value
-    hour = 200 / (10 * 300 * 5) + 0.020 * 0.30
-    assert place.value == pytest.approx(hour / (rate * 3600) * 1e6, rel=1e-9) and place.low < place.value < place.high
-    assert COUNTED["decode"] in money_line(cost, Pace(14.0, "mine"))
+    second = (200 / (10 * 300 * 5) + 0.020 * 0.30) / 3_600
+    # Every request reads 100 tokens in 0.2 s, then writes 11, all but the first at its rate.
+    assert place.input_cost == pytest.approx(second / 500 * 1e6) and place.output_cost == pytest.approx(
+        second / rate * 1e6
+    )
+    mixed = (100 * place.input_cost + 10 * place.output_cost) / 111
+    assert place.value == pytest.approx(mixed, rel=0.02) and place.low < place.value < place.high
+    assert cost.measure == WORK and COUNTED in money_line(cost, Pace(14.0, "mine"))
+    assert {len(row) for row in lineup_rows(cost)} == {len(heads(cost))} == {len(heads(by_price)) + 2}
     assert names(cost)[0] == "Q8_0" and constant(slow, "cost", Money()) is None
     unknown = lineup([slow, replace(quick, watts=None)], "decode", per="watt")
     assert [left.reason for left in unknown.left] == ["its power is not known"]

@@ -31,6 +31,8 @@ from zinc_kettle.core.value import Value
 Per = Literal["", "price", "watt", "cost"]
 PERS: tuple[Per, ...] = ("", "price", "watt", "cost")
 RATE = "tokens/s"
+WORK = "throughput_all"
+"""What a cost is of: tokens of prompts and of answers, in the mix the study has."""
 POWER = "power"
 MILLION = 1e6
 """Tokens that a cost is of."""
@@ -67,6 +69,9 @@ class Place:
     """Names of those that show no clear difference from it."""
     keeps_pace: bool | None = None
     """False where it is clearly slower than what the person needs, None where that is open or was not asked."""
+    input_cost: float | None = None
+    """Of a million tokens of prompts, where requests were alone and so the time of each can be told; of a cost only."""
+    output_cost: float | None = None
 
 
 @dataclass(frozen=True)
@@ -122,7 +127,8 @@ def lineup(
     Args:
         entrants: The sides.
         measure: Its name.
-        per: Divided by price, by watts, or turned into what a million tokens cost; of rates only.
+        per: Divided by price or by watts; of rates only. `cost` ranks by what a million tokens cost, prompts and
+            answers in the study's own mix, whatever the measure.
         money: What energy costs and how long a rig is used.
         pace: The decode speed that is needed, tokens per second.
 
@@ -131,6 +137,8 @@ def lineup(
     """
     if per and MEASURES[measure].unit != RATE:
         raise ValueError(f"{MEASURES[measure].title} is no rate of tokens, so it has no price")
+    if per == "cost":
+        measure = WORK
     cost = money or Money()
     ready, left = _ready(entrants, measure, per, cost)
     groups, shared = [], 0
@@ -263,11 +271,9 @@ def _place(
     entrant: Entrant, cells: Sequence[CellResults], rates: Samples | None, divided: Samples | None, measure: str,
     per: Per, money: Money, pace: float | None,
 ) -> Place:  # fmt: skip
-    figure = _figure(cells, rates, measure)
-    keeps = None
-    # A range of fewer repeats carries no claim, here as elsewhere.
-    if pace is not None and MEASURES[measure].unit == RATE and figure.bound == "interval95":
-        keeps = True if figure.low >= pace else False if figure.high < pace else None
+    figure, keeps = _figure(cells, rates, measure), None
+    if pace is not None and MEASURES[measure].unit == RATE:
+        keeps = _keeps_pace(cells, pace)
     if per and divided is not None:
         figure = _figure(cells, divided, measure)
     elif per:
@@ -276,7 +282,31 @@ def _place(
     if per == "cost":
         value, low, high = (MILLION / v for v in (figure.value, figure.high, figure.low))
         figure = replace(figure, value=value, low=low, high=high)
-    return Place(entrant, figure.value, figure.low, figure.high, figure.bound, figure.n, tuple(cells), keeps_pace=keeps)
+    read, written = _both_costs(entrant, cells, money) if per == "cost" else (None, None)
+    return Place(
+        entrant, figure.value, figure.low, figure.high, figure.bound, figure.n, tuple(cells), keeps_pace=keeps,
+        input_cost=read, output_cost=written,
+    )  # fmt: skip
+
+
+def _keeps_pace(cells: Sequence[CellResults], pace: float) -> bool | None:
+    """Whether one person's answers come as fast as wanted; a range of few repeats carries no claim, as elsewhere."""
+    if not all(isinstance(cell.value(DECODE), Value) for cell in cells):
+        return None
+    decoded = _figure(cells, together(cells, DECODE), DECODE)
+    if decoded.bound != "interval95":
+        return None
+    return True if decoded.low >= pace else False if decoded.high < pace else None
+
+
+def _both_costs(entrant: Entrant, cells: Sequence[CellResults], money: Money) -> tuple[float | None, float | None]:
+    """What a million tokens of prompts and what a million of answers cost; None where requests overlap."""
+    by = constant(entrant, "cost", money)
+    told = [(together(cells, name), name) for name in (PREFILL, DECODE)]
+    if by is None or any(samples is None for samples, _ in told):
+        return None, None
+    read, written = (by * MILLION / _figure(cells, samples, name).value for samples, name in told)
+    return read, written
 
 
 def _figure(cells: Sequence[CellResults], taken: Samples | None, measure: str) -> Interval:

@@ -72,7 +72,12 @@ def steady_throughput(repeat: Repeat) -> Figure:
 
 
 def whole_throughput(repeat: Repeat) -> Figure:
-    """Prompt and output tokens per second in the steady window; a prompt counts when its first output comes."""
+    """Prompt and output tokens per second in the steady window; a prompt counts when its first output comes.
+
+    Of one stream over the time of its requests, each from sent to its last output.
+    """
+    if repeat.alone and not repeat.open_loop and repeat.measured:
+        return _by_turns(repeat)
     written, window = steady_throughput(repeat), steady_window(repeat)
     if isinstance(written, Missing) or window is None:
         return written
@@ -80,6 +85,16 @@ def whole_throughput(repeat: Repeat) -> Figure:
     if any(tokens is None for tokens in read):
         return Missing("the engine does not say how long prompts were")
     return written + sum(tokens or 0 for tokens in read) * NS_PER_S / (window[1] - window[0])
+
+
+def _by_turns(repeat: Repeat) -> Figure:
+    """Of requests that follow each other: what they read and wrote over the time they took."""
+    tokens, ns = 0, 0
+    for t in repeat.measured:
+        if t.uncached_tokens is None:
+            return Missing("the engine does not say how long prompts were")
+        tokens, ns = tokens + t.uncached_tokens + t.total_tokens, ns + t.duration_ns
+    return tokens * NS_PER_S / ns if ns > 0 else Missing("its requests took no time")
 
 
 def _tokens_by_chunk(t: Timeline) -> npt.NDArray[np.float64]:

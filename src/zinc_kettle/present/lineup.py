@@ -35,6 +35,11 @@ def per_unit(found: Lineup) -> str:
     }[found.per]  # fmt: skip
 
 
+def ranked_by(found: Lineup) -> str:
+    """The measure with its unit; of a cost the unit says it all."""
+    return per_unit(found) if found.per == "cost" else f"{MEASURES[found.measure].title}, {per_unit(found)}"
+
+
 def value_of(place: Place, found: Lineup) -> tuple[str, str]:
     """A place's value with its unit, and its interval."""
     if found.per:
@@ -78,19 +83,27 @@ def pace_mark(place: Place) -> str:
 
 
 def lineup_rows(found: Lineup) -> list[tuple[str, ...]]:
-    """Place, bracket, name, value, interval, repeats, price, watts, pace; groups under their titles."""
+    """Place, bracket, name, value, interval, of a cost both its parts, repeats, price, watts, pace; groups under their
+    titles."""
     rows: list[tuple[str, ...]] = []
     for group in found.groups:
         if group.title:
-            rows.append(("", "", group.title, "", "", "", "", "", ""))
+            rows.append(tuple(group.title if i == 2 else "" for i in range(len(heads(found)))))
         for number, (place, bracket) in enumerate(zip(group.places, bracket_marks(group), strict=True), start=1):
             value, bounds = value_of(place, found)
             e = place.entrant
             rows.append((
-                str(number), bracket, e.name, value, bounds, str(place.n), "–" if e.price is None else f"{e.price:,g}",
+                str(number), bracket, e.name, value, bounds, *both_costs(place, found), str(place.n),
+                "–" if e.price is None else f"{e.price:,g}",
                 "–" if e.watts is None else f"{digits(e.watts)} W", pace_mark(place),
             ))  # fmt: skip
     return rows
+
+
+def both_costs(place: Place, found: Lineup) -> tuple[str, ...]:
+    """What a million tokens of prompts and what a million of answers cost; nothing where no cost was asked for."""
+    parts = (place.input_cost, place.output_cost) if found.per == "cost" else ()
+    return tuple("–" if cost is None else digits(cost) for cost in parts)
 
 
 def reported_text(figure: Reported) -> str:
@@ -110,9 +123,9 @@ def reported_rows(others: Sequence[Reported], measure: str) -> list[tuple[str, s
 
 def heads(found: Lineup) -> tuple[str, ...]:
     """Headings of these rows."""
-    title = MEASURES[found.measure].title
-    what = f"{title}, {per_unit(found)}" if found.per else title
-    return ("", "", "", what, "95% interval", "n", f"price {found.money.currency}".strip(), "power", "")
+    what = ranked_by(found) if found.per else MEASURES[found.measure].title
+    parts = ("prompts", "answers") if found.per == "cost" else ()
+    return ("", "", "", what, "95% interval", *parts, "n", f"price {found.money.currency}".strip(), "power", "")
 
 
 def index_rows(found: Sequence[Index]) -> list[tuple[str, ...]]:
@@ -147,14 +160,19 @@ def lineup_json(found: Lineup) -> dict[str, Any]:
              "places": [
                  {"name": p.entrant.name, "side": side_title(p.entrant.side), "value": rounded(p.value),
                   "low": rounded(p.low), "high": rounded(p.high), "bound": p.bound, "n": p.n,
-                  "price": p.entrant.price, "watts": None if p.entrant.watts is None else rounded(p.entrant.watts),
-                  "not_clearly_different": sorted(p.alike), "keeps_pace": p.keeps_pace}
+                  "price": p.entrant.price, "watts": _or_null(p.entrant.watts),
+                  "not_clearly_different": sorted(p.alike), "keeps_pace": p.keeps_pace,
+                  "input_cost": _or_null(p.input_cost), "output_cost": _or_null(p.output_cost)}
                  for p in g.places
              ]}
             for g in found.groups
         ],
         "left": [{"name": left.entrant.name, "reason": left.reason} for left in found.left],
     }  # fmt: skip
+
+
+def _or_null(value: float | None) -> float | None:
+    return None if value is None else rounded(value)
 
 
 def _money_json(money: Money) -> dict[str, Any]:
@@ -182,13 +200,10 @@ def index_json(found: Sequence[Index], reference: str) -> dict[str, Any]:
     }  # fmt: skip
 
 
-COUNTED = {
-    "decode": "tokens of answers, without the time that reading prompts takes",
-    "throughput": "tokens of answers, with the time that reading prompts takes",
-    "throughput_all": "tokens of prompts and answers alike",
-    "prefill_client": "tokens of prompts only",
-}
-"""Of what a million tokens cost: which tokens, by measure."""
+COUNTED = (
+    "counted: tokens of prompts and of answers as this study has them; prompts or answers alone where requests do not "
+    "overlap"
+)
 UNPAIRED = "unpaired: not measured in turn, so that what the machine did meanwhile is part of the differences"
 
 
@@ -201,7 +216,7 @@ def money_line(found: Lineup, pace: Pace) -> str:
         energy = "" if money.energy_per_kwh is None else f"{money.energy_per_kwh:g} {money.currency} a kWh, "
         parts.append(f"{energy}{money.hours:,.0f} hours of use ({money.origin})")
     if found.per == "cost":
-        parts.append(f"counted: {COUNTED.get(found.measure, MEASURES[found.measure].title)}")
+        parts.append(COUNTED)
     return "; ".join(parts)
 
 

@@ -118,7 +118,8 @@ MEASURES = (
     ),
     Measure(
         "throughput_all", "throughput, all", "tokens/s", "more", GROUP,
-        "prompt and output tokens of all streams while all are busy", PerRepeat(whole_throughput),
+        "prompt and output tokens of all streams while all are busy; of one stream over the time of its requests",
+        PerRepeat(whole_throughput),
         mistakes="Prompt tokens cost far less than output tokens: compare it between equal lengths only.",
     ),
     Measure(

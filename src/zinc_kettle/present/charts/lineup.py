@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from zinc_kettle.core.chart import Axis, Chart, Mark, Panel, Ranges, Rule, Tone
-from zinc_kettle.core.lineup import Group, Index, Lineup
+from zinc_kettle.core.lineup import Group, Index, Lineup, Place
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Pace
 from zinc_kettle.core.reported import Reported, of_measure
@@ -13,10 +13,12 @@ from zinc_kettle.core.units import scale
 from zinc_kettle.present.charts.subtitle import notes
 from zinc_kettle.present.lineup import (
     REPORTED,
+    both_costs,
     bracket_marks,
     money_line,
     pace_mark,
     per_unit,
+    ranked_by,
     reported_text,
     times_text,
     value_of,
@@ -40,7 +42,7 @@ def lineup_chart(found: Lineup, pace: Pace, others: Sequence[Reported] = ()) -> 
     )
     return Chart(
         f"{said[:1].upper()}{said[1:]}.",
-        f"{MEASURES[found.measure].title}, {per_unit(found)}: {shared}",
+        f"{ranked_by(found)}: {shared}",
         panels or (Panel(Axis(), Axis(), empty="nothing can be ranked"),),
         (*dict.fromkeys(about), "in one bracket: no clear difference", money_line(found, pace), *left),
     )  # fmt: skip
@@ -59,11 +61,17 @@ def _panel(group: Group, found: Lineup, pace: Pace) -> Panel:
         tuple(p.high * times for p in places),
         tuple("best" if i == 0 or p.entrant.name in places[0].alike else "ink" for i, p in enumerate(places)),
         before=tuple(f"{bracket} {i}" for i, bracket in enumerate(bracket_marks(group), start=1)),
-        after=tuple("  ".join(w for w in (*value_of(p, found), pace_mark(p)) if w) for p in places),
+        after=tuple("  ".join(w for w in (*value_of(p, found), _parts(p, found), pace_mark(p)) if w)
+              for p in places),
     ))  # fmt: skip
-    title = f"{MEASURES[found.measure].title} ({unit})"
+    title = unit if found.per == "cost" else f"{MEASURES[found.measure].title} ({unit})"
     return Panel(Axis(title, low=0.0), Axis(scale="categories", labels=tuple(p.entrant.name for p in places)),
                  tuple(marks), group.title)  # fmt: skip
+
+
+def _parts(place: Place, found: Lineup) -> str:
+    """What prompts and what answers cost by themselves, where that can be told."""
+    return "" if place.input_cost is None else "prompts {}, answers {}".format(*both_costs(place, found))
 
 
 def _reported(told: Sequence[Reported], beside: Panel) -> Panel:
