@@ -65,9 +65,10 @@ async def test_a_study_on_the_real_engine(home: Path, tmp_path: Path) -> None:
         assert figures["prompt_tokens"] == cell.cell.levels["prompt_tokens"]
         assert figures["output_tokens"] == 8
         assert figures["load_time"] > 0 and figures["memory_peak"] >= figures["memory_loaded"] > 5e6
-        assert figures["ttft"] > 0 and figures["duration"] > figures["ttft"]
-        # How well the two clocks agree is a matter of benchmarks/repeatability.py: 30 ms of answer are too short here.
-        assert figures["decode"] > 0 and figures["decode_engine"] > 0
+        assert figures["duration"] >= figures["ttft"] > 0 and figures["decode_engine"] > 0
+        # How well the two clocks agree is a matter of benchmarks/repeatability.py: 30 ms of answer are too short here,
+        # and on a busy machine come in one piece, which has no decode.
+        assert ("decode" in figures) == (figures["duration"] > figures["ttft"])
         assert "cache-helped" not in {c.code for c in cell.cautions}
         cold = [t for r in cell.repeats for t in r.timelines if t.cold]
         assert all(t.role == "warmup" for t in cold)
