@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import time
 from typing import Any
 
 import httpx
@@ -257,9 +256,7 @@ async def test_the_driver_ends_with_its_tool() -> None:
     """Closing its input ends it, also in the middle of an episode."""
     driver = await DriverProcess.spawn()
     pid = driver.pid
-    start = time.monotonic()
     await driver.close()
-    assert time.monotonic() - start < 5
     assert not alive(pid)
 
 

@@ -13,8 +13,10 @@ from typing import Any
 import pytest
 from textual import events
 from textual.errors import NoWidget
+from textual.geometry import Offset
 from textual.pilot import OutOfBounds, Pilot
 from textual.widget import Widget
+from textual.widgets import Static
 
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places, demo_studies
 from zinc_kettle.tui.app import KettleApp
@@ -91,6 +93,17 @@ async def test_random_keys_clicks_and_sizes(tmp_path: Path, slow: None, seed: in
         done = await play(pilot, rng)
         assert app.return_code is None, done
     assert not (tmp_path / "zinc-kettle.log").exists(), (done, (tmp_path / "zinc-kettle.log").read_text())
+
+
+async def test_a_click_on_what_is_going_away_selects_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A widget that has left its parent may still be drawn when the click comes."""
+    app = KettleApp(desk_in(tmp_path))
+    async with app.run_test(size=(142, 42)) as pilot:
+        await pilot.pause()
+        screen = app.screen
+        monkeypatch.setattr(screen._compositor, "get_widget_and_offset_at", lambda x, y: (Static(), Offset(0, 0)))
+        await pilot.click(offset=(20, 20))
+        assert app.return_code is None and screen.get_widget_and_offset_at(20, 20) == (None, None)
 
 
 class Endless:

@@ -17,7 +17,10 @@ AT_THE_END = frozenset({"on_unmount"})
 
 
 if TYPE_CHECKING:
-    _Base = Widget
+    from textual.geometry import Offset
+    from textual.screen import Screen
+
+    _Base = Screen[Any]
 else:
     # Not a widget of its own: the library takes a screen's style from its first base that is one, and a screen without
     # the style of screens leaves what stood before it where it has no widgets.
@@ -48,6 +51,11 @@ class Standing(_Base):
         await super().mount_composed_widgets(widgets)
         self._built = len(widgets)
         self._filled = [(node, len(node.children)) for node in self.walk_children(Widget) if node.children]
+
+    def get_widget_and_offset_at(self, x: int, y: int) -> tuple[Widget | None, Offset | None]:
+        """As the library has it, but for a widget that is being taken away: it would select text in its parent."""
+        widget, offset = super().get_widget_and_offset_at(x, y)
+        return (None, None) if widget is not None and widget.parent is None else (widget, offset)
 
     @property
     def stands(self) -> bool:
