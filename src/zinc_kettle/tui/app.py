@@ -20,7 +20,7 @@ from zinc_kettle.tui.actions import EVERYWHERE, bindings
 from zinc_kettle.tui.bridge import Desk, ShelfEntry
 from zinc_kettle.tui.palette import Named, Palette, commands
 from zinc_kettle.tui.runner import Runner
-from zinc_kettle.tui.station import TOO_SMALL, TOO_SMALL_CSS, Station, is_too_small
+from zinc_kettle.tui.station import EVERY_SCREEN_CSS, TOO_SMALL, Station, is_too_small
 from zinc_kettle.tui.stations import SHELF, station
 from zinc_kettle.tui.theme import DARK, LIGHT, theme
 from zinc_kettle.tui.typed import Typed
@@ -57,7 +57,7 @@ class KettleApp(App[int]):
     TITLE = "Zinc Kettle"
     BINDINGS = bindings(EVERYWHERE)
     ENABLE_COMMAND_PALETTE = True
-    CSS = TOO_SMALL_CSS
+    CSS = EVERY_SCREEN_CSS
     CSS_PATH = Path(__file__).parent / "screens" / SHELF.name / "screen.tcss"
     """Of the first screen; the others bring theirs when they are gone to."""
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (124, "-wide")]  # noqa: RUF012

@@ -37,11 +37,14 @@ LEAST = Size(50, 14)
 """Under this nothing of ours can be read, and drawing libraries meet widths of nothing."""
 TOO_SMALL = "too-small"
 """Class of every screen while the terminal is under LEAST: all of it is hidden but the words that say so."""
-TOO_SMALL_CSS = f"""
+EVERY_SCREEN_CSS = f"""
+Screen {{ overflow: hidden; }}
 Screen.{TOO_SMALL} > * {{ display: none; }}
 TooSmall {{ display: none; width: 100%; height: 100%; }}
 Screen.{TOO_SMALL} > TooSmall {{ display: block; }}
 """
+"""Of all screens. What is too long for one scrolls inside it: a bar at the side of all of it would make lines that are
+drawn to the width shorter, with which it is not needed, and so on for ever."""
 
 
 class TooSmall(Static):
