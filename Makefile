@@ -95,6 +95,7 @@ bench-driver: setup
 # What the tool concludes, simulated with its own functions; writes docs/claims.md.
 bench-claims: setup
 	PYTHONPATH=. $(BIN)/python benchmarks/claims.py
+	$(BIN)/python benchmarks/audit.py
 
 # Verdicts under noises that bench-claims does not have; writes docs/verdicts.md.
 bench-verdicts: setup
