@@ -23,7 +23,7 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-from zinc_kettle.core.capacity import Found, capacities, search, trial_of
+from zinc_kettle.core.capacity import Found, capacities, search
 from zinc_kettle.core.duel import duel
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.gate import gate, planned_looks
@@ -35,6 +35,7 @@ from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.sides import Side
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.traffic import CapacitySearch, Promise
+from zinc_kettle.core.trial import trial_of
 from zinc_kettle.sim.fleet import SIM_RIGS, SimRig
 from zinc_kettle.sim.virtual import VirtualEngine
 
@@ -239,13 +240,13 @@ def arriving(name: str, rate: float, *, seed: int, repeats: int = 3, hold_s: flo
 
 def walk(measure: Any, start: int, plan: CapacitySearch, promise: Promise, seed: int) -> tuple[Found, int]:
     """A whole search; what it found, and the steps it took."""
-    data: dict[int, list[Repeat]] = {}
+    data: dict[int, list[list[Repeat]]] = {}
     found, steps = Found(next_load=start), 0
     while found.next_load is not None:
         load = found.next_load
-        data.setdefault(load, []).extend(measure(load, seed=1000 * seed + 7 * load + len(data.get(load, ()))))
+        data.setdefault(load, []).append(measure(load, seed=1000 * seed + 7 * load + len(data.get(load, ()))))
         steps += 1
-        trials = [t for at, repeats in data.items() if (t := trial_of(at, repeats, promise)) is not None]
+        trials = [t for at, visits in data.items() if (t := trial_of(at, visits, promise)) is not None]
         found = search(trials, plan, promise)
     return found, steps
 
@@ -255,7 +256,7 @@ def true_streams(name: str, promise: Promise, most: int) -> int:
     low, high = 0, most + 1
     while high - low > 1:
         middle = (low + high) // 2
-        trial = trial_of(middle, closed(name, middle, seed=4711, repeats=1, waves=24), promise)
+        trial = trial_of(middle, [closed(name, middle, seed=4711, repeats=1, waves=24)], promise)
         low, high = (low, middle) if trial is None or trial.broken(promise) else (middle, high)
     return low
 
@@ -264,7 +265,7 @@ def true_rate(name: str, promise: Promise, low: float, high: float) -> float:
     """The largest rate that keeps the promise, in eight long runs: one would tell of its own arrivals."""
     for _ in range(8):
         middle = math.sqrt(low * high)
-        trial = trial_of(middle, arriving(name, middle, seed=4711, repeats=8, hold_s=240.0), promise)
+        trial = trial_of(middle, [arriving(name, middle, seed=4711, repeats=8, hold_s=240.0)], promise)
         low, high = (low, middle) if trial is None or trial.broken(promise) else (middle, high)
     return math.sqrt(low * high)
 

@@ -7,14 +7,18 @@ Figures are made by formulas of its own; what judges them is the tool's. Writes 
 
 from __future__ import annotations
 
+import math
 import random
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+from scipy import special
 
+from zinc_kettle.core.capacity import Found, search
 from zinc_kettle.core.frontier import knee
 from zinc_kettle.core.gate import MORE_FAILURES, held_failures
 from zinc_kettle.core.schedule import shuffled
@@ -28,6 +32,8 @@ from zinc_kettle.core.stats.ratios import (
     unpaired_ratio,
 )
 from zinc_kettle.core.stats.waves import waves
+from zinc_kettle.core.traffic import CapacitySearch, Promise
+from zinc_kettle.core.trial import Trial
 
 DOC = Path(__file__).parents[1] / "docs" / "verdicts.md"
 TRIALS = 2_000
@@ -308,7 +314,98 @@ def bends(trials: int) -> list[str]:
     ]  # fmt: skip
 
 
-SECTIONS = (order_and_modes, failures, memory, quotients_and_rows, bends)
+CURVES: dict[str, Callable[[float, float], float]] = {
+    "steep": lambda load, limit: 2.0 * math.log(load / limit),
+    "flat": lambda load, limit: 0.5 * math.log(load / limit),
+    "a jump": lambda load, limit: math.log(0.78) if load <= limit else math.log(1.8),
+}
+"""Logarithm of a percentile over its limit, by load and by the load at which it breaks."""
+LIMITS = (10, 41, 120)
+SLOW = 0.4
+"""What a slow minute adds to all repeats of the step that meets it, in the logarithm."""
+STEP_REPEATS = 3
+
+
+def searched(curve: str, limit: int, sigma: float, trials: int, *, slow: bool = False, tail: tuple[int, float] | None
+             = None) -> tuple[float, float, float]:  # fmt: skip
+    """Searches from 8 streams on: how often the interval holds the limit, how often a search settles, and how often it
+    settles and is wrong.
+
+    Args:
+        curve: Name of how the percentile grows with the load.
+        limit: The most streams that keep the promise.
+        sigma: Noise of a repeat.
+        trials: Searches.
+        slow: One step of each meets a slow minute, which is gone when it is measured again.
+        tail: Requests of a repeat, whose times scatter by half, and the percentile that is promised of them; None
+            takes the percentile as it is.
+    """
+    rng, plan = np.random.default_rng([limit, round(1e3 * sigma), slow]), CapacitySearch("concurrency", 256)
+    promise = Promise(ttft_s=1.0, percentile=95.0 if tail is None else 100 * tail[1])
+    held = settled = wrong = 0
+    for _ in range(trials):
+        seen: dict[int, list[tuple[int, npt.NDArray[np.float64]]]] = {}
+        told: dict[int, Trial] = {}
+        found, hit, steps = Found(next_load=8), int(rng.integers(0, 8)) if slow else -1, 0
+        while (load := found.next_load) is not None:
+            shift = CURVES[curve](load, limit + 0.5) + (SLOW if steps == hit else 0.0)
+            noise = shift + rng.normal(0, sigma, (STEP_REPEATS, 1))
+            seen.setdefault(load, []).append((steps, noise if tail is None else _times(rng, noise, *tail)))
+            steps += 1
+            told[load] = _step(load, seen[load], tail)
+            found = search(list(told.values()), plan, promise)
+        good = math.floor((found.low or 0.0) + 1e-9) <= limit and (found.high is None or limit <= found.high)
+        held, settled = held + good, settled + (found.end in {"narrow", "neighbours"})
+        wrong += found.end in {"narrow", "neighbours"} and not good
+    return held / trials, settled / trials, wrong / trials
+
+
+def _times(rng: np.random.Generator, noise: npt.NDArray[np.float64], n: int, p: float) -> npt.NDArray[np.float64]:
+    """Logarithms of single times whose true percentile lies where the noise says."""
+    return noise + 0.5 * (rng.normal(0, 1, (len(noise), n)) - float(special.ndtri(p)))
+
+
+def _step(load: int, visits: Sequence[tuple[int, npt.NDArray[np.float64]]], tail: tuple[int, float] | None) -> Trial:
+    """A step as the tool makes it of its requests: pooled percentiles of each visit, and how repeats scatter."""
+
+    def percentile(logs: npt.NDArray[np.float64]) -> float:
+        return float(logs.mean() if tail is None else np.quantile(logs.ravel(), tail[1], method="weibull"))
+
+    each = [percentile(logs) for _, logs in visits]
+    pooled = np.vstack([logs for _, logs in visits])
+    over = float(np.median(each)) if len(each) > 2 else percentile(pooled)
+    spread = float(np.std([percentile(row) for row in pooled], ddof=1))
+    thin = tail is not None and (STEP_REPEATS * tail[0] + 1) * (1 - tail[1]) < 1
+    told = tuple({"ttft": value} for value in each)
+    return Trial(float(load), {"ttft": over}, {"ttft": spread}, len(pooled), 0.0, told, thin, visits[-1][0])  # type: ignore[arg-type]
+
+
+def capacity(trials: int) -> list[str]:
+    """The largest load that keeps a promise."""
+    ways: list[tuple[str, dict[str, Any]]] = [
+        ("2% of noise", {"sigma": 0.02}), ("6% of noise", {"sigma": 0.06}),
+        ("2%, one slow minute", {"sigma": 0.02, "slow": True}),
+        ("p99 of 3 × 48 requests", {"sigma": 0.02, "tail": (48, 0.99)}),
+        ("p99 of 3 × 24 requests", {"sigma": 0.02, "tail": (24, 0.99)}),
+    ]  # fmt: skip
+    return table(
+        "The largest load that keeps a promise",
+        "Searches from 8 streams on, three repeats a step. The percentile grows with the square of the load (steep), "
+        "with its root (flat), or jumps from 0.78 of the limit to 1.8 of it; a slow minute makes all repeats of one "
+        "step half as long again. Share of searches whose interval holds the limit (94% should be), and in brackets of "
+        "those that settle, and of those that settle and are wrong.",
+        ["curve, limit", *(name for name, _ in ways)],
+        [[f"{curve}, {limit}", *(_three(searched(curve, limit, trials=trials, **how)) for _, how in ways)]
+         for curve in CURVES for limit in LIMITS],
+    )  # fmt: skip
+
+
+def _three(found: tuple[float, float, float]) -> str:
+    held, settled, wrong = found
+    return f"{held:.1%} ({settled:.0%}, {wrong:.1%})"
+
+
+SECTIONS = (order_and_modes, failures, memory, quotients_and_rows, bends, capacity)
 
 
 def page(trials: int) -> str:

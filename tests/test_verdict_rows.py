@@ -18,6 +18,7 @@ EQUAL = ("claims.md", "Two equal cells are told apart")
 BEST = ("claims.md", "Of six equal cells at least one is put below the best")
 FACTOR = ("claims.md", "A factor of six levels that does nothing is said to do something")
 UNPAIRED = ("verdicts.md", "Cells of two runs, or of launches that ran one after the other")
+CAPACITY = ("verdicts.md", "The largest load that keeps a promise")
 BENT = ("verdicts.md", "A line that bends, and one that does not")
 ROWS: dict[str, dict[str, tuple[str, str] | None]] = {
     "duel": {"a": EQUAL, "b": EQUAL, "open": RATIO, "range": None, "none": None},
@@ -27,8 +28,7 @@ ROWS: dict[str, dict[str, tuple[str, str] | None]] = {
         "failed": ("verdicts.md", "What fails at a gate"),
     },
     "capacity": {
-        "narrow": ("answers.md", "streams on gannet, true limit 41"),
-        "neighbours": ("answers.md", "streams on gannet, true limit 10"),
+        "narrow": CAPACITY, "neighbours": CAPACITY,
         "": None, "steps": None, "most": None, "least": None,
     },
     "lineup": {"": BEST, "price": BEST, "watt": ("verdicts.md", "By the watt"), "cost": ("verdicts.md", "By the watt")},
@@ -40,6 +40,7 @@ ROWS: dict[str, dict[str, tuple[str, str] | None]] = {
 }  # fmt: skip
 """Where the rate of each verdict stands: a document, and a heading or a row of a table; None claims nothing."""
 BESIDES = [CELL, ("verdicts.md", "A frontier and its knee"), ("verdicts.md", "Prompt by prompt, pair by pair"),
+           ("answers.md", "streams on gannet, true limit 41"), ("answers.md", "streams on gannet, true limit 10"),
            ("verdicts.md", "A cell with a slow mode"), ("claims.md", "Percentiles over requests")]  # fmt: skip
 """Of what is claimed without a code."""
 

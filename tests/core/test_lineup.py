@@ -140,6 +140,7 @@ def test_money_and_watts_change_the_order() -> None:
     assert place.input_cost == pytest.approx(second / 500 * 1e6) and place.output_cost == pytest.approx(
         second / rate * 1e6
     )
+    assert place.input_cost is not None and place.output_cost is not None
     mixed = (100 * place.input_cost + 10 * place.output_cost) / 111
     assert place.value == pytest.approx(mixed, rel=0.02) and place.low < place.value < place.high
     assert cost.measure == WORK and COUNTED in money_line(cost, Pace(14.0, "mine"))

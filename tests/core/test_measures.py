@@ -13,7 +13,6 @@ from hypothesis import strategies as st
 from scipy import stats
 
 from tests.build import MS, S, decode_timeline, repeat, repeats_at, study, timeline, trace
-from zinc_kettle.core.capacity import trial_of
 from zinc_kettle.core.facts import EngineFacts, ModelFacts
 from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.measures.model import bits_per_weight, cache_size, file_size
@@ -22,6 +21,7 @@ from zinc_kettle.core.steady import steady_throughput, steady_window
 from zinc_kettle.core.summary import MEASURED, cell_value, series, summarise
 from zinc_kettle.core.timeline import EngineReport, Timeline
 from zinc_kettle.core.traffic import Promise
+from zinc_kettle.core.trial import trial_of
 from zinc_kettle.core.value import CellFigure, Value
 from zinc_kettle.present.json import figure_json
 from zinc_kettle.present.values import whole_text
@@ -408,6 +408,6 @@ def test_an_answer_in_one_piece_keeps_no_promise_of_a_pace() -> None:
     whole = timeline((200.0,), tokens=(40,))
     for name in ("promise_kept", "goodput"):
         assert isinstance(repeat_figures(repeat(whole, extras={"promise_tpot_s": 0.1}))[name], Missing)
-    assert trial_of(1.0, [repeat(whole)], Promise(tpot_s=0.1)) is None
+    assert trial_of(1.0, [[repeat(whole)]], Promise(tpot_s=0.1)) is None
     assert repeat_figures(repeat(whole, extras={"promise_ttft_s": 1.0}))["promise_kept"] == 1.0
     assert repeat_figures(repeat(timeline((200.0,)), extras={"promise_tpot_s": 0.1}))["promise_kept"] == 1.0

@@ -10,8 +10,8 @@ import time
 from pathlib import Path
 
 from tests.flows.test_cli import environment, kettle
-from zinc_kettle.core.capacity import trial_of
 from zinc_kettle.core.traffic import Promise
+from zinc_kettle.core.trial import trial_of
 from zinc_kettle.sim.virtual import VirtualEngine
 from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.store.store import KettleStore
@@ -45,7 +45,7 @@ def truth() -> int:
     for streams in range(4, 64):
         engine = VirtualEngine("gannet", {"model": "brine-1b", "quantization": "Q8_0", "threads": 8, "slots": 64,
                                           "context": 256}, seed=5)  # fmt: skip
-        trial = trial_of(streams, [engine.closed(streams, 16 * streams, prompt=64, output=24)], PROMISE)
+        trial = trial_of(streams, [[engine.closed(streams, 16 * streams, prompt=64, output=24)]], PROMISE)
         assert trial is not None
         if trial.broken(PROMISE):
             return streams - 1

@@ -3,33 +3,32 @@
 Each step measures one load. Of each limit (first output, pace) it has the logarithm of the percentile over the limit:
 below 0 the limit is kept. The search brackets the place where the first limit breaks, by doubling or halving, then goes
 to where a line through the nearest steps crosses 0. A step counts by its own noise and by what a line misses at its
-distance, so that far steps lead the way and near ones decide. It ends when the interval is as narrow as was asked, when
-no whole load lies between the last that kept the promise and the first that broke it, or when the steps are used up.
-The interval is from drawing the steps again within their noise, by Student's t; docs/claims.md has how often it holds.
+distance, so that far steps lead the way and near ones decide.
+
+The line only leads. The interval goes from the largest load that was surely seen to keep the promise to the smallest
+that was surely seen to break it: between two loads it may break anywhere, smoothly or at a jump. Both of these are
+measured again at a later time before the search ends, so that a slow minute decides nothing; docs/verdicts.md has how
+often that holds.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.factors import Level
-from zinc_kettle.core.measures.traffic import first_output_s, in_one_piece
 from zinc_kettle.core.plan import Cell, Study
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import CellResults, KeptRepeat, StudyResults
 from zinc_kettle.core.schedule import LOOKING, Decision, DecisionKind, Schedule
-from zinc_kettle.core.stats import quantile
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.traffic import CapacitySearch, Promise
-from zinc_kettle.core.units import NS_PER_S
+from zinc_kettle.core.trial import VISITS, Limit, Trial, trial_of
 
-Limit = Literal["ttft", "tpot", "failures"]
 WORDS: dict[Limit, str] = {"ttft": "the first output", "tpot": "the pace", "failures": "failed requests"}
 End = Literal["", "narrow", "neighbours", "steps", "most", "least"]
 """Why a search ended: its interval is as narrow as asked; no whole load lies between kept and broken; all steps are
@@ -38,28 +37,12 @@ CURVE = 2.0
 """What a line misses: so many times the square of the distance in the logarithm of the load."""
 LEAST_NOISE = 0.002
 """Of a step whose repeats happen to agree."""
-DRAWS = 2_000
-LEAST_STEPS = 3
+SURE = 0.9875
+"""One-sided, of each step: an end of the interval rests on two."""
+OFF = 0.4
+"""Of a bracket, in the logarithm: no step goes nearer to its ends."""
 NEAR = 0.25
 """Steps whose load is as near as this, in the logarithm, tell how much a repeat scatters there."""
-
-
-@dataclass(frozen=True)
-class Trial:
-    """What one load came to."""
-
-    load: float
-    over: Mapping[Limit, float]
-    """Logarithm of the percentile over its limit, of each limit that is promised; 0 is just kept."""
-    spread: Mapping[Limit, float]
-    """Standard deviation of the same between repeats."""
-    repeats: int
-    failed: float
-    """Share of the requests that failed."""
-
-    def broken(self, promise: Promise) -> bool:
-        """True where the promise was not kept."""
-        return self.failed * 100 > promise.failures_percent or any(v > 0 for v in self.over.values())
 
 
 @dataclass(frozen=True)
@@ -80,62 +63,6 @@ class Found:
     """True where that load was measured before, and is to be measured again."""
 
 
-def trial_of(load: float, repeats: Sequence[Repeat], promise: Promise, *, lost: int = 0) -> Trial | None:
-    """What the repeats of a load came to; None where nothing is known of it, or not how a promised pace was kept.
-
-    Args:
-        load: Streams, or requests per minute.
-        repeats: Those that count.
-        promise: What was promised.
-        lost: Repeats that failed as a whole: a load of which no repeat can be measured breaks any promise.
-    """
-    asked = [t for r in repeats for t in r.timelines if t.role == "measured"]
-    if not any(r.measured for r in repeats):
-        return Trial(load, {}, {}, lost, 1.0) if lost else None
-    over: dict[Limit, float] = {}
-    spread: dict[Limit, float] = {}
-    p = promise.percentile / 100
-    for limit, allowed in (("ttft", promise.ttft_s), ("tpot", promise.tpot_s)):
-        if allowed is None:
-            continue
-        each = [values for r in repeats if (values := _values(in_full_load(r), limit))]
-        if each:
-            logs = [math.log(quantile(values, p) / allowed) for values in each]
-            over[limit] = math.log(quantile([v for values in each for v in values], p) / allowed)  # type: ignore[index]
-            spread[limit] = float(np.std(logs, ddof=1)) if len(logs) > 1 else math.nan  # type: ignore[index]
-    if promise.tpot_s is not None and any(in_one_piece(t) for r in repeats for t in r.measured):
-        return None
-    failed = sum(1 for t in asked if not t.usable) / len(asked)
-    return Trial(load, over, spread, len(repeats), failed)
-
-
-FILLING, DRAINING = 0.25, 0.1
-"""Of an open loop's requests, the first of which meet an engine whose queue is still filling, and the last of which
-have no others behind them."""
-
-
-def in_full_load(repeat: Repeat) -> list[Timeline]:
-    """The requests of a repeat that met the load as it is in the long run.
-
-    Of a closed loop without the first request of each stream, which all came at once, and without the last ones, beside
-    which streams had nothing left to send; of an open loop without its beginning and its end. All of them, where that
-    would leave fewer than half of the streams' number.
-    """
-    there = sorted((t for t in repeat.measured), key=lambda t: t.wanted_ns)
-    many = len(there)
-    if repeat.open_loop:
-        return there[math.ceil(many * FILLING) : many - math.ceil(many * DRAINING)] or there
-    wave = repeat.concurrency
-    return there[wave : many - wave] if many - 2 * wave >= max(1, wave / 2) else there
-
-
-def _values(requests: Iterable[Timeline], limit: str) -> list[float]:
-    if limit == "ttft":
-        found = (first_output_s(t) for t in requests)
-        return [v for v in found if v is not None and v > 0]
-    return [t.decode_ns / t.decode_tokens / NS_PER_S for t in requests if t.decode_ns > 0 and t.decode_tokens > 0]
-
-
 def search(trials: Sequence[Trial], plan: CapacitySearch, promise: Promise) -> Found:
     """How far a search is after these steps, and what it is to measure next.
 
@@ -149,38 +76,61 @@ def search(trials: Sequence[Trial], plan: CapacitySearch, promise: Promise) -> F
         return Found()
     broken = [t for t in ordered if t.broken(promise)]
     kept = [t for t in ordered if not t.broken(promise) and (not broken or t.load < broken[0].load)]
-    spent = sum(_times(t, ordered) for t in ordered)
+    left = plan.steps - sum((1 + max(1, len(t.visits))) / 2 for t in ordered)
     if not broken:
-        return _beyond(ordered, plan, spent)
+        return _beyond(ordered, plan, promise, left)
     if not kept:
-        return _below(ordered, broken[0], promise, spent, plan)
-    return _between(ordered, kept[-1], broken[0], plan, promise, spent)
+        return _below(ordered, broken[0], plan, promise, left)
+    return _between(ordered, kept[-1], broken[0], plan, promise, left)
 
 
-def _times(trial: Trial, trials: Sequence[Trial]) -> int:
-    """Steps a load took: one, and one more for each time it was measured again."""
-    usual = min(t.repeats for t in trials)
-    return max(1, trial.repeats // max(1, usual))
+Standing = Literal["kept", "broken", "open"]
 
 
-def _beyond(trials: tuple[Trial, ...], plan: CapacitySearch, spent: int) -> Found:
+def standing(trial: Trial, trials: Sequence[Trial], promise: Promise) -> Standing:
+    """What a step was surely seen to do, by its noise and by every time it was measured, but one of three and more."""
+    if trial.failed * 100 > promise.failures_percent:
+        return "broken"
+    sides = [_side(trial, trials, limit) for limit in trial.over]
+    if "broken" in sides:
+        return "broken"
+    return "kept" if sides and not trial.thin and all(side == "kept" for side in sides) else "open"
+
+
+def _side(trial: Trial, trials: Sequence[Trial], limit: Limit) -> Standing:
+    from scipy import special
+
+    over = trial.over[limit]
+    noise, df = _noise(trials, limit, trial.load)
+    if abs(over) <= noise / math.sqrt(trial.repeats) * float(special.stdtrit(df, SURE)):
+        return "open"
+    told = [visit[limit] for visit in trial.visits if limit in visit]
+    others = sum(1 for value in told if value * over <= 0)
+    return "open" if others > (len(told) > VISITS) else "broken" if over > 0 else "kept"
+
+
+def _beyond(trials: tuple[Trial, ...], plan: CapacitySearch, promise: Promise, left: float) -> Found:
     """All loads so far keep the promise."""
-    most = trials[-1].load
-    if most >= plan.most:
+    last = trials[-1]
+    most = last.load
+    sure = standing(last, trials, promise) == "kept"
+    if most >= plan.most and sure:
         return Found(trials, "most", most, most, None)
-    if spent >= plan.steps:
-        return Found(trials, "steps", most, most, None)
-    return Found(trials, "", most, most, None, next_load=min(plan.most, int(2 * most)))
+    if left <= 0:
+        return Found(trials, "steps", most, most if sure else 0.0, None)
+    wanted = min(plan.most, int(2 * most))
+    return Found(trials, "", most, most, None, next_load=wanted, again=wanted == most)
 
 
-def _below(trials: tuple[Trial, ...], first: Trial, promise: Promise, spent: int, plan: CapacitySearch) -> Found:
+def _below(trials: tuple[Trial, ...], first: Trial, plan: CapacitySearch, promise: Promise, left: float) -> Found:
     """Even the smallest load so far breaks the promise."""
-    limit = _worst(first, promise)
-    if first.load <= 1:
+    limit, sure = _worst(first, promise), standing(first, trials, promise) == "broken"
+    if first.load <= 1 and sure:
         return Found(trials, "least", None, 0.0, 1.0, limit)
-    if spent >= plan.steps:
+    if left <= 0:
         return Found(trials, "steps", None, 0.0, first.load, limit)
-    return Found(trials, "", None, 0.0, first.load, limit, next_load=max(1, int(first.load // 2)))
+    wanted = max(1, int(first.load // 2))
+    return Found(trials, "", None, 0.0, first.load, limit, next_load=wanted, again=wanted == first.load)
 
 
 def _worst(trial: Trial, promise: Promise) -> Limit:
@@ -190,32 +140,78 @@ def _worst(trial: Trial, promise: Promise) -> Limit:
 
 
 def _between(
-    trials: tuple[Trial, ...], kept: Trial, broken: Trial, plan: CapacitySearch, promise: Promise, spent: int
+    trials: tuple[Trial, ...], kept: Trial, broken: Trial, plan: CapacitySearch, promise: Promise, left: float
 ) -> Found:
-    """The place is bracketed: say where it is, and go there."""
-    load, low, high, limit = _crossing(trials, kept, broken, promise)
-    narrow = max(high - load, load - low) <= plan.within_percent / 100 * load
+    """The place is bracketed: say between which loads it surely is, and go where that gets narrower."""
+    guess, limit = _crossing(trials, kept, broken, promise)
+    sides = [(t, standing(t, trials, promise)) for t in trials]
+    below, above = _ends(sides)
+    low, high = (below[-1].load if below else 0.0), (above[-1].load if above else None)
+    load = min(max(guess, low), guess if high is None else high)
     found = Found(trials, "", load, low, high, limit)
-    if narrow and len(trials) >= LEAST_STEPS and broken.load / kept.load <= 1 + 4 * plan.within_percent / 100:
-        return _ended(found, "narrow")
-    neighbours = broken.load - kept.load <= 1
-    if neighbours and (narrow or high - low <= 2):
-        return _ended(found, "neighbours")
-    if spent >= plan.steps:
-        return _ended(found, "steps")
-    wanted = _wanted(load, kept.load, broken.load, {t.load for t in trials})
-    return Found(trials, "", load, low, high, limit, wanted, again=wanted in {int(t.load) for t in trials})
+    wide = plan.within_percent / 100 * load
+    if _near(load, low, high, wide):
+        return replace(found, end="narrow" if high is not None and high - low > 1 else "neighbours")
+    if left <= 0:
+        return replace(found, end="steps")
+    known = {t.load for t in trials}
+    first, last = (side[0] if side else None for side in _ends(sides, visits=1))
+    inner = (first.load if first else 0.0), (last.load if last else None)
+    if broken.load / kept.load > 1 + 2 * plan.within_percent / 100 and broken.load - kept.load > 1:
+        wanted = _wanted(load, kept.load, broken.load, known)
+    elif _near(load, *inner, wide):
+        # Seen once: again, but not the one that has just been measured.
+        once = [t for t in (first, last) if t is not None and t.load not in {low, high}]
+        wanted = int(min(once, key=lambda t: t.at_ns).load)
+    else:
+        wanted = _closer(load, *inner, wide, trials)
+    return replace(found, next_load=wanted, again=float(wanted) in known)
 
 
-def _ended(found: Found, end: End) -> Found:
-    return Found(found.trials, end, found.load, found.low, found.high, found.first)
+def _near(load: float, low: float, high: float | None, wide: float) -> bool:
+    """True where both ends are as near as is asked for, or no whole load lies between them."""
+    return high is not None and (high - low <= 1 or (load - low <= wide and high - load <= wide))
+
+
+def _ends(sides: Sequence[tuple[Trial, Standing]], visits: int = VISITS) -> tuple[tuple[Trial, ...], tuple[Trial, ...]]:
+    """The largest loads that surely keep the promise, and the smallest that surely break it, as many of them as were
+    measured so often together: what keeps it under more load keeps it under less. Where the two are the wrong way
+    round, the next ones beyond both; empty where there are none.
+    """
+    kept, broken = ([t for t, side in sides if side == wanted] for wanted in ("kept", "broken"))
+    most = max((t.load for t in kept), default=0.0)
+    least = min((t.load for t in broken), default=math.inf)
+    return (
+        _so_often([t for t in reversed(kept) if t.load < least], visits),
+        _so_often([t for t in broken if t.load > most], visits),
+    )
+
+
+def _so_often(trials: Sequence[Trial], visits: int) -> tuple[Trial, ...]:
+    seen = 0
+    for i, trial in enumerate(trials):
+        seen += max(1, len(trial.visits))
+        if seen >= visits:
+            return tuple(trials[: i + 1])
+    return ()
+
+
+def _closer(load: float, low: float, high: float | None, wide: float, trials: Sequence[Trial]) -> int:
+    """The whole load that would bring the farther end of the interval near: as far off as is asked for."""
+    times = {t.load: max(1, len(t.visits)) for t in trials}
+    under = high is not None and load - low > high - load
+    aim = math.ceil(load - wide) if under else math.floor(load + wide)
+    inside = range(math.floor(low) + 1, math.ceil(high if high is not None else load + wide + 1))
+    mine = [v for v in inside if (v <= load if under else v >= load)] or list(inside) or [max(1, round(load))]
+    # What was measured often is told by no further visit.
+    return min(mine, key=lambda v: (abs(v - aim) + wide * times.get(float(v), 0), v))
 
 
 def _wanted(load: float, kept: float, broken: float, known: set[float]) -> int:
     """The whole load to measure next: where the crossing is thought to be, a little inside the bracket, and new where
     there is a new one near it."""
-    if broken / kept > 1.5:  # far apart: the line is a guess, so stay off the ends
-        load = min(max(load, kept * (broken / kept) ** 0.2), broken / (broken / kept) ** 0.2)
+    # Far apart the line is a guess, and what breaks at a jump is anywhere: stay off the ends.
+    load = min(max(load, kept * (broken / kept) ** OFF), broken / (broken / kept) ** OFF)
     at = round(load)
     near = sorted(
         range(max(1, math.floor(min(kept, load))), math.ceil(max(broken, load)) + 1), key=lambda v: abs(v - at)
@@ -224,61 +220,46 @@ def _wanted(load: float, kept: float, broken: float, known: set[float]) -> int:
     return new[0] if new else (at if float(at) in known else int(min(known, key=lambda v: abs(v - load))))
 
 
-def _crossing(
-    trials: Sequence[Trial], kept: Trial, broken: Trial, promise: Promise
-) -> tuple[float, float, float, Limit]:
-    """Where the first limit breaks, its 95% interval, and which limit that is."""
-    found: dict[Limit, npt.NDArray[np.float64]] = {}
-    limits = {limit for t in trials for limit in t.over}
-    for limit in sorted(limits):
-        roots = _roots([t for t in trials if limit in t.over], limit, math.log(kept.load), math.log(broken.load))
-        if roots is not None:
-            found[limit] = roots
+def _crossing(trials: Sequence[Trial], kept: Trial, broken: Trial, promise: Promise) -> tuple[float, Limit]:
+    """Where the first limit breaks, as far as lines through the nearest steps tell, and which limit that is."""
+    limits = sorted({limit for t in trials for limit in t.over})
+    ends = math.log(kept.load), math.log(broken.load)
+    found = {limit: root for limit in limits if (root := _root(trials, limit, *ends)) is not None}
     if not found:  # it is the failures that break it: nothing to interpolate
-        return math.sqrt(kept.load * broken.load), kept.load, broken.load, _worst(broken, promise)
-    first = min(found, key=lambda limit: float(found[limit][0]))
-    together = np.min(np.stack(list(found.values())), axis=0)
-    low, high = np.quantile(together[1:], [0.025, 0.975])
-    return float(np.exp(together[0])), float(np.exp(low)), float(np.exp(high)), first
+        return math.sqrt(kept.load * broken.load), _worst(broken, promise)
+    first = min(found, key=lambda limit: found[limit])
+    return math.exp(found[first]), first
 
 
-def _roots(trials: Sequence[Trial], limit: Limit, low: float, high: float) -> npt.NDArray[np.float64] | None:
-    """Where a line through the nearest steps crosses 0, in the logarithm of the load; then the same of steps drawn
-    again within their noise. None where the limit is far from breaking.
-    """
-    x = np.log([t.load for t in trials])
-    y = np.array([t.over[limit] for t in trials])
+def _root(trials: Sequence[Trial], limit: Limit, low: float, high: float) -> float | None:
+    """Where a line through the nearest steps crosses 0, in the logarithm of the load; None where the limit is far from
+    breaking."""
+    told = [t for t in trials if limit in t.over]
+    x = np.log([t.load for t in told])
+    y = np.array([t.over[limit] for t in told])
     if len(x) < 2 or y.max() <= 0:
         return None
     at = (low + high) / 2
     for _ in range(8):
-        noise, df = _noise(trials, limit, math.exp(at))
-        error = np.array([noise / math.sqrt(t.repeats) for t in trials])
+        noise, _df = _noise(told, limit, math.exp(at))
+        error = np.array([noise / math.sqrt(t.repeats) for t in told])
         weight = 1 / (error**2 + (CURVE * (x - at) ** 2) ** 2)
-        root = float(_line_roots(x, y[None, :], weight, low, high)[0])
+        root = _line_root(x, y, weight, low, high)
         if abs(root - at) < 1e-4:
             break
         at = root
-    from scipy import special
-
-    # Steps drawn again: their own noise, and what a line misses of them.
-    rng = np.random.default_rng(12345)
-    wide = float(special.stdtrit(max(1.0, df), 0.975)) / 1.959964
-    scale = np.sqrt(error**2 + (CURVE * (x - at) ** 2 / 2) ** 2) * wide
-    drawn = y + rng.normal(0.0, 1.0, (DRAWS, len(x))) * scale
-    return np.concatenate([[root], _line_roots(x, drawn, weight, low - 1.0, high + 1.0)])
+    return root
 
 
-def _line_roots(
+def _line_root(
     x: npt.NDArray[np.float64], y: npt.NDArray[np.float64], weight: npt.NDArray[np.float64], low: float, high: float
-) -> npt.NDArray[np.float64]:
-    """Where weighted lines cross 0, kept within bounds; shape (draws,) of y of shape (draws, steps)."""
+) -> float:
+    """Where a weighted line crosses 0, kept within bounds."""
     total = weight.sum()
-    mx, my = (weight * x).sum() / total, (weight * y).sum(axis=1) / total
-    slope = (weight * (x - mx) * y).sum(axis=1) / (weight * (x - mx) ** 2).sum()
-    with np.errstate(divide="ignore", invalid="ignore"):
-        root = np.where(slope > 1e-9, mx - my / np.where(slope > 1e-9, slope, 1.0), np.where(my > 0, low, high))
-    return np.clip(root, low, high)
+    mx, my = (weight * x).sum() / total, (weight * y).sum() / total
+    slope = (weight * (x - mx) * y).sum() / (weight * (x - mx) ** 2).sum()
+    root = mx - my / slope if slope > 1e-9 else low if my > 0 else high
+    return float(min(max(root, low), high))
 
 
 def _noise(trials: Sequence[Trial], limit: Limit, at: float) -> tuple[float, float]:
@@ -287,7 +268,7 @@ def _noise(trials: Sequence[Trial], limit: Limit, at: float) -> tuple[float, flo
     Waits scatter the more, the nearer the engine is to its limit: only steps near the place tell, where there are any.
     """
     told = [(t.spread[limit], t.repeats - 1, abs(math.log(t.load / at))) for t in trials
-            if not math.isnan(t.spread[limit])]  # fmt: skip
+            if not math.isnan(t.spread.get(limit, math.nan))]  # fmt: skip
     near = [row for row in told if row[2] <= NEAR] or told
     df = sum(d for _, d, _ in near)
     if not df:
@@ -319,7 +300,7 @@ def capacities(results: StudyResults) -> dict[str, Found]:
 def _found(results: StudyResults, cells: Sequence[CellResults]) -> Found:
     study = results.study
     tried = [(c, float(c.cell.levels[study.capacity.factor])) for c in cells if c.done or c.kept.failed]
-    trials = [_trial(load, c.kept_repeats, study.promise) for c, load in tried]
+    trials = [_trial(load, c.kept_repeats, study) for c, load in tried]
     return search([t for t in trials if t is not None], study.capacity, study.promise)
 
 
@@ -343,16 +324,22 @@ def next_decisions(
     wanted: dict[tuple[tuple[str, Level], ...], Found] = {}
     for rest, cells in by_rest.items():
         known = {c.levels[factor]: load(c.key) for c in cells if c.key not in schedule.skipped}
-        trials = [t for level, kept in known.items() if (t := _trial(float(level), kept, study.promise)) is not None]
+        trials = [t for level, kept in known.items() if (t := _trial(float(level), kept, study)) is not None]
         found = search(trials, plan, study.promise)
         if found.next_load is not None:
             wanted[rest] = found
     return _entered(study, by_rest, wanted, at_s)
 
 
-def _trial(load: float, kept: Sequence[KeptRepeat], promise: Promise) -> Trial | None:
-    measured = [r.repeat for r in kept if r.state == "measured"]
-    return trial_of(load, measured, promise, lost=sum(1 for r in kept if r.state == "failed"))
+def _trial(load: float, kept: Sequence[KeptRepeat], study: Study) -> Trial | None:
+    """What a load came to. Blocks of one visit follow each other; further visits have later ones."""
+    visits: dict[int, list[Repeat]] = {}
+    first = min((row.repeat.block for row in kept), default=0)
+    for row in kept:
+        if row.state == "measured":
+            visits.setdefault((row.repeat.block - first) // max(1, study.repeats.count), []).append(row.repeat)
+    lost = sum(1 for row in kept if row.state == "failed")
+    return trial_of(load, list(visits.values()), study.promise, lost=lost)
 
 
 def _entered(

@@ -75,7 +75,7 @@ class CapacitySearch:
     within_percent: float = 5.0
     """How narrow the interval of the answer is to be, to each side."""
     steps: int = 12
-    """The most loads that are tried, for each combination of the other factors."""
+    """The most loads that are tried, for each combination of the other factors; to try one again counts half."""
     hold_s: float = 20.0
     """An open loop holds each load at least so long, in each repeat."""
 

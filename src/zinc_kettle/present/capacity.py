@@ -5,9 +5,10 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from zinc_kettle.core.capacity import WORDS, Found, Trial, capacities
+from zinc_kettle.core.capacity import WORDS, Found, Standing, capacities, standing
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.traffic import Promise
+from zinc_kettle.core.trial import Trial
 from zinc_kettle.core.units import digits
 from zinc_kettle.present.values import rounded
 
@@ -16,6 +17,9 @@ ENDS = {
     "steps": "all steps are used", "most": "more was not to be tried", "least": "there is no smaller load",
     "": "the search goes on",
 }  # fmt: skip
+
+
+UNBOUNDED = "where it surely breaks is not known"
 
 
 def whole(load: float, factor: str) -> str:
@@ -41,7 +45,7 @@ def found_text(found: Found, factor: str) -> str:
         return f"keeps the promise up to {load}, the largest load that was to be tried"
     if found.first is None:
         return f"keeps the promise at {load}; where it breaks is not known yet"
-    said = f"keeps the promise up to {load} ({interval_text(found, factor)})"
+    said = f"keeps the promise up to {load} ({interval_text(found, factor) or UNBOUNDED})"
     return said + _first(found) + ("; the search goes on" if not found.end else "")
 
 
@@ -69,11 +73,13 @@ def trial_rows(found: Found, promise: Promise, factor: str) -> list[tuple[str, .
     """The loads a search tried: load, repeats, each percentile over its limit, failures, and whether it kept it."""
     return [
         (whole(t.load, factor), str(t.repeats), *(_share(t, limit) for limit in ("ttft", "tpot")),
-         f"{100 * t.failed:.3g}%", "broken" if t.broken(promise) else "kept")
+         f"{100 * t.failed:.3g}%", STANDINGS[standing(t, found.trials, promise)] + (THIN if t.thin else ""))
         for t in found.trials
     ]  # fmt: skip
 
 
+STANDINGS: dict[Standing, str] = {"kept": "kept", "broken": "broken", "open": "not clear"}
+THIN = ": too few requests for its percentile"
 TRIAL_HEADS = ("load", "repeats", "first output, of its limit", "pace, of its limit", "failed", "promise")
 
 
@@ -93,6 +99,7 @@ def found_json(found: Found, promise: Promise, factor: str) -> dict[str, Any]:
                     "failures_percent": promise.failures_percent},
         "steps": [
             {"load": t.load, "repeats": t.repeats, "kept": not t.broken(promise), "failed": rounded(t.failed),
+             "standing": standing(t, found.trials, promise), "visits": max(1, len(t.visits)), "thin": t.thin,
              "of_limit": {name: rounded(math.exp(v)) for name, v in t.over.items()}}
             for t in found.trials
         ],

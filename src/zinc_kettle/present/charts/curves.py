@@ -282,7 +282,8 @@ def _searched(subject: Subject, factor: str) -> Chart:
 
 def _limit_label(found: Found, factor: str) -> str:
     assert found.load is not None
-    return f"limit {whole(found.load, factor)} ({interval_text(found, factor)})"
+    bounds = interval_text(found, factor)
+    return f"limit {whole(found.load, factor)}{f' ({bounds})' if bounds else ''}"
 
 
 def breaks(curve: Curve, percentile: float) -> str:
