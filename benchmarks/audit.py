@@ -1,4 +1,4 @@
-"""Every printed figure of the finished examples once more: a decoder and formulas written from the documents alone.
+"""Figures of the finished examples once more: a decoder and formulas written from the documents alone.
 
     python benchmarks/audit.py [STORE]
 
@@ -405,11 +405,11 @@ def page(held: Mapping[str, Held]) -> str:
     """docs/audit.md."""
     count, worst = sum(h.n for h in held.values()), max(h.worst for h in held.values())
     lines = [
-        "# Every figure once more", "",
+        "# Figures once more", "",
         "Written by `make bench-claims`. A decoder of the store and formulas that were written from "
-        "[measures.md](measures.md) alone (`benchmarks/audit.py`; nothing of the tool computes there) give the figures "
-        "of all repeats of the examples again, the medians of their cells, and the ratios of duels with their bounds; "
-        "they are held against what `table` and `duel --json` print.", "",
+        "[measures.md](measures.md) alone (`benchmarks/audit.py`; nothing of the tool computes there) give "
+        f"{len(FIGURES)} figures of every repeat of the examples again, the medians of their cells, and the ratios of duels with their "
+        "bounds; they are held against what `table` and `duel --json` print.", "",
         f"{count:,} figures; the worst differs by {worst:.1e} of itself.", "",
         "| figure | compared | worst difference | only on one side |", "| --- | --- | --- | --- |",
     ]  # fmt: skip
