@@ -408,8 +408,8 @@ def page(held: Mapping[str, Held]) -> str:
         "# Figures once more", "",
         "Written by `make bench-claims`. A decoder of the store and formulas that were written from "
         "[measures.md](measures.md) alone (`benchmarks/audit.py`; nothing of the tool computes there) give "
-        f"{len(FIGURES)} figures of every repeat of the examples again, the medians of their cells, and the ratios of duels with their "
-        "bounds; they are held against what `table` and `duel --json` print.", "",
+        f"{len(FIGURES)} figures of every repeat of the examples again, the medians of their cells, and the ratios of "
+        "duels with their bounds; they are held against what `table` and `duel --json` print.", "",
         f"{count:,} figures; the worst differs by {worst:.1e} of itself.", "",
         "| figure | compared | worst difference | only on one side |", "| --- | --- | --- | --- |",
     ]  # fmt: skip
