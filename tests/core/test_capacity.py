@@ -20,7 +20,7 @@ from zinc_kettle.core.stats import median
 from zinc_kettle.core.traffic import CapacitySearch, Promise
 from zinc_kettle.core.trial import Limit, Trial, trial_of
 from zinc_kettle.formats.study import parse_study
-from zinc_kettle.present.capacity import UNBOUNDED, found_json, found_text, trial_rows
+from zinc_kettle.present.capacity import HOW_FAR, UNBOUNDED, found_json, found_text, trial_rows
 from zinc_kettle.sim.virtual import VirtualEngine
 
 PROMISE = Promise(ttft_s=0.5, tpot_s=0.03)
@@ -142,6 +142,8 @@ def test_noise_makes_the_interval_wide_and_asks_for_more() -> None:
     found = search(rough, CapacitySearch("concurrency", 64), PROMISE)
     assert (found.low, found.high, found.end) == (0.0, None, "") and found.next_load is not None
     assert UNBOUNDED in found_text(found, "concurrency")
+    spent = search(rough, CapacitySearch("concurrency", 64, steps=3), PROMISE)
+    assert spent.end == "steps" and HOW_FAR["steps"] in found_text(spent, "concurrency")
 
 
 def test_a_search_enters_its_loads_into_the_log() -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from zinc_kettle.core.capacity import WORDS, Found, Standing, capacities, standing
+from zinc_kettle.core.capacity import WORDS, End, Found, Standing, capacities, standing
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.traffic import Promise
 from zinc_kettle.core.trial import Trial
@@ -19,6 +19,8 @@ ENDS = {
 }  # fmt: skip
 
 
+HOW_FAR: dict[End, str] = {"": "; the search goes on", "steps": "; this is not settled"}
+"""What is said of an answer that may still change."""
 UNBOUNDED = "where it surely breaks is not known"
 
 
@@ -46,7 +48,7 @@ def found_text(found: Found, factor: str) -> str:
     if found.first is None:
         return f"keeps the promise at {load}; where it breaks is not known yet"
     said = f"keeps the promise up to {load} ({interval_text(found, factor) or UNBOUNDED})"
-    return said + _first(found) + ("; the search goes on" if not found.end else "")
+    return said + _first(found) + HOW_FAR.get(found.end, "")
 
 
 def interval_text(found: Found, factor: str) -> str:
