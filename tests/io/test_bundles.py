@@ -26,6 +26,7 @@ from zinc_kettle.store import schema as s
 from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.store.sqlite import copy_database
 from zinc_kettle.store.store import KettleStore
+from zinc_kettle.wiring.apart import OUT_OF_TIME
 from zinc_kettle.wiring.elsewhere import Elsewhere
 from zinc_kettle.wiring.packing import pack
 from zinc_kettle.wiring.unpacking import unpack
@@ -245,6 +246,13 @@ def test_hostile_bundles_are_refused(packed: Path, tmp_path: Path, case: str) ->
 def _children_s() -> float:
     used = resource.getrusage(resource.RUSAGE_CHILDREN)
     return used.ru_utime + used.ru_stime
+
+
+def test_reading_ends_by_its_own_time_and_not_by_that_of_others() -> None:
+    """A process that has used up its processor time is told from one that was refused, or fell."""
+    burn = "from zinc_kettle.wiring.apart_process import bound_time\nbound_time(0.01)\nwhile True: pass"
+    ran = subprocess.run([sys.executable, "-c", burn], capture_output=True, timeout=600, check=False)
+    assert ran.returncode == OUT_OF_TIME
 
 
 FUZZ = """

@@ -32,7 +32,7 @@ def test_three_keys_from_a_model_file_to_a_measured_sweep(home: Path, tmp_path: 
         t.keys("Enter").wait("a new study, changed")
         t.wait("memory up to")
         t.keys("r").wait_re(r"running, \d+ of")
-        t.wait_re(r"[2-9] of \d+ repeats")
+        t.wait_re(r"[2-9] of \d+ repeats", limit_s=900)  # two models are read, on a machine that may be busy
         t.keys("q")
         assert t.wait_exit() == 0
     shown = kettle(mine, "show", "threads-harbour", "--json").stdout.splitlines()

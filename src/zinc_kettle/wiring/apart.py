@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import signal
 import stat
 import subprocess
 import sys
@@ -29,9 +30,18 @@ BASE_BYTES = 64 << 20
 TIMES_SIZE = 40
 """And so many times the size of its file: stamps are packed to a tenth, and figures are made of them."""
 BASE_S, PER_MIB_S = 60, 4.0
-"""Seconds it may take, and more for each MiB."""
+"""Seconds of processor time it may take, and more for each MiB."""
+BUSY_TIMES = 10
+"""So many times as long by the clock, since others may have the processor."""
+OUT_OF_TIME = -getattr(signal, "SIGXCPU", 0) or None
+"""Exit status of a process that used it up; None where the system knows no such limit."""
 WORK = ".reading-"
 """Folders in which something is being read begin so, and with the number of the process."""
+
+
+def seconds_for(size: int) -> float:
+    """Processor time that reading a file of so many bytes may take."""
+    return BASE_S + PER_MIB_S * size / (1 << 20)
 
 
 def check_regular(path: Path) -> int:
@@ -67,12 +77,14 @@ def read_apart(path: Path, folder: Path) -> list[str]:
     command = [sys.executable, "-m", "zinc_kettle.wiring.apart_process", str(path.resolve()), str(folder)]
     quiet = {"ARROW_DEFAULT_MEMORY_POOL": "system", "MALLOC_ARENA_MAX": "1", "OMP_NUM_THREADS": "1",
              "OPENBLAS_NUM_THREADS": "1"}  # fmt: skip
-    limit_s = BASE_S + PER_MIB_S * size / (1 << 20)
+    limit_s = seconds_for(size)
     surroundings = {**inherited(os.environ), **quiet}
     try:
-        ran = subprocess.run(command, capture_output=True, timeout=limit_s, env=surroundings, check=False)
+        ran = subprocess.run(command, capture_output=True, timeout=BUSY_TIMES * limit_s, env=surroundings, check=False)
     except subprocess.TimeoutExpired as error:
-        raise BundleError(path.name, f"could not be read within {limit_s:.0f} s") from error
+        raise BundleError(path.name, f"could not be read within {BUSY_TIMES * limit_s:.0f} s") from error
+    if ran.returncode == OUT_OF_TIME:
+        raise BundleError(path.name, f"could not be read within {limit_s:.0f} s of processor time")
     try:
         told: dict[str, Any] = json.loads(ran.stdout)
     except ValueError:

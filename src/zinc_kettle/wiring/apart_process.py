@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import json
+import math
 import sys
+import time
 from pathlib import Path
 from typing import Any
 
 from zinc_kettle.errors import KettleError
 from zinc_kettle.formats.bundle.archive import ENDING
-from zinc_kettle.wiring.apart import BASE_BYTES, TIMES_SIZE
+from zinc_kettle.wiring.apart import BASE_BYTES, TIMES_SIZE, seconds_for
 from zinc_kettle.wiring.store_import import import_store
 from zinc_kettle.wiring.unpacking import into_store
 
@@ -23,6 +25,16 @@ def bound_memory(size: int) -> None:
     except ImportError:
         return  # not on this system: the checks of the format are what there is
     resource.setrlimit(resource.RLIMIT_DATA, (limit, limit))
+
+
+def bound_time(seconds: float) -> None:
+    """Let this process take so much more processor time; then it ends."""
+    try:
+        import resource
+    except ImportError:
+        return  # not on this system: there is the clock
+    last = math.ceil(time.process_time() + seconds)
+    resource.setrlimit(resource.RLIMIT_CPU, (last, last + 1))
 
 
 def _warm_up() -> None:
@@ -45,6 +57,7 @@ def main() -> int:
     """Read, and say in one line of JSON what was found or what is wrong."""
     path, folder = Path(sys.argv[1]), Path(sys.argv[2])
     bound_memory(path.stat().st_size)
+    bound_time(seconds_for(path.stat().st_size))
     read = into_store if path.suffix == ENDING else import_store
     try:
         told: dict[str, Any] = {"runs": read(path, folder)}
