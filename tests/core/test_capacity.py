@@ -136,6 +136,16 @@ def test_a_load_of_which_nothing_can_be_measured_breaks_the_promise() -> None:
     assert found.first == "failures" and found.trials[-1].failed == 1.0 and 8 < (found.load or 0) < 16
 
 
+def test_what_only_seems_to_keep_a_promise_is_not_said_to() -> None:
+    """One load under the limit by less than its noise, or of too few requests: nothing is surely kept."""
+    for step in (Trial(8, {"ttft": -0.1}, {"ttft": 0.5}, 3, 0.0), replace(trial(8, -1.0), thin=True)):
+        found = search([step], CapacitySearch("concurrency", 8, steps=1), PROMISE)
+        assert (found.load, found.low, found.end) == (8, 0.0, "steps")
+    sure = search([trial(8, -1.0)], CapacitySearch("concurrency", 16, steps=1), PROMISE)
+    assert (sure.load, sure.low, sure.end) == (8, 8, "steps")
+    assert found_text(found, "concurrency") != found_text(sure, "concurrency")
+
+
 def test_noise_makes_the_interval_wide_and_asks_for_more() -> None:
     """Repeats that scatter by half: no end is claimed, and the same loads are measured again once all are known."""
     rough = [Trial(load, {"ttft": over}, {"ttft": 0.5}, 3, 0.0) for load, over in ((4, -0.3), (5, 0.1), (6, 0.2))]

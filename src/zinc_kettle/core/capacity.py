@@ -40,7 +40,8 @@ LEAST_NOISE = 0.002
 SURE = 0.9875
 """One-sided, of each step: an end of the interval rests on two."""
 OFF = 0.4
-"""Of a bracket, in the logarithm: no step goes nearer to its ends."""
+"""Of a bracket, in the logarithm: no step goes nearer to its ends, since a jump may be anywhere; halving it, at 0.5,
+would spend more steps where the curve is smooth."""
 NEAR = 0.25
 """Steps whose load is as near as this, in the logarithm, tell how much a repeat scatters there."""
 
@@ -54,7 +55,9 @@ class Found:
     load: float | None = None
     """The largest load that keeps the promise; None where nothing can be said, or even the smallest breaks it."""
     low: float | None = None
+    """The largest load that was surely seen to keep it; 0 where none was."""
     high: float | None = None
+    """The smallest that was surely seen to break it; None where none was."""
     first: Limit | None = None
     """The limit that breaks first."""
     next_load: int | None = None
@@ -116,10 +119,11 @@ def _beyond(trials: tuple[Trial, ...], plan: CapacitySearch, promise: Promise, l
     sure = standing(last, trials, promise) == "kept"
     if most >= plan.most and sure:
         return Found(trials, "most", most, most, None)
+    low = most if sure else 0.0
     if left <= 0:
-        return Found(trials, "steps", most, most if sure else 0.0, None)
+        return Found(trials, "steps", most, low, None)
     wanted = min(plan.most, int(2 * most))
-    return Found(trials, "", most, most, None, next_load=wanted, again=wanted == most)
+    return Found(trials, "", most, low, None, next_load=wanted, again=wanted == most)
 
 
 def _below(trials: tuple[Trial, ...], first: Trial, plan: CapacitySearch, promise: Promise, left: float) -> Found:

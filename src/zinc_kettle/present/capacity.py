@@ -39,14 +39,16 @@ def noun(factor: str, load: float | None = None) -> str:
 def found_text(found: Found, factor: str) -> str:
     """What a search found, in a sentence; no full stop."""
     if found.end == "least" or (found.load is None and found.high is not None):
-        return f"breaks the promise even at {whole(found.high or 1, factor)} {noun(factor, found.high)}{_first(found)}"
+        said = f"breaks the promise even at {whole(found.high or 1, factor)} {noun(factor, found.high)}{_first(found)}"
+        return said + HOW_FAR.get(found.end, "")
     if found.load is None:
         return "nothing can be said of the promise yet"
     load = f"{whole(found.load, factor)} {noun(factor, found.load)}"
     if found.end == "most":
         return f"keeps the promise up to {load}, the largest load that was to be tried"
     if found.first is None:
-        return f"keeps the promise at {load}; where it breaks is not known yet"
+        keeps = "keeps the promise" if found.low else "seems to keep the promise"
+        return f"{keeps} at {load}; where it breaks is not known yet{HOW_FAR.get(found.end, '')}"
     said = f"keeps the promise up to {load} ({interval_text(found, factor) or UNBOUNDED})"
     return said + _first(found) + HOW_FAR.get(found.end, "")
 
@@ -117,5 +119,5 @@ def headline(results: StudyResults) -> tuple[str, str, str] | None:
     if not found:
         return None
     load, name, best = max(found, key=lambda row: row[0])
-    bounds = interval_text(best, factor) if best.first is not None else "or more"
+    bounds = interval_text(best, factor) if best.first is not None else "or more" if best.low else "not settled"
     return whole(load, factor), f"{noun(factor, load)} keep the promise", f"{bounds} {name}".strip()
