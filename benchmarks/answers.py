@@ -27,12 +27,13 @@ from zinc_kettle.core.capacity import Found, capacities, search
 from zinc_kettle.core.duel import duel
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.gate import gate, planned_looks
-from zinc_kettle.core.lineup import Entrant, index, lineup
+from zinc_kettle.core.lineup import Entrant, lineup
 from zinc_kettle.core.measures.decode import decode
 from zinc_kettle.core.plan import Repeats, Study
 from zinc_kettle.core.repeat import Missing, Repeat
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.sides import Side
+from zinc_kettle.core.speed_index import index
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.traffic import CapacitySearch, Promise
 from zinc_kettle.core.trial import trial_of

@@ -8,12 +8,13 @@ from dataclasses import dataclass
 from typing import Any
 
 from zinc_kettle.core.factors import label
-from zinc_kettle.core.lineup import PER_PRICE, Entrant, Group, Index, Lineup, Place
+from zinc_kettle.core.lineup import PER_PRICE, Entrant, Group, Lineup, Place
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.preferences import Money, Pace
 from zinc_kettle.core.reported import Reported, of_measure
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.rig import FACT_KINDS, Rig
+from zinc_kettle.core.speed_index import Index
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.units import digits, plural, scale, with_unit
 from zinc_kettle.core.value import Value
