@@ -554,6 +554,8 @@ than the luck of the draw. Noise is drawn on the logarithm of a figure, with a s
   design or that of the pair where that is larger), so that in at most one study of equal cells in twenty any cell
   is said to be below the best.
 - **Gains** of a factor: all pairs of the study are one family (Holm).
+- Cells that share a rig or a launch share its luck in a block: the error of two that differ in it is that of rigs, or
+  of launches, which are fewer than cells (docs/verdicts.md has how often that is wrong).
 
 *Waves, shared* are slow changes of the machine that hit all cells of a block alike; *waves, own* are a cell's own
 slow wandering, independent of all others. No order of measuring can tell those from the cell's level: the rows show

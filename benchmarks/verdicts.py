@@ -28,6 +28,7 @@ from zinc_kettle.core.stats.ratios import (
     clearly_apart,
     holm,
     paired_ratio,
+    pairs_p,
     pooled_ratios,
     unpaired_ratio,
 )
@@ -144,6 +145,34 @@ def by_the_watt(noise: float, n: int, trials: int) -> tuple[float, float]:
 
 def _any_behind(columns: Array) -> bool:
     return bool(clearly_apart(columns, int(np.log(columns).mean(axis=1).argmax())).any())
+
+
+Shares = tuple[float, float]
+"""Wrong with what cells share known, and as if nothing were shared."""
+
+
+def sharing(rigs: int, launches: int, cells: int, luck: tuple[float, float], n: int, trials: int) -> tuple[Shares, ...]:
+    """Studies of equal cells that share the luck of their rig and of their launch in each block: how often any is put
+    below the best, a factor of rigs, of launches and of cells within a launch is said to do something."""
+    rig = np.repeat(np.arange(rigs), launches * cells)
+    launch = np.repeat(np.arange(rigs * launches), cells)
+    strata = list(zip(rig.tolist(), launch.tolist(), strict=True))
+    steps = (launches * cells, cells, 1)
+    inside = (np.zeros_like(rig), rig, launch)
+    families = [
+        [(i + by, i) for i in range(len(rig) - by) if among[i] == among[i + by]]
+        for by, among in zip(steps, inside, strict=True)
+    ]
+    rng, wrong = np.random.default_rng([rigs, launches, cells, n, *(round(1e3 * s) for s in luck)]), np.zeros((4, 2))
+    for _ in range(trials):
+        logs = rng.normal(0, luck[0], (rigs, n))[rig] + rng.normal(0, luck[1], (rigs * launches, n))[launch]
+        columns = np.exp(logs + rng.normal(0, 3 * SIGMA, logs.shape))
+        at = int(np.log(columns).mean(axis=1).argmax())
+        for way, known in enumerate((strata, ())):
+            wrong[0, way] += bool(clearly_apart(columns, at, strata=known).any())
+            for row, pairs in enumerate(families, start=1):
+                wrong[row, way] += bool(pairs) and min(holm(pairs_p(columns, pairs, known))) < ALPHA
+    return tuple((float(a), float(b)) for a, b in wrong / trials)
 
 
 def many_rows(noise: str, rows: int, n: int, trials: int) -> tuple[float, float]:
@@ -405,7 +434,32 @@ def _three(found: tuple[float, float, float]) -> str:
     return f"{held:.1%} ({settled:.0%}, {wrong:.1%})"
 
 
-SECTIONS = (order_and_modes, failures, memory, quotients_and_rows, bends, capacity)
+SHARED = (((2, 1, 10), (0.0, 0.0)), ((2, 1, 10), (0.0, 0.03)), ((2, 1, 10), (0.09, 0.0)), ((2, 3, 4), (0.06, 0.03)),
+          ((4, 1, 5), (0.06, 0.0)), ((1, 6, 4), (0.0, 0.06)))  # fmt: skip
+"""Rigs, launches on each, cells of each; and how much the luck of rigs and launches scatters."""
+
+
+def shared_luck(trials: int) -> list[str]:
+    """Cells that share the luck of a rig or a launch."""
+
+    def row(sizes: tuple[int, int, int], luck: tuple[float, float], n: int) -> list[str]:
+        rigs, launches, cells = sizes
+        found = sharing(*sizes, luck, n, trials)
+        asked = (True, rigs > 1, launches > 1, cells > 1)
+        shown = [f"{a:.1%} ({b:.1%})" if yes else "" for (a, b), yes in zip(found, asked, strict=True)]
+        return [f"{rigs} × {launches} × {cells}, {luck[0]:.0%}, {luck[1]:.0%}", str(n), *shown]
+
+    return table(
+        "Cells that share a rig, or a launch",
+        "Equal cells with noise of 3% of their own, and more that all cells of a rig or of a launch share in a block. "
+        "Share of studies in which one is put below the best, and in which a factor is said to do something (5% may "
+        "be): rigs, settings of a launch, settings of requests. In brackets as if nothing were shared.",
+        ["rigs × launches × cells, luck of each", "repeats", "best", "rigs", "launches", "cells of a launch"],
+        [row(sizes, luck, n) for sizes, luck in SHARED for n in (3, 6, 12)],
+    )
+
+
+SECTIONS = (order_and_modes, shared_luck, failures, memory, quotients_and_rows, bends, capacity)
 
 
 def page(trials: int) -> str:

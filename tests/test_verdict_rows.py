@@ -41,7 +41,8 @@ ROWS: dict[str, dict[str, tuple[str, str] | None]] = {
 """Where the rate of each verdict stands: a document, and a heading or a row of a table; None claims nothing."""
 BESIDES = [CELL, ("verdicts.md", "A frontier and its knee"), ("verdicts.md", "Prompt by prompt, pair by pair"),
            ("answers.md", "streams on gannet, true limit 41"), ("answers.md", "streams on gannet, true limit 10"),
-           ("verdicts.md", "A cell with a slow mode"), ("claims.md", "Percentiles over requests")]  # fmt: skip
+           ("verdicts.md", "A cell with a slow mode"), ("verdicts.md", "Cells that share a rig, or a launch"),
+           ("claims.md", "Percentiles over requests")]  # fmt: skip
 """Of what is claimed without a code."""
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 import random
 from collections.abc import Callable
@@ -23,6 +24,7 @@ from zinc_kettle.core.stats.ratios import (
     holm,
     paired_ratio,
     paired_ratios,
+    pairs_error,
     pairs_p,
     pooled_ratios,
     unpaired_ratio,
@@ -266,6 +268,39 @@ def test_all_against_one_are_all_pairs_at_once() -> None:
     for shift in np.linspace(0, 0.2, 15):
         two = np.exp(logs[:2] + np.array([[shift], [0.0]]))
         assert clearly_apart(two, 0)[1] == (paired_ratio(list(two[0]), list(two[1])).p < 0.05)
+
+
+@given(st.integers(2, 4), st.integers(1, 3), st.integers(1, 4), st.integers(3, 6), st.integers(0, 99))
+def test_what_cells_share_is_no_evidence(rigs: int, launches: int, cells: int, blocks: int, seed: int) -> None:
+    """In a balanced design the variance of a kind of pair is the mean of what those pairs scatter by; of all cells on
+    rigs of their own, or of all on one, it is the residual of the blocks."""
+    rig = np.repeat(np.arange(rigs), launches * cells)
+    launch = np.repeat(np.arange(rigs * launches), cells)
+    logs = np.random.default_rng(seed).normal(0, 0.05, (len(rig), blocks))
+    shared = [(f"rig {r}", f"launch {number}") for r, number in zip(rig, launch, strict=True)]
+    every = list(itertools.combinations(range(len(rig)), 2))
+    kinds = [(rig[a] != rig[b], launch[a] != launch[b]) for a, b in every]
+    own = {pair: float((logs[pair[0]] - logs[pair[1]]).var(ddof=1)) for pair in every}
+    _, error, df = pairs_error(np.exp(logs), every, shared)
+    for pair, kind, found in zip(every, kinds, error, strict=True):
+        alike = [own[p] for p, k in zip(every, kinds, strict=True) if k == kind]
+        assert found**2 * blocks == pytest.approx(max(np.mean(alike), own[pair]), rel=1e-6)
+    assert df.min() >= blocks - 1
+    for nothing in ((), [("one", "one")] * len(rig), [(str(i), "one") for i in range(len(rig))]):
+        assert pairs_p(np.exp(logs), every, nothing) == pytest.approx(pairs_p(np.exp(logs), every), rel=1e-6)
+
+
+def test_the_luck_of_a_rig_is_not_ten_cells_that_agree() -> None:
+    """Ten cells on each of two rigs, of which one was slower in all three blocks: that is three figures, not thirty;
+    cells of one rig are told from each other as if nothing had happened."""
+    rng = np.random.default_rng(0)
+    logs = rng.normal(0, 0.01, (20, 3))
+    logs[10:] -= (0.12, 0.05, 0.08)
+    logs[0], logs[10] = logs[0] + 0.04, logs[10] + 0.04
+    rigs = [("gannet",)] * 10 + [("petrel",)] * 10
+    across, within = [(i, i + 10) for i in range(1, 10)], [(0, 1), (10, 11)]
+    assert min(holm(pairs_p(np.exp(logs), across))) < 0.001 < 0.05 < min(holm(pairs_p(np.exp(logs), across, rigs)))
+    assert max(pairs_p(np.exp(logs), within, rigs)) < 0.01 < max(pairs_p(np.exp(logs), within))
 
 
 def test_a_cell_that_is_noisier_than_the_others_is_judged_by_its_own_noise() -> None:

@@ -42,7 +42,9 @@ def test_a_first_start_computes_nothing(store: KettleStore) -> None:
     with store.reading() as db:
         assert set(db.execute(sa.select(s.summaries.c.definitions)).scalars()) == {CATALOGUE}
         said = set(db.execute(sa.select(s.runs.c.answer_by)).scalars())
+        processors = set(db.execute(sa.select(sa.func.json_extract(s.runs.c.facts, "$.processor"))).scalars())
     assert said == {f"{fingerprint.DEFINITIONS_VERSION}.{WORDING}"}
+    assert processors == {"x86-64 server processor, 2.50 GHz"}, "examples name no maker"
 
 
 @pytest.mark.parametrize("study", STUDIES)

@@ -10,17 +10,17 @@ decide what is hard to tell, have most of it; and at each look among all pairs t
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.plan import Repeats, Study
+from zinc_kettle.core.plan import Cell, Repeats, Study
 from zinc_kettle.core.precision import answer_looks
 from zinc_kettle.core.schedule import Tally
-from zinc_kettle.core.stats.ratios import ALPHA, behind_at_most, clearly_apart, pairs_error
+from zinc_kettle.core.stats.ratios import ALPHA, Strata, behind_at_most, clearly_apart, pairs_error
 
 ByBlock = Mapping[int, float]
 Pair = tuple[str, str]
@@ -54,13 +54,21 @@ def looks_with_shares(plan: Repeats) -> list[tuple[int, float]]:
     return [(look, ALPHA * look / sum(planned)) for look in planned]
 
 
-def best_so_far(plan: Repeats, cells: Mapping[str, ByBlock], *, more: bool) -> Answer:
+def strata(cells: Iterable[Cell]) -> Strata:
+    """What each cell is measured with, outermost first: its rig, and the launch on it."""
+    return [(cell.settings["rig"], cell.launch) for cell in cells]
+
+
+def best_so_far(
+    plan: Repeats, cells: Mapping[str, ByBlock], *, more: bool, shared: Mapping[str, tuple[Hashable, ...]] | None = None
+) -> Answer:
     """Which cells may still be the best.
 
     Args:
         plan: With the looks there are and the smallest difference worth knowing.
         cells: The measure in each block that has it, by cell; cells that can have none are left out.
         more: True where more of the measure is better.
+        shared: What each cell is measured with; None where nothing is shared.
     """
     left, settled, answer = list(cells), dict[str, int](), Answer(left=tuple(cells))
     planned, family = looks_with_shares(plan), len(cells)
@@ -70,9 +78,10 @@ def best_so_far(plan: Repeats, cells: Mapping[str, ByBlock], *, more: bool) -> A
             return answer
         means = np.log(columns).mean(axis=1)
         at = int(means.argmax() if more else means.argmin())
-        apart = clearly_apart(columns, at, alpha=alpha, family=family)
+        among = [shared[key] for key in left] if shared else ()
+        apart = clearly_apart(columns, at, strata=among, alpha=alpha, family=family)
         stay = [i for i in range(len(left)) if not apart[i]]
-        bounds = behind_at_most(columns, at, alpha=alpha, family=family)
+        bounds = behind_at_most(columns, at, strata=among, alpha=alpha, family=family)
         alike = bool((bounds[[i for i in stay if i != at]] <= plan.smallest_percent / 100).all())
         leader = left[at]
         settled.update({key: look for i, key in enumerate(left) if apart[i]})
@@ -85,13 +94,17 @@ def best_so_far(plan: Repeats, cells: Mapping[str, ByBlock], *, more: bool) -> A
     return answer
 
 
-def pairs_so_far(plan: Repeats, cells: Mapping[str, ByBlock], pairs: Sequence[Pair]) -> Answer:
+def pairs_so_far(
+    plan: Repeats, cells: Mapping[str, ByBlock], pairs: Sequence[Pair],
+    shared: Mapping[str, tuple[Hashable, ...]] | None = None,
+) -> Answer:  # fmt: skip
     """Which cells are still needed to tell pairs apart, or alike.
 
     Args:
         plan: With the looks there are and the smallest difference worth knowing.
         cells: The measure in each block that has it, by cell.
         pairs: What is asked; the cells of each.
+        shared: What each cell is measured with; None where nothing is shared.
     """
     from scipy import special
 
@@ -105,10 +118,11 @@ def pairs_so_far(plan: Repeats, cells: Mapping[str, ByBlock], pairs: Sequence[Pa
         if columns is None:
             return answer
         place = {key: i for i, key in enumerate(keys)}
-        distance, error, df = pairs_error(columns, [(place[a], place[b]) for a, b in open_pairs])
+        places, among = [(place[a], place[b]) for a, b in open_pairs], [shared[key] for key in keys] if shared else ()
+        distance, error, df = pairs_error(columns, places, among)
         each = alpha / asked
-        apart = distance > float(special.stdtrit(df, 1 - each / 2)) * error
-        alike = distance + float(special.stdtrit(df, 1 - each)) * error <= math.log1p(plan.smallest_percent / 100)
+        apart = distance > special.stdtrit(df, 1 - each / 2) * error
+        alike = distance + special.stdtrit(df, 1 - each) * error <= math.log1p(plan.smallest_percent / 100)
         last = number == len(planned)
         told |= {pair for pair, yes in zip(open_pairs, apart, strict=True) if yes}
         same |= {pair for pair, yes in zip(open_pairs, alike & ~apart, strict=True) if yes}
@@ -144,9 +158,10 @@ def settled_now(study: Study, done: Mapping[str, Tally]) -> Mapping[str, int]:
 def answer_of(study: Study, cells: Mapping[str, ByBlock]) -> Answer:
     """How far the question of a study is answered, by the measure that decides."""
     plan = study.repeats
+    shared = dict(zip(cells, strata(study.by_key[key] for key in cells), strict=True))
     if plan.until_answered == BEST:
-        return best_so_far(plan, cells, more=MEASURES[plan.until_measure].better != "less")
-    return pairs_so_far(plan, cells, neighbours(study, plan.until_answered or ""))
+        return best_so_far(plan, cells, more=MEASURES[plan.until_measure].better != "less", shared=shared)
+    return pairs_so_far(plan, cells, neighbours(study, plan.until_answered or ""), shared)
 
 
 def neighbours(study: Study, factor: str) -> list[Pair]:

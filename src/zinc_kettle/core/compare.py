@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.answering import BEST, answer_of
+from zinc_kettle.core.answering import BEST, answer_of, strata
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.kinds import OverGaps, OverRequests
@@ -216,7 +216,7 @@ def _not_clearly_apart(
     """Cells that are not clearly behind the best, when all are held against each other at once."""
     columns = shared_columns(cells, name)
     if columns is not None:
-        apart = clearly_apart(columns, cells.index(top))
+        apart = clearly_apart(columns, cells.index(top), strata=strata(c.cell for c in cells))
         return tuple(c for c, far in zip(cells, apart, strict=True) if c is not top and not far)
     # Cells that share no blocks: every pair by itself, at what Bonferroni leaves of 5% for each.
     pairs = max(1, len(cells) * (len(cells) - 1) // 2)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zinc_kettle.core.answering import BEST, answer_of
+from zinc_kettle.core.answering import BEST, answer_of, strata
 from zinc_kettle.core.compare import MIN_REPEATS, Effort, by_block_of, levels_key, ratio, shared_columns
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.plan import Study
@@ -107,12 +107,12 @@ def _ratios(
     cells: Sequence[CellResults], pairs: Sequence[tuple[int, int]], name: str
 ) -> tuple[list[Interval | None], list[float]]:
     """The ratio of each pair, and its p value by the error of all cells, where they share blocks."""
-    columns = shared_columns(cells, name)
+    columns, shared = shared_columns(cells, name), strata(c.cell for c in cells)
     if columns is not None and all(len(c.series(name)) == columns.shape[1] for c in cells):
-        return list(paired_ratios(columns, pairs)), pairs_p(columns, pairs)  # thousands at once
+        return list(paired_ratios(columns, pairs)), pairs_p(columns, pairs, shared)  # thousands at once
     found = [ratio(cells[a], cells[b], name) for a, b in pairs]
     if columns is not None:
-        return found, pairs_p(columns, pairs)
+        return found, pairs_p(columns, pairs, shared)
     return found, [1.0 if r is None else r.p for r in found]
 
 

@@ -36,7 +36,7 @@ MOST_GAINS = 3
 MOST_SLOPES = 2
 MOST_FAILURES = 2
 MOST_DECISIONS = 3
-WORDING = 10
+WORDING = 11
 """Version of the sentences: an answer that was kept in other words is found again."""
 SUPERLATIVES = {"tokens/s": "fastest", "s": "shortest", "bytes": "smallest"}
 FIRST_MEASURE = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall", "conversation": "ttft"}

@@ -10,7 +10,7 @@ under noise that is not normal.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Hashable, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -24,6 +24,10 @@ eight would be told apart."""
 ALPHA = 1.0 - CONFIDENCE
 
 Columns = npt.NDArray[np.float64]
+Strata = Sequence[tuple[Hashable, ...]]
+"""What each cell was measured with, outermost first, such as a rig and a launch on it: cells that share one share its
+luck in a block, so that they tell less of its difference from another than as many of their own would, and more of
+their difference from each other. Empty where nothing is shared."""
 
 
 def paired_ratio(a: Sequence[float], b: Sequence[float]) -> Interval:
@@ -215,27 +219,33 @@ def holm(p: Sequence[float]) -> list[float]:
 
 
 def clearly_apart(
-    columns: Columns, at: int, *, alpha: float = ALPHA, family: int | None = None
+    columns: Columns, at: int, *, strata: Strata = (), alpha: float = ALPHA, family: int | None = None
 ) -> npt.NDArray[np.bool_]:
     """Which cells are clearly apart from one of them, when all are held against each other; shape (cells,).
 
-    All pairs of a randomized block design. The error is the residual's of all cells together, or that of the pair's own
-    differences where that is larger: a cell that is noisier than the others is not told apart by their quietness.
+    All pairs of a randomized block design. The error is that of all pairs of the same kind (`pairs_error`), or of the
+    pair's own differences where that is larger: a cell that is noisier than the others is not told apart by their
+    quietness.
 
     Args:
         columns: Positive figures, shape (cells, blocks); three or more blocks.
         at: The cell the others are held against; it may have been chosen for being the best.
+        strata: What each cell was measured with.
         alpha: The chance that any of them is wrong.
         family: Cells that were held against each other, where these are what is left of them.
     """
-    cells, blocks = columns.shape
-    distance, error = _distances(columns, np.full(cells, at), np.arange(cells))
-    critical = _critical(family or cells, (cells - 1) * (blocks - 1), alpha)
+    from scipy import special
+
+    cells = family or len(columns)
+    distance, error, df = _errors(columns, np.full(len(columns), at), np.arange(len(columns)), strata)
+    critical = special.stdtrit(df, 1 - alpha / (cells * (cells - 1)))
     apart: npt.NDArray[np.bool_] = distance > np.maximum(critical * error, 1e-12)
     return apart
 
 
-def behind_at_most(columns: Columns, at: int, *, alpha: float = ALPHA, family: int | None = None) -> Columns:
+def behind_at_most(
+    columns: Columns, at: int, *, strata: Strata = (), alpha: float = ALPHA, family: int | None = None
+) -> Columns:
     """How far each cell may be behind the best of them, as a share of its own figure; shape (cells,).
 
     One-sided bounds against the cell that looks best (Hsu 1984, multiple comparisons with the best): all hold together.
@@ -243,15 +253,15 @@ def behind_at_most(columns: Columns, at: int, *, alpha: float = ALPHA, family: i
     Args:
         columns: Positive figures, shape (cells, blocks); three or more blocks.
         at: The cell that looks best.
+        strata: What each cell was measured with.
         alpha: The chance that any of them is wrong.
         family: Cells that were held against each other, where these are what is left of them.
     """
     from scipy import special
 
-    cells, blocks = columns.shape
-    distance, error = _distances(columns, np.full(cells, at), np.arange(cells))
-    critical = special.stdtrit((cells - 1) * (blocks - 1), 1 - alpha / max(1, (family or cells) - 1))
-    bounds: Columns = np.expm1(distance + float(critical) * error)
+    distance, error, df = _errors(columns, np.full(len(columns), at), np.arange(len(columns)), strata)
+    critical = special.stdtrit(df, 1 - alpha / max(1, (family or len(columns)) - 1))
+    bounds: Columns = np.expm1(distance + critical * error)
     return bounds
 
 
@@ -278,7 +288,7 @@ def paired_ratios(columns: Columns, pairs: Sequence[tuple[int, int]]) -> list[In
     return [Interval(value, low, high, "interval95", n, chance) for value, low, high, chance in rows]
 
 
-def pairs_p(columns: Columns, pairs: Sequence[tuple[int, int]]) -> list[float]:
+def pairs_p(columns: Columns, pairs: Sequence[tuple[int, int]], strata: Strata = ()) -> list[float]:
     """The p value of the difference of each pair of cells, not adjusted for their number.
 
     The error is as in `clearly_apart`: that of all cells together keeps three repeats that happen to agree from looking
@@ -287,42 +297,84 @@ def pairs_p(columns: Columns, pairs: Sequence[tuple[int, int]]) -> list[float]:
     Args:
         columns: Positive figures, shape (cells, blocks); three or more blocks.
         pairs: Places of the cells.
+        strata: What each cell was measured with.
     """
     from scipy import special
 
     if not pairs:
         return []
-    distance, error, df = pairs_error(columns, pairs)
+    distance, error, df = pairs_error(columns, pairs, strata)
     t = np.where(error > 1e-12, distance / error, np.where(distance > 1e-12, np.inf, 0.0))
     return [float(p) for p in 2 * special.stdtr(df, -t)]
 
 
-def pairs_error(columns: Columns, pairs: Sequence[tuple[int, int]]) -> tuple[Columns, Columns, float]:
+def pairs_error(
+    columns: Columns, pairs: Sequence[tuple[int, int]], strata: Strata = ()
+) -> tuple[Columns, Columns, Columns]:
     """How far the cells of each pair are apart on the logarithm, its standard error, and the degrees of freedom.
 
     Args:
         columns: Positive figures, shape (cells, blocks).
         pairs: Places of the cells; at least one pair.
+        strata: What each cell was measured with.
     """
-    cells, blocks = columns.shape
-    distance, error = _distances(columns, *np.array(pairs).T)
-    return distance, np.maximum(error, 1e-12), (cells - 1.0) * (blocks - 1)
+    a, b = np.array(pairs).T
+    distance, error, df = _errors(columns, a, b, strata)
+    return distance, np.maximum(error, 1e-12), df
 
 
-def _distances(columns: Columns, a: npt.NDArray[np.int64], b: npt.NDArray[np.int64]) -> tuple[Columns, Columns]:
-    """How far the cells of each pair are apart on the logarithm, and the standard error of that."""
+def _errors(
+    columns: Columns, a: npt.NDArray[np.int64], b: npt.NDArray[np.int64], strata: Strata
+) -> tuple[Columns, Columns, Columns]:
+    """Of each pair the distance on the logarithm, the standard error of that, and the error's degrees of freedom."""
     logs = np.log(columns)
-    cells, blocks = logs.shape
     means = logs.mean(axis=1)
-    rest = logs - means[:, None] - logs.mean(axis=0)[None, :] + logs.mean()
-    pooled = float((rest**2).sum()) / ((cells - 1) * (blocks - 1))
+    levels = _levels(len(logs), strata)
+    variances, dfs = _variances(logs, levels)
     own = (logs[a] - logs[b]).var(axis=1, ddof=1) / 2
-    return np.abs(means[a] - means[b]), np.sqrt(2 * np.maximum(pooled, own) / blocks)
+    # The outermost level on which the two differ; a cell and itself differ on none, and are no distance apart.
+    at = np.argmax(np.stack([level[a] != level[b] for level in levels]), axis=0)
+    return np.abs(means[a] - means[b]), np.sqrt(2 * np.maximum(variances[at], own) / logs.shape[1]), dfs[at]
 
 
-def _critical(cells: int, df: int, alpha: float) -> float:
-    """How many standard errors of a difference the largest of all differences of equal cells stays below, but for
-    `alpha`."""
-    from scipy import special
+def _levels(cells: int, strata: Strata) -> list[npt.NDArray[np.int64]]:
+    """Numbers of what the cells were measured with, outermost first; the last level is the cells themselves."""
+    depth = len(strata[0]) if strata else 0
+    out = []
+    for i in range(depth):
+        number: dict[tuple[Hashable, ...], int] = {}
+        out.append(np.array([number.setdefault(tuple(each[: i + 1]), len(number)) for each in strata]))
+    return [*out, np.arange(cells)]
 
-    return float(special.stdtrit(df, 1 - alpha / (cells * (cells - 1))))
+
+def _variances(logs: Columns, levels: Sequence[npt.NDArray[np.int64]]) -> tuple[Columns, Columns]:
+    """The variance of one repeat of a cell beside one that differs from it on each level, and its degrees of freedom.
+
+    A nested analysis of variance by unweighted means, in which what differs on a level differs on all below it; degrees
+    of freedom of a sum of mean squares by Satterthwaite (1946). Where nothing is shared it is the residual of the block
+    design.
+    """
+    blocks = logs.shape[1]
+    squares, dfs, weights = np.zeros(len(levels)), np.zeros(len(levels)), np.zeros(len(levels))
+    below, inside = logs, levels[-1]
+    for at in range(len(levels) - 1, -1, -1):
+        parents = np.zeros(len(below), dtype=np.int64)
+        if at:
+            parents[inside] = levels[at - 1]
+        children = np.bincount(parents)
+        above = np.zeros((len(children), blocks))
+        np.add.at(above, parents, below)
+        above /= children[:, None]
+        rest = below - above[parents]
+        rest = rest - rest.mean(axis=1, keepdims=True)
+        dfs[at] = (len(below) - len(children)) * (blocks - 1)
+        squares[at] = float((rest**2).sum()) / max(dfs[at], 1)
+        weights[at] = 1 - float((1 / children).mean()) if at else 1.0
+        below, inside = above, levels[at - 1]
+    # Two that differ on a level: its own mean square whole, and of each level below what its means have averaged out.
+    terms = [np.concatenate([squares[at : at + 1], (weights * squares)[at + 1 :]]) for at in range(len(levels))]
+    variances = np.array([float(each.sum()) for each in terms])
+    free = [float((each**2 / np.maximum(dfs[at:], 1)).sum()) for at, each in enumerate(terms)]
+    fewest = blocks - 1.0
+    found = [max(v**2 / f, fewest) if f > 0 else fewest for v, f in zip(variances, free, strict=True)]
+    return variances, np.array(found)
