@@ -25,6 +25,7 @@ from zinc_kettle.core.schedule import shuffled
 from zinc_kettle.core.stats import fit_line
 from zinc_kettle.core.stats.ratios import (
     ALPHA,
+    allowing_for_runs,
     clearly_apart,
     holm,
     paired_ratio,
@@ -130,6 +131,21 @@ def two_runs(n: int, rho: float, trials: int, *, launches: bool = False) -> tupl
         wrong += not found.low <= 1 <= found.high
         plain += not usual.low <= 1 <= usual.high
     return wrong / trials, plain / trials
+
+
+def with_history(n: int, earlier: int, luck: float, trials: int) -> tuple[float, float, float]:
+    """Two runs of one build, whose whole runs differ by luck: share of ratios whose interval leaves 1 out, allowing for
+    how far earlier runs lay apart, and by what the two have seen; and the same of a build 10% slower, allowing."""
+    rng, wrong, plain, caught = np.random.default_rng([n, earlier, round(1e4 * luck)]), 0, 0, 0
+    for _ in range(trials):
+        runs = rng.normal(0, luck, (earlier + 2, 1)) + rng.normal(0, SIGMA, (earlier + 2, n))
+        a, b = np.exp(runs[0]).tolist(), np.exp(runs[1]).tolist()
+        usual, known = unpaired_ratio(a, b), float(runs[2:].mean(axis=1).var(ddof=1))
+        found = allowing_for_runs(usual, (2 * known) ** 0.5, earlier - 1.0)
+        slower = allowing_for_runs(unpaired_ratio((0.9 * np.array(a)).tolist(), b), (2 * known) ** 0.5, earlier - 1.0)
+        wrong, plain = wrong + (not found.low <= 1 <= found.high), plain + (not usual.low <= 1 <= usual.high)
+        caught += slower.high < 1
+    return wrong / trials, plain / trials, caught / trials
 
 
 def by_the_watt(noise: float, n: int, trials: int) -> tuple[float, float]:
@@ -298,6 +314,24 @@ def memory(trials: int) -> list[str]:
     )  # fmt: skip
 
 
+def histories(trials: int) -> list[str]:
+    """Two runs, where earlier ones show how far runs lie apart."""
+
+    def cell(n: int, earlier: int, luck: float) -> str:
+        wrong, plain, caught = with_history(n, earlier, luck, trials)
+        return f"{wrong:.1%} ({plain:.1%}), {caught:.0%}"
+
+    lucks = (0.0, 0.003, 0.01, 0.03)
+    return table(
+        "Two runs, with earlier runs of the study",
+        "Equal builds in two runs; repeats scatter by 1%, and whole runs by their luck. Share of ratios whose 95% "
+        "interval leaves 1 out (5% may be) where earlier runs show how far runs lie apart, and (in brackets) where "
+        "nothing does; then how often a build that is 10% slower is told from the old one.",
+        ["repeats, earlier runs", *(f"luck {luck:.1%}" for luck in lucks)],
+        [[f"{n}, {earlier}", *(cell(n, earlier, luck) for luck in lucks)] for n in (3, 6, 12) for earlier in (2, 3, 6)],
+    )
+
+
 def quotients_and_rows(trials: int) -> list[str]:
     """By the watt; prompt by prompt."""
     kinds = ("normal", "two modes", "a coarse clock")
@@ -459,7 +493,7 @@ def shared_luck(trials: int) -> list[str]:
     )
 
 
-SECTIONS = (order_and_modes, shared_luck, failures, memory, quotients_and_rows, bends, capacity)
+SECTIONS = (order_and_modes, shared_luck, failures, memory, histories, quotients_and_rows, bends, capacity)
 
 
 def page(trials: int) -> str:

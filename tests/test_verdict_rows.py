@@ -42,6 +42,7 @@ ROWS: dict[str, dict[str, tuple[str, str] | None]] = {
 BESIDES = [CELL, ("verdicts.md", "A frontier and its knee"), ("verdicts.md", "Prompt by prompt, pair by pair"),
            ("answers.md", "streams on gannet, true limit 41"), ("answers.md", "streams on gannet, true limit 10"),
            ("verdicts.md", "A cell with a slow mode"), ("verdicts.md", "Cells that share a rig, or a launch"),
+           ("verdicts.md", "Two runs, with earlier runs of the study"),
            ("claims.md", "Percentiles over requests")]  # fmt: skip
 """Of what is claimed without a code."""
 

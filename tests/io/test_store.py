@@ -18,6 +18,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.build import decode_timeline, repeat, repeats_at, study, timeline, trace
+from zinc_kettle.config import Places
 from zinc_kettle.core.facts import RunFacts
 from zinc_kettle.core.plan import Repeats, Study
 from zinc_kettle.core.results import Failure, KeptRepeat, cell_kept
@@ -28,10 +29,11 @@ from zinc_kettle.core.value import Value
 from zinc_kettle.errors import RunHeldError, StoreError, UsageError
 from zinc_kettle.store.blocks import decode_block, decode_columns, encode_block, encode_columns, trace_columns, trace_of
 from zinc_kettle.store.plans import plan_key, plan_text, study_of
-from zinc_kettle.store.reading import find, open_run, shelf
+from zinc_kettle.store.reading import find, open_run, other_runs, shelf
 from zinc_kettle.store.requests import decode_request, encode_request
 from zinc_kettle.store.store import BLOCK_REQUESTS, LEASE_S, KettleStore
 from zinc_kettle.store.summaries import decode_summary, encode_summary
+from zinc_kettle.wiring.sides import Sides
 
 FACTS: RunFacts = {"processor": "made up", "physical_cores": 2}
 VERSION_1 = Path(__file__).parent.parent / "data" / "store-v1.db"
@@ -330,6 +332,22 @@ def test_finding_by_name_run_and_id(store: KettleStore) -> None:
         find(store, "day-log")
     with pytest.raises(UsageError):
         open_run(store, "nothing")
+
+
+def test_earlier_runs_are_those_of_the_study_that_are_done(tmp_path: Path, store: KettleStore) -> None:
+    """Newest first, as many as are asked for: neither the run itself, nor what was thrown away or is being measured,
+    nor another study's; a side of a comparison comes with them."""
+    runs = []
+    for number in range(5):
+        runs.append(begin(store, fresh=True))
+        measure(store, runs[-1], 0)
+        store.set_state(runs[-1], "running" if number == 4 else "measured")
+    store.remove(runs[1], wall_s=2000.0)
+    begin(store, dataclasses.replace(study(), name="another"), fresh=True)
+    found = other_runs(store, runs[2], 9)
+    assert found == [runs[3], runs[0]] and other_runs(store, runs[2], 1) == [runs[3]]
+    side = Sides(Places(tmp_path, tmp_path / "s.db"), lambda: store).side(f"{study().name}:3")
+    assert [results.run.run_id for results in side.earlier] == found
 
 
 def test_what_is_no_store_is_refused(tmp_path: Path, store: KettleStore) -> None:

@@ -14,8 +14,8 @@ from zinc_kettle.core.units import with_unit
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.charts.duel import duel_chart, ladder_chart, prompts_chart
 from zinc_kettle.present.duel import (
-    CAUTIONS,
     VERDICTS,
+    caution_text,
     difference_line,
     differs_line,
     duel_json,
@@ -116,7 +116,7 @@ def _tell(found: Duel, name: str) -> None:
     if more:
         output.line(f"{more}.")
     for code in found.cautions:
-        output.line(f"▲ {code}: {CAUTIONS[code]}")
+        output.line(f"▲ {code}: {caution_text(found, code)}")
 
 
 def _measure(said: str, side: Side) -> str:

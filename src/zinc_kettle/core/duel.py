@@ -10,11 +10,13 @@ from typing import Literal
 from zinc_kettle.core.compare import RATIO, Effort, Samples, in_turn, samples
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.results import CellResults
+from zinc_kettle.core.run_to_run import RunToRun, run_to_run
 from zinc_kettle.core.sides import Alignment, Pair, Side, align, together
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.stats.ratios import (
     ALPHA,
     MIN_FOR_CLAIM,
+    allowing_for_runs,
     geometric_mean,
     holm,
     one_sided,
@@ -61,6 +63,8 @@ class Duel:
     cautions: tuple[CautionCode, ...]
     paired: bool
     """True where both were measured in turn in one run, so that they are compared block by block."""
+    earlier_runs: int = 0
+    """Earlier runs by which it is known how far two runs lie apart; 0 where that is not known, or not asked."""
 
     def contest(self, measure: str) -> Contest | None:
         """What came of a measure; None where it was not looked at."""
@@ -82,21 +86,23 @@ def duel(a: Side, b: Side, measures: Sequence[str] = MAP_MEASURES) -> Duel:
     found = align(a, b)
     one_run = a.results.run.run_id == b.results.run.run_id and a.results is b.results
     paired = one_run and all(in_turn((pair.a, pair.b)) for pair in found.pairs)
-    contests = [c for name in measures if (c := _contest(found.pairs, name, paired=paired)) is not None]
+    apart = {name: None if one_run else run_to_run((a, b), found.cells, name) for name in measures}
+    contests = [c for name in measures if (c := _contest(found.pairs, name, apart[name], paired=paired)) is not None]
+    earlier = max((known.runs for known in apart.values() if known is not None), default=0)
     claims = [i for i, c in enumerate(contests) if c.ratio is not None and MEASURES[c.measure].better != "neither"]
     adjusted = holm([_p(contests[i]) for i in claims])
     for i, p in zip(claims, adjusted, strict=True):
         contests[i] = _judged(contests[i], p)
     still = sum(c.verdict == "open" for c in contests)
     contests = [_ruled_out(c, still) if c.verdict == "open" else c for c in contests]
-    return Duel(a, b, found, tuple(contests), tuple(_cautions(found, paired=paired)), paired)
+    return Duel(a, b, found, tuple(contests), tuple(_cautions(found, paired=paired)), paired, earlier)
 
 
 def _p(contest: Contest) -> float:
     return 1.0 if contest.ratio is None or contest.ratio.bound != "interval95" else contest.ratio.p
 
 
-def _contest(pairs: Sequence[Pair], name: str, *, paired: bool) -> Contest | None:
+def _contest(pairs: Sequence[Pair], name: str, apart: RunToRun | None, *, paired: bool) -> Contest | None:
     heads = [(x.value, y.value) for p in pairs
              if isinstance(x := p.a.value(name), Value) and isinstance(y := p.b.value(name), Value)]  # fmt: skip
     if not heads:
@@ -107,7 +113,12 @@ def _contest(pairs: Sequence[Pair], name: str, *, paired: bool) -> Contest | Non
         return Contest(name, median([x for x, _ in heads]), median([y for _, y in heads]), None)
     shared = set(mine.blocks) & set(its.blocks) if paired else set()
     mine, its = _of_blocks(mine, shared), _of_blocks(its, shared)
-    return Contest(name, geometric_mean(mine.values), geometric_mean(its.values), RATIO(its, mine))
+    ratio = _allowing(RATIO(its, mine), apart)
+    return Contest(name, geometric_mean(mine.values), geometric_mean(its.values), ratio)
+
+
+def _allowing(ratio: Interval, apart: RunToRun | None) -> Interval:
+    return ratio if apart is None else allowing_for_runs(ratio, apart.error, apart.df)
 
 
 def _of_blocks(side: Samples, shared: Container[int]) -> Samples:
@@ -160,6 +171,8 @@ def effort(found: Duel, measure: str, *, smallest: float) -> Effort | None:
     """
     contest = found.contest(measure)
     if contest is None or contest.verdict != "open" or contest.ratio is None or contest.ratio.high <= contest.ratio.low:
+        return None
+    if contest.ratio.by_runs:
         return None
     share = max(smallest, max(contest.ratio.value, 1 / contest.ratio.value) - 1)
     further = max(1, repeats_to_tell(contest.ratio, share, pairs=1) - contest.ratio.n)
@@ -221,7 +234,7 @@ def pair_by_pair(found: Duel, measure: str) -> list[PairContest]:
             x, y = (dict(zip(s.blocks or itertools.count(first, -2), s.values, strict=False))
                     for s, first in ((mine, -1), (its, -2)))  # fmt: skip
             rows.append((pair, 0, x, y))
-    return _contests(rows, measure, paired=found.paired)
+    return _contests(rows, measure, found)
 
 
 REQUEST_VALUES: dict[str, Callable[[Timeline], float | None]] = {
@@ -252,20 +265,23 @@ def prompt_by_prompt(found: Duel, measure: str) -> list[PairContest]:
     for pair in found.alignment.pairs:
         mine, its = _by_place(pair.a, REQUEST_VALUES[name]), _by_place(pair.b, REQUEST_VALUES[name])
         rows += [(pair, place, mine[place], its[place]) for place in sorted(mine.keys() & its.keys())]
-    return _contests(rows, name, paired=found.paired)
+    return _contests(rows, name, found)
 
 
 def _contests(
-    rows: Sequence[tuple[Pair, int, Mapping[int, float], Mapping[int, float]]], measure: str, *, paired: bool
+    rows: Sequence[tuple[Pair, int, Mapping[int, float], Mapping[int, float]]], measure: str, found: Duel
 ) -> list[PairContest]:
     """Rows of the same kind with their ratios; each has the figures of both sides by block."""
     shared = [sorted(x.keys() & y.keys()) for _, _, x, y in rows]
-    paired = paired and all(shared)
+    paired = found.paired and all(shared)
     both = [
         ([x[b] for b in blocks], [y[b] for b in blocks]) if paired else ([*x.values()], [*y.values()])
         for (_, _, x, y), blocks in zip(rows, shared, strict=True)
     ]
     ratios = pooled_ratios([(y, x) for x, y in both], paired=paired)
+    if found.earlier_runs:
+        apart = {id(pair): run_to_run((found.a, found.b), ([pair.a], [pair.b]), measure) for pair, *_ in rows}
+        ratios = [_allowing(ratio, apart[id(row[0])]) for ratio, row in zip(ratios, rows, strict=True)]
     adjusted = holm([r.p if r.bound == "interval95" else 1.0 for r in ratios])
     more = MEASURES[measure].better == "more"
     return [

@@ -34,6 +34,8 @@ class Side:
     results: StudyResults
     levels: Mapping[str, Level] = field(default_factory=dict)
     """Every cell of this side has them; the other side's cells may have others."""
+    earlier: tuple[StudyResults, ...] = ()
+    """Other runs of the same study."""
 
     def cells(self) -> list[CellResults]:
         """The cells meant."""
@@ -82,6 +84,11 @@ class Alignment:
     pairs: tuple[Pair, ...]
     without: tuple[Unpaired, ...]
     """Cells of the first side that could not be paired."""
+
+    @property
+    def cells(self) -> tuple[list[CellResults], list[CellResults]]:
+        """The cells of each side that have a counterpart."""
+        return [p.a for p in self.pairs], [p.b for p in self.pairs]
 
     @property
     def differences(self) -> tuple[Difference, ...]:
@@ -136,7 +143,7 @@ def align(a: Side, b: Side) -> Alignment:
         if len(like) == 1 and not (cell.done and like[0].done):
             without.append(Unpaired(cell, NOT_MEASURED))
         elif len(like) == 1:
-            pairs.append(Pair(cell, like[0], tuple(_differences(a, b, cell, like[0]))))
+            pairs.append(Pair(cell, like[0], tuple(differences(a, b, cell, like[0]))))
         else:
             without.append(Unpaired(cell, _why_unpaired(b, cell, candidates, like)))
     return Alignment(tuple(pairs), tuple(without))
@@ -163,7 +170,8 @@ def _why_unpaired(b: Side, cell: CellResults, candidates: list[CellResults], lik
     return "no cell on the other side has the same levels"
 
 
-def _differences(a: Side, b: Side, x: CellResults, y: CellResults) -> list[Difference]:
+def differences(a: Side, b: Side, x: CellResults, y: CellResults) -> list[Difference]:
+    """What is not the same of two cells that did the same work."""
     mine, theirs = x.cell.settings, y.cell.settings
     out = [
         Difference("factor", name, _said(mine[name]), _said(theirs[name]))

@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from zinc_kettle.core.duel import Contest, Duel, PairContest, Rung, effort
+from zinc_kettle.core.duel import CautionCode, Contest, Duel, PairContest, Rung, effort
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.sides import Difference, Side
 from zinc_kettle.core.stats import Interval
@@ -30,6 +30,11 @@ CAUTIONS: dict[str, str] = {
     "different-definitions": "Their figures follow different versions of the definitions.",
     "unpaired": "They were not measured in turn: what the machine did meanwhile is part of the difference.",
 }  # fmt: skip
+
+NO_EARLIER = (
+    "How far two runs lie apart by chance is not known, and not in the bounds: there are fewer than two earlier runs "
+    "of the study with the same build."
+)
 
 
 def run_title(side: Side) -> str:
@@ -131,6 +136,17 @@ def ratio_text(ratio: Interval | None) -> str:
     return "–" if ratio is None else f"{ratio.value:.3f} ({ratio.low:.3f}–{ratio.high:.3f})"
 
 
+def caution_text(found: Duel, code: CautionCode) -> str:
+    """What a caution says of this duel."""
+    if code != "unpaired" or found.a.results is found.b.results:
+        return CAUTIONS[code]
+    if found.earlier_runs:
+        return (
+            f"{CAUTIONS[code]} The bounds allow for how far {found.earlier_runs} earlier runs of the study lay apart."
+        )
+    return f"{CAUTIONS[code]} {NO_EARLIER}"
+
+
 def pairs_line(found: Duel) -> str:
     """`4 pairs of cells, block by block`."""
     return f"{plural(len(found.alignment.pairs), 'pair')} of cells, {'block by block' if found.paired else 'unpaired'}"
@@ -170,7 +186,7 @@ def prompts_json(rows: Sequence[PairContest]) -> list[dict[str, Any]]:
 def duel_json(found: Duel, measure: str) -> dict[str, Any]:
     """A duel as one JSON object."""
     return {
-        "a": side_title(found.a), "b": side_title(found.b), "paired": found.paired,
+        "a": side_title(found.a), "b": side_title(found.b), "paired": found.paired, "earlier_runs": found.earlier_runs,
         "pairs": len(found.alignment.pairs), "without": [u.reason for u in found.alignment.without],
         "differences": [
             {"kind": d.kind, "name": d.name, "a": d.a, "b": d.b} for d in found.alignment.differences

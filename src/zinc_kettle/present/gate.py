@@ -8,7 +8,7 @@ from zinc_kettle.core.duel import Duel
 from zinc_kettle.core.gate import LEAST, MOST, Gate, GateVerdict, Guarded, gate
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.units import digits, plural, with_unit
-from zinc_kettle.present.duel import CAUTIONS, difference_line, pairs_line, ratio_text, side_title
+from zinc_kettle.present.duel import caution_text, difference_line, pairs_line, ratio_text, side_title
 from zinc_kettle.present.reference import table
 from zinc_kettle.present.values import rounded
 
@@ -98,7 +98,7 @@ def gate_lines(found: Gate) -> list[str]:
     differs = ", ".join(difference_line(d) for d in found.duel.alignment.differences)
     out.append(f"differs: {differs or 'nothing that is known'}")
     out += [f"no counterpart in B: {u.cell.title}: {u.reason}" for u in found.missing]
-    return out + [f"▲ {code}: {CAUTIONS[code]}" for code in found.duel.cautions]
+    return out + [f"▲ {code}: {caution_text(found.duel, code)}" for code in found.duel.cautions]
 
 
 def gate_markdown(found: Gate) -> str:
@@ -117,6 +117,7 @@ def gate_json(found: Gate) -> dict[str, Any]:
     return {
         "verdict": found.verdict, "sentence": gate_sentence(found), "a": side_title(found.duel.a),
         "b": side_title(found.duel.b), "worse_than": found.worse_than, "paired": found.duel.paired,
+        "earlier_runs": found.duel.earlier_runs,
         "pairs": len(found.duel.alignment.pairs), "look": found.look, "looks": found.looks,
         "differences": [difference_line(d) for d in found.duel.alignment.differences],
         "cautions": list(found.duel.cautions), "failed": [c.title for c in found.failed],

@@ -124,6 +124,22 @@ def is_running(store: KettleStore, run_id: str) -> bool:
         return row is not None and _state(store, row) == "running"
 
 
+def other_runs(store: KettleStore, run_id: str, most: int) -> list[str]:
+    """Ids of the other runs of the same study that are not being measured, newest first.
+
+    Args:
+        store: The store.
+        run_id: The run.
+        most: No more than so many.
+    """
+    study = sa.select(s.runs.c.study).where(s.runs.c.id == run_id).scalar_subquery()
+    mine = s.runs.c.study == study, s.runs.c.id != run_id, s.runs.c.removed_s.is_(None), s.runs.c.state != "running"
+    with store.reading() as db:
+        return list(
+            db.execute(sa.select(s.runs.c.id).where(*mine).order_by(s.runs.c.number.desc()).limit(most)).scalars()
+        )
+
+
 def find(store: KettleStore, place: str, *, binned: bool = False) -> str:
     """The id of a run: by its own id, or by its study's name or id, `STUDY` (the newest run) or `STUDY:RUN`.
 

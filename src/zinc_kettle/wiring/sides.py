@@ -13,7 +13,7 @@ from zinc_kettle.core.sides import Side
 from zinc_kettle.core.steering import parse_levels, place_of
 from zinc_kettle.core.validate import Problem
 from zinc_kettle.errors import UsageError
-from zinc_kettle.store.reading import StudyRow, find, open_run, shelf
+from zinc_kettle.store.reading import StudyRow, find, open_run, other_runs, shelf
 from zinc_kettle.tui.answering import NamedSide
 from zinc_kettle.wiring.elsewhere import Elsewhere
 
@@ -23,6 +23,10 @@ if TYPE_CHECKING:
 
 MOST_CELLS = 200
 """A larger study offers its levels, not its cells."""
+
+
+MOST_EARLIER = 12
+"""Runs of a study that are read for how far they lie apart; more would hardly narrow what is known."""
 
 
 class Sides:
@@ -55,7 +59,7 @@ class Sides:
         found = parse_levels(results, levels)
         if isinstance(found, Problem):
             raise UsageError(found.what, why=found.why, remedy=f"{place}@{found.remedy.removeprefix('as in ')}")
-        side = Side(results, found)
+        side = Side(results, found, self._earlier(place))
         if not side.cells():
             raise UsageError(f"no cell of {place} has {levels}", remedy="zinc-kettle show lists its cells")
         return side
@@ -76,6 +80,13 @@ class Sides:
         if run_id not in self._kept or self._kept[run_id].run.state == "running":
             self._kept[run_id] = self.elsewhere.open_run(origin, name) if there else open_run(store, run_id)
         return self._kept[run_id]
+
+    def _earlier(self, place: str) -> tuple[StudyResults, ...]:
+        """Other runs of the same study, newest first, as far as they are in the store that has it."""
+        origin, there, name = place.rpartition(ELSEWHERE)
+        store, found = self._found(origin, name)
+        before = f"{origin}{there}"
+        return tuple(self.results(f"{before}{run}") for run in other_runs(store, found, MOST_EARLIER))
 
     def _found(self, origin: str, name: str) -> tuple[KettleStore, str]:
         """The store that has a study of a name, and the id of its run there.

@@ -48,6 +48,19 @@ class Interval:
     """Of a ratio with a 95% interval: the standard error of its logarithm."""
     df: float = 0.0
     """Of the same: its degrees of freedom."""
+    run_error: float = 0.0
+    """Of a ratio of two runs: the same by how far earlier runs lay apart; 0 where there are none."""
+    run_df: float = 0.0
+    """Of the same: its degrees of freedom."""
+
+    @property
+    def by_runs(self) -> bool:
+        """True where the bounds are those of how far earlier runs lay apart, which more repeats do not narrow."""
+        from scipy import special
+
+        return self.run_error > 0 and float(special.stdtrit(self.run_df, 1 - (1 - CONFIDENCE) / 2)) * self.run_error > (
+            float(special.stdtrit(self.df, 1 - (1 - CONFIDENCE) / 2)) * self.error if self.error > 0 else 0.0
+        )
 
 
 def median_interval(values: Sequence[float], *, level: float = CONFIDENCE) -> Interval:

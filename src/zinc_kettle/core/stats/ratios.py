@@ -10,6 +10,7 @@ under noise that is not normal.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Hashable, Sequence
 from dataclasses import replace
 
@@ -138,6 +139,21 @@ def _student(mean: float, error: float, df: float, n: int) -> Interval:
     return Interval(float(bounds[0]), float(bounds[1]), float(bounds[2]), "interval95", n, p, error, df)
 
 
+def allowing_for_runs(ratio: Interval, error: float, df: float) -> Interval:
+    """A ratio of two runs that is a claim only where it would be one by how far earlier runs lay apart, too.
+
+    Args:
+        ratio: By what the two runs themselves have seen.
+        error: The standard error of its logarithm by earlier runs.
+        df: The degrees of freedom of that.
+    """
+    if ratio.bound != "interval95" or error <= 0:
+        return ratio
+    runs = _student(math.log(ratio.value), error, df, ratio.n)
+    low, high = min(ratio.low, runs.low), max(ratio.high, runs.high)
+    return replace(ratio, low=low, high=high, p=max(ratio.p, runs.p), run_error=error, run_df=df)
+
+
 def one_sided(ratio: Interval, alpha: float) -> tuple[float, float]:
     """Two bounds of a ratio, each of which the true one passes with `alpha` at most; Student's, of its logarithm.
 
@@ -152,9 +168,9 @@ def one_sided(ratio: Interval, alpha: float) -> tuple[float, float]:
 
     if ratio.bound != "interval95":
         raise ValueError("a range has no bounds of a chance")
-    if ratio.error <= 0:
-        return ratio.value, ratio.value
-    half = float(special.stdtrit(ratio.df, 1 - alpha)) * ratio.error
+    halves = [float(special.stdtrit(df, 1 - alpha)) * error
+              for df, error in ((ratio.df, ratio.error), (ratio.run_df, ratio.run_error)) if error > 0]  # fmt: skip
+    half = max(halves, default=0.0)
     return float(ratio.value * np.exp(-half)), float(ratio.value * np.exp(half))
 
 

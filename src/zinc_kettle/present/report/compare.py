@@ -9,7 +9,7 @@ from zinc_kettle.core.preferences import Pace
 from zinc_kettle.present.charts.duel import duel_chart
 from zinc_kettle.present.charts.lineup import lineup_chart
 from zinc_kettle.present.duel import (
-    CAUTIONS,
+    caution_text,
     differs_line,
     duel_rows,
     effort_line,
@@ -43,7 +43,7 @@ def duel_blocks(found: Duel, measure: str) -> dict[str, list[Block]]:
     said: list[Block] = [paragraph(sentence(f"{verdict(found, measure)}; {pairs_line(found)}"), "strong")]
     differs: list[Block] = [paragraph(sentence(differs_line(found)))]
     if found.cautions:
-        differs.append(bullets([f"▲ {code}: {CAUTIONS[code]}" for code in found.cautions]))
+        differs.append(bullets([f"▲ {code}: {caution_text(found, code)}" for code in found.cautions]))
     table = Grid(("measure", "A", "B", "B over A (95%)", "verdict"), tuple(duel_rows(found)))
     return {
         "answer": [*said, *sides, *([paragraph(sentence(more))] if more else []), paragraph(DUEL_CERTAINTY)],

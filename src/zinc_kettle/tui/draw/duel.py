@@ -9,7 +9,7 @@ from rich.text import Text
 from zinc_kettle.core.duel import Duel, Rung
 from zinc_kettle.core.sides import Side
 from zinc_kettle.present.duel import (
-    CAUTIONS,
+    caution_text,
     difference_line,
     effort_line,
     ladder_sum,
@@ -85,7 +85,7 @@ def beside_duel(found: Duel | None, measure: str, palette: Palette) -> Text:
     for code in found.cautions:
         out.append("\n▲ ", palette.caution)
         out.append(code, palette.ink)
-        out.append(f": {CAUTIONS[code]}", palette.muted)
+        out.append(f": {caution_text(found, code)}", palette.muted)
     return out
 
 
