@@ -60,7 +60,7 @@ def test_ladder_and_lineup_agree_with_the_duel(home: Path) -> None:
         (("duel", "three-ways", "no-such"), "there is no study 'no-such'"),
         (("duel", Q4, "three-ways@quantization=Q5"), "no cell of three-ways has quantization=Q5"),
         (("duel", Q4, "three-ways@colour=red"), "names no level"),
-        (("duel", Q4, Q8, "--measure", "decodes"), "did you mean decode?"),
+        (("duel", Q4, Q8, "--measure", "decodes"), "Try: decode"),
         (("duel", Q4, "/nowhere.db::three-ways"), "there is no file"),
         (("ladder", Q4), "two rungs or more"),
         (("lineup", "three-ways", "--by", "colour"), "colour varies in none"),

@@ -373,7 +373,7 @@ def test_a_new_study_from_a_template(tmp_path: Path) -> None:
     assert planned.returncode == 0 and "until it is known which is best" in planned.stdout
     before = file.read_text()
     for wrong, words in (
-        (wanted, "there already"), (("--template", "thread"), "did you mean threads"),
+        (wanted, "there already"), (("--template", "thread"), "Try: threads"),
         (("--template", "setting", "--hold", "model=brine-15m"), "needs to know what to vary"),
         ((*wanted[:4], "--vary", "threads=8..1"), "never reaches its end"),
         ((*wanted[:4], "--vary", "threads=0,1", "--name", "other"), "out of range"),

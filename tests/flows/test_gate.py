@@ -113,7 +113,7 @@ def test_what_is_not_settled_is_three_or_nought_as_asked(home: Path, tmp_path: P
         (("old", "--against", "no-such"), "no study"),
         (("old", "--against", "old", "--worse-than", "0"), "no share that may be lost"),
         (("old", "--against", "old", "--worse-than", "three"), "no share that may be lost"),
-        (("old", "--against", "old", "--measure", "decodes"), "did you mean"),
+        (("old", "--against", "old", "--measure", "decodes"), "Try: decode"),
         (("old", "--against", "old", "--measure", "output_tokens"), "has no better"),
         (("nowhere.study.toml", "--against", "old"), "there is no file"),
         (("old", "--against", "old", "--unsettled", "maybe"), "either fails or passes"),

@@ -76,7 +76,7 @@ def test_a_third_engine_is_measured_with_the_recipe_of_the_docs(paced: str, tmp_
     (home / "recipes" / "lantern.toml").write_text(recipe.replace("creativity]", "creativity]\nlou = 3"))
     told = kettle(home, "run", study)
     assert told.returncode == 2 and "settings.creativity.lou is not known" in told.stderr
-    assert "did you mean low" in told.stderr and kettle(home, "engines", "mistralrs").returncode == 2
+    assert "Try: low" in told.stderr and kettle(home, "engines", "mistralrs").returncode == 2
     (home / "recipes" / "lantern.toml").write_text(recipe)
     assert '"engine": "lantern"' in kettle(home, "engines", "--json").stdout
     assert "creativity" in kettle(home, "engines", "lantern").stdout

@@ -44,9 +44,9 @@ def test_a_version_takes_over_all_but_its_python(tmp_path: Path) -> None:
 
 
 WRONG = {
-    "an unknown key": ("format = 1\ntitel = 'a'\n", "titel is not known", "did you mean title"),
+    "an unknown key": ("format = 1\ntitel = 'a'\n", "titel is not known", "title"),
     "one of a setting": ("format = 1\n[settings.oil]\ntype = 'number'\nmeaning = 'm'\nargument = '-o'\nnuon = 'a'\n",
-                         "settings.oil.nuon is not known", "did you mean noun"),
+                         "settings.oil.nuon is not known", "noun"),
     "no way in": ("format = 1\n[settings.oil]\ntype = 'number'\nmeaning = 'm'\n", "settings.oil is not valid", "docs"),
     "a general factor": ("format = 1\n[settings.model]\ntype = 'text'\nmeaning = 'm'\nrequest = 'm'\n",
                          "not valid", "docs"),

@@ -72,7 +72,7 @@ def _answers(results: StudyResults) -> Iterator[tuple[CellResults, Answer]]:
 def _marked(results: StudyResults, said: str) -> tuple[CellResults, Answer, str]:
     request, equals, word = said.partition("=")
     if not equals or word not in MARKS:
-        raise UsageError(f"{said!r} is no mark", why=nearest(word, MARKS), remedy="--mark REQUEST='cut short'")
+        raise UsageError(f"{said!r} is no mark", remedy=f"--mark REQUEST=MARK, with {nearest(word, MARKS)}")
     found = [(c, a) for c, a in _answers(results) if a.request_id.endswith(request)]
     if len(found) != 1:
         what = "no answer" if not found else f"{len(found)} answers"

@@ -148,8 +148,8 @@ def _known(level: object) -> Level:
 def nearest(name: str, known: Iterable[str]) -> str:
     """What was probably meant, else all there is."""
     names = list(known)
-    near = difflib.get_close_matches(name, names, n=1, cutoff=0.5)
-    return f"did you mean {near[0]}?" if near else "one of: " + ", ".join(names)
+    near = difflib.get_close_matches(name, names, n=2, cutoff=0.5)
+    return " or ".join(near) if near else "one of: " + ", ".join(names)
 
 
 def _unknown_engines(draft: Draft) -> Iterator[Problem]:

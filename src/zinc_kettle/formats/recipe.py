@@ -154,7 +154,7 @@ class RecipeFile(Section):
     def _whole(self) -> RecipeFile:
         for name in self.reports:
             if name not in r.REPORTED:
-                raise ValueError(f"reports.{name} is not known; {nearest(name, r.REPORTED)}")
+                raise ValueError(f"reports.{name} is not known; try {nearest(name, r.REPORTED)}")
         for name, setting in self.settings.items():
             if name in FACTORS:
                 raise ValueError(f"settings.{name}: every engine has {name}; give the setting another name")

@@ -84,9 +84,17 @@ def verdict(found: Duel, measure: str, *, step: bool = False) -> str:
         low, high = _percent(contest.ratio.low), _percent(contest.ratio.high)
         return f"too few repeats for a claim; seen in {title}: {low} to {high}"
     if contest.verdict == "open":
-        ruled = "" if contest.ruled_out is None else f"; a difference over {percent(contest.ruled_out)} is ruled out"
-        return f"no clear difference in {title}{ruled}"
+        return f"no clear difference in {title}{_ruled_out(contest.ruled_out)}"
     return _said(contest, "before") if step else "B's " + _said(contest, "A's")
+
+
+def _ruled_out(share: float | None) -> str:
+    """How large the difference may still be."""
+    if share is None:
+        return ""
+    if share > 1:
+        return f"; not even a factor of {digits(1 + share, significant=2)} is ruled out"
+    return f"; a difference over {percent(share)} is ruled out"
 
 
 def _said(contest: Contest, than: str) -> str:
