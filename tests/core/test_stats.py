@@ -345,6 +345,12 @@ def test_a_thin_percentile_has_no_interval() -> None:
     assert i.bound == "range" and i.low <= i.value <= i.high
 
 
+@given(st.lists(st.floats(-1e9, 1e9), min_size=1, max_size=40), st.floats(0, 1))
+def test_the_quick_quantile_is_that_of_the_library(values: list[float], p: float) -> None:
+    """To the last bit: figures of old stores stay what they were."""
+    assert quantile(values, p) == float(np.quantile(values, p))
+
+
 @given(st.lists(st.floats(-1e9, 1e9), min_size=1, max_size=40))
 def test_the_quick_median_is_the_median(values: list[float]) -> None:
     """Of lists it is found without arrays; the same number."""

@@ -17,7 +17,7 @@ from typing import Literal
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.stats.robust import thin
+from zinc_kettle.core.stats.robust import interpolated, thin
 
 MIN_FOR_INTERVAL = 6
 """Of five or fewer repeats even the whole range covers the median with less than 95% (1 − 2 · 0.5⁵ = 93.75%)."""
@@ -78,7 +78,7 @@ def median_interval(values: Sequence[float], *, level: float = CONFIDENCE) -> In
     n = len(array)
     if n == 0:
         raise ValueError("an interval of no values")
-    middle, rank = float(np.median(array)), _rank(n, level)
+    middle, rank = interpolated(array, 0.5), _rank(n, level)
     if rank < 1:
         return Interval(middle, float(array[0]), float(array[-1]), "range", n)
     return Interval(middle, float(array[rank - 1]), float(array[n - rank]), "interval95", n)
@@ -122,22 +122,22 @@ def pooled_quantile_interval(groups: Sequence[npt.NDArray[np.float64]], p: float
     filled = [np.asarray(g, dtype=np.float64) for g in groups if len(g)]
     if not filled:
         raise ValueError("a quantile of no values")
-    pool = np.concatenate(filled)
-    value = float(np.quantile(pool, p))
+    pool = np.sort(np.concatenate(filled))
+    value = interpolated(pool, p)
     ends = None if len(filled) < MIN_FOR_INTERVAL or thin(len(pool), p) else _levels(filled, pool, p)
     if ends is None:
-        each = [value, *(float(np.quantile(g, p)) for g in filled)]
+        each = [value, *(interpolated(np.sort(g), p) for g in filled)]
         return Interval(value, min(each), max(each), "range", len(filled))
-    ordered, n = np.sort(pool), len(pool)
+    n = len(pool)
     ranks = math.floor(ends[0] * n) - 1, math.ceil(ends[1] * n) - 1
-    low, high = (float(ordered[min(max(rank, 0), n - 1)]) for rank in ranks)
+    low, high = (float(pool[min(max(rank, 0), n - 1)]) for rank in ranks)
     return Interval(value, min(low, value), max(high, value), "interval95", len(filled))
 
 
 def _levels(
     groups: Sequence[npt.NDArray[np.float64]], pool: npt.NDArray[np.float64], p: float
 ) -> tuple[float, float] | None:
-    """Which quantiles of the pool bound the p quantile: those of a binomial share of the effective requests (Clopper
+    """Which quantiles of the pool, which is in order, bound the p quantile: those of a binomial share of the effective requests (Clopper
     and Pearson 1934); None where one of them lies beyond the pool."""
     from scipy import special
 
@@ -157,7 +157,7 @@ def _levels(
 
 def _design_effect(groups: Sequence[npt.NDArray[np.float64]], pool: npt.NDArray[np.float64], p: float) -> float:
     """How many requests of these repeats tell as much as one independent request."""
-    n, k, at = len(pool), len(groups), np.quantile(pool, p)
+    n, k, at = len(pool), len(groups), interpolated(pool, p)
     sizes = np.array([len(g) for g in groups])
     below = np.array([int((g <= at).sum()) for g in groups])
     share = below.sum() / n
