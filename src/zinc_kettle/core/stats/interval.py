@@ -137,8 +137,8 @@ def pooled_quantile_interval(groups: Sequence[npt.NDArray[np.float64]], p: float
 def _levels(
     groups: Sequence[npt.NDArray[np.float64]], pool: npt.NDArray[np.float64], p: float
 ) -> tuple[float, float] | None:
-    """Which quantiles of the pool, which is in order, bound the p quantile: those of a binomial share of the effective requests (Clopper
-    and Pearson 1934); None where one of them lies beyond the pool."""
+    """Which quantiles of the pool, which is in order, bound the p quantile: those of a binomial share of the effective
+    requests (Clopper and Pearson 1934); None where one of them lies beyond the pool."""
     from scipy import special
 
     n, k, tail = len(pool), len(groups), (1 - CONFIDENCE) / 2
