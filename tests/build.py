@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from zinc_kettle.core.devices import DeviceUse
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.plan import LaunchSpec, Repeats, Study
 from zinc_kettle.core.recipe import Recipe
@@ -81,7 +82,7 @@ def repeat(*timelines: Timeline, concurrency: int = 1, block: int = 0, **changes
         "concurrency": concurrency,
         "timelines": tuple(timelines),
         "launch": Launch(f"l{block}", 500 * MS, 1.0, 20_000_000, 90_000_000, 10_000_000, 80_000_000),
-        "machine": Machine(1.0, 2, 1.0, 1.0, 0.0),
+        "machine": Machine(1.0, 2, 1.0, 1.0, 0.0, (DeviceUse(3 << 30, 0.5, None),)),
         "trace": trace(),
         "driver_cpu_ns": 6 * MS,
         "wall_ns": S,

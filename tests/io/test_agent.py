@@ -13,8 +13,10 @@ from typing import Any
 
 import pytest
 
+from zinc_kettle.core.devices import DeviceUse, use_of
 from zinc_kettle.rigs import local
 from zinc_kettle.rigs.agent import busy, facts, probe, watch
+from zinc_kettle.rigs.ssh_watch import _reading
 from zinc_kettle.rigs.telemetry import TreeWatch
 
 AGENT = Path(facts.__file__).parent
@@ -129,6 +131,7 @@ class Nvml(types.ModuleType):
             "nvmlSystemGetDriverVersion": lambda: b"1.2.3", "nvmlDeviceGetName": lambda h: f"card {h}".encode(),
             "nvmlDeviceGetEnforcedPowerLimit": lambda h: 250_000,
             "nvmlDeviceGetMemoryInfo": lambda h: types.SimpleNamespace(total=12 << 30, used=(h + 1) << 30),
+            "nvmlDeviceGetUtilizationRates": lambda h: types.SimpleNamespace(gpu=10 * h + 40),
             "nvmlDeviceGetPowerUsage": self._power_of,
         }  # fmt: skip
         if name not in answers:
@@ -161,6 +164,24 @@ def test_memory_that_the_kernel_tells_of_a_device(monkeypatch: pytest.MonkeyPatc
     assert watch.Power(str(tmp_path)).device_bytes() == 1000
     monkeypatch.setitem(sys.modules, "pynvml", Nvml())
     assert watch.Power(str(tmp_path)).device_bytes() == (3 << 30) + 1000
+
+
+def test_each_device_tells_of_itself(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    """Those the kernel knows of, then those of NVML; what one does not tell is left open, and one that tells nothing
+    is none."""
+    nvml = Nvml()
+    nvml.silent = {1}
+    monkeypatch.setitem(sys.modules, "pynvml", nvml)
+    card = "sys/class/drm/card0/device"
+    tree(tmp_path, {f"{card}/mem_info_vram_used": "1000", f"{card}/hwmon/hwmon2/power1_average": "5500000",
+                    "sys/class/drm/card1/x": ""})  # fmt: skip
+    found = watch.Power(str(tmp_path)).each_device()
+    assert found == [(1000, None, 5500), (1 << 30, 40, 30_000), (2 << 30, 50, None)]
+    first, _, last = use_of([found, [(500, 20, 4500), *found[1:]], found[:2]])
+    assert first == DeviceUse(1000, 0.2, 5.0) and last == DeviceUse(2 << 30, 0.5, None)
+    assert [_reading(told) for told in ((1, 2, 3, 4), ("x", -1), (True, 1.5, None))] == [
+        (1, 2, 3), (None, None, None), (None, None, None)
+    ]  # fmt: skip
 
 
 def test_a_device_that_falls_silent_makes_no_power_of_the_others(

@@ -192,10 +192,13 @@ async def test_metrics_tell_memory_power_and_energy(gannet: str) -> None:
     await ask(gannet, words=300, tokens=100)
     end = time.monotonic_ns()
     await asyncio.sleep(0.4)
-    trace, _ = watch.end(driver_cpu_ns=0)
+    trace, machine = watch.end(driver_cpu_ns=0)
     joules = trace.joules(start, end)
     assert joules is not None and idle is not None and joules / ((end - start) / 1e9) > idle
     assert trace.device_bytes is not None and int(trace.device_bytes.max()) > 1e9
+    (card,) = machine.devices
+    assert card.highest_bytes == int(trace.device_bytes.max()) and card.busy_share is not None and card.power_w
+    assert 0 < card.busy_share <= 1 and card.power_w < joules / ((end - start) / 1e9)
     assert len(trace.at_ns) >= 4 * (end - start) / 1e9
     names = set(parse((await asyncio.to_thread(httpx.get, f"{gannet}/metrics", trust_env=False)).text))
     assert {"rehearsal_simulated", "rehearsal_kv_cache_used_bytes", "rehearsal_energy_joules_total"} <= names

@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.cautions import KINDS, Caution, Setting, cell_cautions
+from zinc_kettle.core.devices import DeviceUse, typical_use
 from zinc_kettle.core.energy import energy_source
 from zinc_kettle.core.family import PromptPoint, Turn, prompt_point, turns_of_requests
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
@@ -53,6 +54,9 @@ class CellSummary:
     took_s: float = 0.0
     """How long a repeat took, in the median: its load where it had one, warm-up, requests; 0 where nothing tells."""
 
+    devices: tuple[DeviceUse, ...] = ()
+    """What each fast device of its rig did, the median over repeats."""
+
     def value(self, name: str) -> CellFigure:
         """One measure.
 
@@ -93,6 +97,7 @@ def summarise(measured: Sequence[Repeat], failed: Sequence[Repeat] = (), setting
         energy_sources=tuple(sorted({source for r in measured if (source := energy_source(r))})),
         file_cached=_file_cached(measured),
         took_s=median(_lengths(measured)) if measured else 0.0,
+        devices=typical_use([r.machine.devices for r in measured if r.machine is not None]),
     )
 
 

@@ -8,6 +8,8 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from zinc_kettle.core.devices import DeviceUse
+
 Column = npt.NDArray[np.int64]
 DEVICE_BEFORE = "device_before_bytes"
 """Name under which a repeat keeps what was in use on the rig's devices before the run, in bytes."""
@@ -108,6 +110,8 @@ class Machine:
     """Of that: the engine, the driver and this tool."""
     stolen_share: float
     """Share of the machine's processor time the hypervisor gave to others."""
+    devices: tuple[DeviceUse, ...] = ()
+    """What each of its fast devices did; empty where none tells anything."""
 
     @property
     def other_cores(self) -> float:

@@ -37,6 +37,10 @@ def cell_json(results: StudyResults, cell: CellResults) -> dict[str, Any]:
         "counted_by": list(cell.summary.counted_by),
         "energy_source": "; ".join(cell.summary.energy_sources) or None,
         "file_cached": None if cell.summary.file_cached is None else rounded(cell.summary.file_cached),
+        "devices": [
+            {name: None if value is None else rounded(value) for name, value in asdict(use).items()}
+            for use in cell.summary.devices
+        ],
         "driver_test": results.run.facts.get("driver_test"),
         "skipped": cell.skipped,
         "marks": marks_json(cell),

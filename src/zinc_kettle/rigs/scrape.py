@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from zinc_kettle.core.devices import Reading, use_of
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.telemetry import Latest, Machine, Trace, watts_between
 from zinc_kettle.rigs.telemetry import PERIOD_S, UNTOLD, trace_from
@@ -27,6 +28,10 @@ class Names:
     memory: tuple[str, ...] = ("rehearsal_memory_bytes", "process_resident_memory_bytes")
     device: tuple[str, ...] = ("rehearsal_device_memory_bytes",)
     device_load: tuple[str, ...] = ("rehearsal_device_load_share",)
+    each: tuple[str, str, str] = (
+        "rehearsal_each_device_bytes", "rehearsal_each_device_busy_share", "rehearsal_each_device_watts",
+    )  # fmt: skip
+    """Of each device, told apart by a label: bytes in use, share of the time busy, power."""
     joules: tuple[str, ...] = ("rehearsal_energy_joules_total",)
     watts: tuple[str, ...] = ("rehearsal_power_watts",)
     cpu_s: tuple[str, ...] = ("process_cpu_seconds_total",)
@@ -47,6 +52,24 @@ def parse(text: str) -> dict[str, float]:
     return out
 
 
+def each_device(text: str, names: tuple[str, str, str]) -> list[Reading]:
+    """Of each device, in the order of their labels, bytes in use, percent busy and milliwatts.
+
+    Args:
+        text: As `parse` takes it.
+        names: Of the metrics of the three, in bytes, as a share, and in watts.
+    """
+    from prometheus_client.parser import text_string_to_metric_families
+
+    found: dict[str, list[int | None]] = {}
+    for family in text_string_to_metric_families(text):
+        for sample in family.samples if family.name in names else ():
+            at = names.index(family.name)
+            readings = found.setdefault(" ".join(f"{k}={v}" for k, v in sorted(sample.labels.items())), [None] * 3)
+            readings[at] = round(sample.value * (1, 100, 1000)[at])
+    return [(each[0], each[1], each[2]) for _, each in sorted(found.items())]
+
+
 def pick(found: Mapping[str, float], names: tuple[str, ...]) -> float | None:
     """The first of the names that is there."""
     return next((found[name] for name in names if name in found), None)
@@ -59,6 +82,7 @@ class ScrapeWatch:
         self._url, self._names = url, names
         self._columns = tuple(array("q") for _ in range(8))
         self._latest = Latest()
+        self._devices: list[list[Reading]] = []
         self._cpu_ns = 0
         self._joules = 0.0
         self._last_watts: tuple[float, float] | None = None
@@ -77,7 +101,7 @@ class ScrapeWatch:
         self._thread.join(timeout=LIMIT_S + 1)
         wall_s = (time.monotonic_ns() - self._start_ns) / 1e9
         trace = trace_from(self._columns, self._cpu_ns, -1, f"metrics of {self._names.watts[0].split('_')[0]}")
-        return trace, Machine(wall_s, 1, 0.0, 0.0, 0.0)
+        return trace, Machine(wall_s, 1, 0.0, 0.0, 0.0, use_of(self._devices))
 
     def _run(self) -> None:
         import httpx
@@ -95,9 +119,11 @@ class ScrapeWatch:
     def _sample(self, http: httpx.Client) -> None:
         asked = time.monotonic_ns()
         try:
-            found = parse(ask_now(http, self._url, limit_s=LIMIT_S))
+            text = ask_now(http, self._url, limit_s=LIMIT_S)
+            found = parse(text)
         except (NoAnswerError, ValueError):
             return
+        self._devices.append(each_device(text, self._names.each))
         # The middle of asking and answering is when the figures were true, as near as can be told.
         at = (asked + time.monotonic_ns()) // 2
         memory = pick(found, self._names.memory)

@@ -6,9 +6,11 @@ import asyncio
 import contextlib
 import json
 import time
+from collections.abc import Sequence
 from importlib import resources
 from typing import Any
 
+from zinc_kettle.core.devices import Reading, use_of
 from zinc_kettle.core.telemetry import Latest, Machine, Trace, watts_between
 from zinc_kettle.errors import RigError
 from zinc_kettle.ports.remote import RemoteProcess, Shell
@@ -146,6 +148,12 @@ class RemoteWatch:
         return trace, _machine(seen, wall_s, sampler.cores, own)
 
 
+def _reading(told: Sequence[object]) -> Reading:
+    """What a device there told; it comes from another machine, so that anything may stand there."""
+    held, busy, power = (value if type(value) is int and value >= 0 else None for value in (*told, *[None] * 3)[:3])
+    return held, busy, power
+
+
 def _machine(seen: list[dict[str, Any]], wall_s: float, cores: int, own_ns: int) -> Machine:
     if len(seen) < 2:
         return Machine(wall_s, cores, 0.0, 0.0, 0.0)
@@ -155,4 +163,5 @@ def _machine(seen: list[dict[str, Any]], wall_s: float, cores: int, own_ns: int)
     return Machine(
         wall_s=wall_s, cores=cores, busy_cores=busy / span_s, own_cores=(engine_s + own_ns / 1e9) / span_s,
         stolen_share=stolen / total if total > 0 else 0.0,
+        devices=use_of([[_reading(each) for each in s.get("each", ())] for s in seen]),
     )  # fmt: skip

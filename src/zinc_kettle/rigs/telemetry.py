@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import psutil
 
+from zinc_kettle.core.devices import Reading, use_of
 from zinc_kettle.core.telemetry import Latest, Machine, Trace, watts_between
 from zinc_kettle.rigs.agent.watch import Power, peak_anew
 
@@ -53,6 +54,7 @@ class TreeWatch:
         self._pid = pid
         self._columns = tuple(array("q") for _ in range(8))
         self._power = Power()
+        self._devices: list[list[Reading]] = []
         self._latest = Latest()
         self._highest = -1
         self._anew: dict[int, bool] = {}
@@ -100,6 +102,7 @@ class TreeWatch:
             busy_cores=busy / wall_s,
             own_cores=own_ns / 1e9 / wall_s,
             stolen_share=stolen / total if total > 0 else 0.0,
+            devices=use_of(self._devices),
         )
 
     def _sample_until_stopped(self) -> None:
@@ -149,6 +152,7 @@ class TreeWatch:
             cores = (cpu_ns - cpu[back]) / max(1, at - times[back])
             watts = watts_between(times[back], energy[back], times[-1], energy[-1])
             self._latest = Latest(memory[0] + (told[1] or 0), cores, watts)
+        self._devices.append(self._power.each_device())
         further = (UNTOLD if value is None else value for value in told)
         for column, value in zip(self._columns, (at, *memory, cpu_ns, *further), strict=True):
             column.append(value)

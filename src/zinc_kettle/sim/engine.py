@@ -17,7 +17,7 @@ from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.core.recipe import Role
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.sim.fleet import SimRig, sim_shape
-from zinc_kettle.sim.physics import STEP_S, Body, Noise, Step, cold_factor, device_share, parts
+from zinc_kettle.sim.physics import STEP_S, Body, Noise, Step, cold_factor, device_shares, parts
 
 TEMPLATE_TOKENS = 7
 CACHED_SPEEDUP = 8.0
@@ -69,6 +69,8 @@ class SimEngine:
         self.faults: deque[dict[str, Any]] = deque()
         self.power_w = rig.idle_watts
         self.device_load = 0.0
+        self.device_busy: dict[str, float] = {}
+        """Share of the step in which each device works, by its name."""
         self.steps = 0
         self._seed = seed
         self._noise = Noise(f"{seed}-{rig.name}", rig.noise)
@@ -164,6 +166,12 @@ class SimEngine:
         main = sum(s.total_bytes for s in self.placed.shares if s.device.main)
         return main, sum(s.total_bytes for s in self.placed.shares if not s.device.main)
 
+    def each_device(self) -> list[tuple[int, float, float]]:
+        """Of each device the bytes in use, the share of the time busy, and its power."""
+        held = {s.device.name: s.total_bytes for s in self.placed.shares} if self.placed is not None else {}
+        busy = [self.device_busy.get(d.name, 0.0) for d in self.rig.devices]
+        return [(held.get(d.name, 0), share, d.watts * share) for d, share in zip(self.rig.devices, busy, strict=True)]
+
     def kv_used_bytes(self) -> float:
         """KV cache that holds tokens now; it grows with every token of every stream."""
         if self.shape is None:
@@ -181,7 +189,7 @@ class SimEngine:
         while True:
             if not self.admit():
                 self.settle()
-                self.power_w, self.device_load = self.rig.idle_watts, 0.0
+                self.power_w, self.device_load, self.device_busy = self.rig.idle_watts, 0.0, {}
                 self._wake.clear()
                 await self._wake.wait()
                 due = time.monotonic()
@@ -209,7 +217,8 @@ class SimEngine:
         step = Step(chunk, first.done_prefill if first else 0, depths)
         work = parts(self.rig, self.shape, self.placed, self.wish.cache, self.threads, step, self.body.clock)
         self.power_w = self.body.watts(self.threads, work, self.placed)
-        self.device_load = device_share(work, self.placed)
+        self.device_busy = device_shares(work, self.placed)
+        self.device_load = sum(self.device_busy.values())
         seconds = (sum(p.seconds for p in work) + STEP_S) * cold_factor(self.steps) * self._noise.next()
         self.steps += 1
         return seconds, first, chunk

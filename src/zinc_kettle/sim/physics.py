@@ -149,10 +149,11 @@ class Body:
         return out
 
 
-def device_share(work: Sequence[Part], placed: Placement) -> float:
-    """Share of a step in which devices work, not the main processor."""
+def device_shares(work: Sequence[Part], placed: Placement) -> dict[str, float]:
+    """Share of a step in which each device works, by its name; the rest is the main processor's."""
     total = sum(p.seconds for p in work) or 1.0
-    return sum(p.seconds for p, held in zip(work, placed.shares, strict=True) if not held.device.main) / total
+    both = zip(work, placed.shares, strict=True)
+    return {held.device.name: p.seconds / total for p, held in both if not held.device.main}
 
 
 class Noise:

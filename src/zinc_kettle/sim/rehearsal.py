@@ -187,6 +187,11 @@ def metrics(engine: SimEngine) -> str:
         if name.startswith("device_") and not engine.rig.devices:
             continue
         out += [f"# HELP rehearsal_{name} {text}", f"# TYPE rehearsal_{name} {kind}", f"rehearsal_{name} {value}"]
+    each = (("bytes", "memory in use"), ("busy_share", "share of the time in which it works"), ("watts", "power"))
+    for at, (what, text) in enumerate(each if engine.rig.devices else ()):
+        name = f"rehearsal_each_device_{what}"
+        out += [f"# HELP {name} of each device: {text}", f"# TYPE {name} gauge"]
+        out += [f'{name}{{device="{i:02}"}} {told[at]}' for i, told in enumerate(engine.each_device(), start=1)]
     return "\n".join(out) + "\n"
 
 

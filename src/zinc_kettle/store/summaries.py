@@ -5,6 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from zinc_kettle.core.cautions import KINDS, Caution
+from zinc_kettle.core.devices import DeviceUse
 from zinc_kettle.core.family import PromptPoint, Turn
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.repeat import Missing
@@ -43,6 +44,7 @@ class StoredSummary(msgspec.Struct):
     counted_by: tuple[str, ...] = ()
     energy_sources: tuple[str, ...] = ()
     file_cached: float | None = None
+    devices: tuple[DeviceUse, ...] = ()
 
 
 _encode = msgspec.msgpack.Encoder().encode
@@ -56,6 +58,7 @@ def encode_summary(s: CellSummary) -> bytes:
     told = StoredSummary(
         s.done, s.failed, values, s.series, s.blocks, cautions, s.prompt_points, s.turns, s.stamps,
         took_s=s.took_s, counted_by=s.counted_by, energy_sources=s.energy_sources, file_cached=s.file_cached,
+        devices=s.devices,
     )  # fmt: skip
     return _encode(told)
 
@@ -81,6 +84,7 @@ def decode_summary(data: bytes) -> CellSummary:
         s.done, s.failed, {name: _figure(name, kept) for name, kept in s.values.items() if name in MEASURES}, s.series,
         s.blocks, tuple(Caution(*c) for c in s.cautions if c[0] in KINDS), s.prompt_points, s.turns, s.stamps,
         took_s=s.took_s, counted_by=s.counted_by, energy_sources=s.energy_sources, file_cached=s.file_cached,
+        devices=s.devices,
     )  # fmt: skip
 
 

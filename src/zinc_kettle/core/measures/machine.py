@@ -47,9 +47,13 @@ def memory_device(repeat: Repeat) -> Figure:
     device = None if repeat.trace is None else repeat.trace.device_bytes
     if device is None or not len(device):
         return UNTOLD_DEVICE
+    return max(0.0, float(device.max()) - device_before(repeat))
+
+
+def device_before(repeat: Repeat) -> float:
+    """Bytes in use on fast devices before a run that started the engine itself; 0 where that is not known."""
     started = repeat.launch is not None and repeat.launch.loaded_bytes is not None
-    before = repeat.extras.get(DEVICE_BEFORE, 0.0) if started else 0.0
-    return max(0.0, float(device.max()) - before)
+    return repeat.extras.get(DEVICE_BEFORE, 0.0) if started else 0.0
 
 
 def memory(repeat: Repeat) -> Figure:

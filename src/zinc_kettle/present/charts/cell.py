@@ -9,8 +9,10 @@ from dataclasses import replace
 from zinc_kettle.core.cautions import QUIET_CODES
 from zinc_kettle.core.chart import Axis, Chart, Label, Line, Mark, Panel, Points, Rule, Spans, Steps
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.measures.machine import device_before
 from zinc_kettle.core.measures.power import UNTOLD
 from zinc_kettle.core.remarks import marks_of
+from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.stats import flukes, median, quantile
 from zinc_kettle.core.telemetry import Trace
@@ -109,9 +111,9 @@ def gaps_panel(cell: CellResults) -> Panel:
     )
 
 
-def _last_trace(cell: CellResults) -> Trace | None:
-    traces = [r.trace for r in cell.repeats if r.trace is not None and len(r.trace.at_ns) > 1]
-    return traces[-1] if traces else None
+def _last_traced(cell: CellResults) -> tuple[Repeat, Trace] | None:
+    traced = [(r, r.trace) for r in cell.repeats if r.trace is not None and len(r.trace.at_ns) > 1]
+    return traced[-1] if traced else None
 
 
 def _seconds(trace: Trace) -> list[float]:
@@ -119,13 +121,18 @@ def _seconds(trace: Trace) -> list[float]:
 
 
 def memory_panel(cell: CellResults) -> Panel:
-    """Resident memory of the engine over the last repeat, launcher included."""
-    title, trace = "memory of the engine, last repeat", _last_trace(cell)
-    values = [] if trace is None else [float(v) for v in trace.resident_bytes]
-    if trace is None or max(values) <= 0:
+    """Memory of the engine over the last repeat, the launcher included: main memory, and that of devices where they
+    tell it."""
+    title, last = "memory of the engine, last repeat", _last_traced(cell)
+    if last is None or last[1].resident_bytes.max() <= 0:
         unseen = "the engine's memory cannot be seen from here"
-        why = "this rig does not report the engine's memory" if values else unseen
+        why = "this rig does not report the engine's memory" if last else unseen
         return Panel(Axis(unit="s"), Axis(unit="bytes"), title=title, empty=why)
+    repeat, trace = last
+    values = [float(v) for v in trace.resident_bytes]
+    if trace.device_bytes is not None:
+        before, title = device_before(repeat), "memory of the engine and on devices, last repeat"
+        values = [v + max(0.0, float(d) - before) for v, d in zip(values, trace.device_bytes, strict=True)]
     line = Line(tuple(_seconds(trace)), tuple(values), tone="ink")
     return Panel(
         Axis(unit="s", hidden=True), Axis(unit="bytes", low=0.0, high=max(values) * 1.05), (line,), title=title
@@ -134,7 +141,8 @@ def memory_panel(cell: CellResults) -> Panel:
 
 def power_panel(cell: CellResults) -> Panel:
     """Power of the rig over the last repeat, from its energy; empty where nothing told it."""
-    title, trace = "power of the rig, last repeat", _last_trace(cell)
+    title, last = "power of the rig, last repeat", _last_traced(cell)
+    trace = None if last is None else last[1]
     if trace is None or trace.energy_uj is None or len(trace.at_ns) < 3:
         return Panel(Axis(unit="s"), Axis(unit="W"), title=title, empty=UNTOLD.reason)
     at, energy = trace.at_ns, trace.energy_uj

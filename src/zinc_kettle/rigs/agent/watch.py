@@ -91,6 +91,8 @@ class Watts:
         self._powered = [handle for handle in handles if _device_watts(pynvml, handle) is not None]
         self._held = [base + "/device/mem_info_vram_used" for base in _cards(root)]
         self._busy = [base + "/device/gpu_busy_percent" for base in _cards(root)]
+        sensors = [next(iter(_sensors(base)), "") for base in _cards(root)]
+        self._each = list(zip(self._held, self._busy, sensors))
         self._at = time.monotonic()
         self._sum = 0.0
         told = ["the battery's own reading" if battery else "the graphics device's own reading"] if self._paths else []
@@ -124,6 +126,18 @@ class Watts:
                 return None
         return sum(told) if told else None
 
+    def each_device(self) -> list[tuple[int | None, int | None, int | None]]:
+        """Of each device bytes in use, percent busy and milliwatts, None for what it does not tell: those the kernel
+        knows of, then those of NVML."""
+        out: list[tuple[int | None, int | None, int | None]] = []
+        for held, busy, power in self._each:
+            told = whole(read(held)), whole(read(busy)), whole(read(power)) if power else None
+            if any(n is not None for n in told):
+                out.append((told[0], told[1], None if told[2] is None else told[2] // 1000))
+        if self._nvml:
+            out += [_nvml_reading(self._nvml[0], handle) for handle in self._nvml[1]]
+        return out
+
     def device_percent(self) -> int | None:
         """How busy graphics devices are, in the mean over all that tell it; None where none does."""
         told = [n for n in (whole(read(path)) for path in self._busy) if n is not None]
@@ -154,11 +168,25 @@ def _battery(root: str) -> list[str]:
 
 
 def _graphics(root: str) -> list[str]:
-    out: list[str] = []
-    for card in _cards(root):
-        sensors = card + "/device/hwmon/"
-        out += [sensors + h + "/power1_average" for h in listed(sensors)]
-    return [p for p in out if whole(read(p)) is not None]
+    return [path for card in _cards(root) for path in _sensors(card)]
+
+
+def _sensors(card: str) -> list[str]:
+    """Power readings of a card that tell something now."""
+    base = card + "/device/hwmon/"
+    return [p for p in (base + h + "/power1_average" for h in listed(base)) if whole(read(p)) is not None]
+
+
+def _nvml_reading(pynvml: Any, handle: object) -> tuple[int | None, int | None, int | None]:
+    """Of an NVIDIA device bytes in use, percent busy and milliwatts; None for what it does not tell."""
+    told: list[int | None] = [None, None, None]
+    with contextlib.suppress(pynvml.NVMLError):
+        told[0] = int(pynvml.nvmlDeviceGetMemoryInfo(handle).used)
+    with contextlib.suppress(pynvml.NVMLError):
+        told[1] = int(pynvml.nvmlDeviceGetUtilizationRates(handle).gpu)
+    with contextlib.suppress(pynvml.NVMLError):
+        told[2] = int(pynvml.nvmlDeviceGetPowerUsage(handle))
+    return told[0], told[1], told[2]
 
 
 def _nvml() -> tuple[Any, list[object]] | None:
@@ -197,6 +225,10 @@ class Power:
     def device_percent(self) -> int | None:
         """How busy graphics devices are; None where not told."""
         return self._watts.device_percent()
+
+    def each_device(self) -> list[tuple[int | None, int | None, int | None]]:
+        """Of each graphics device bytes in use, percent busy and milliwatts; None for what it does not tell."""
+        return self._watts.each_device()
 
 
 def _left_out(root: str, counters: Counters, watts: Watts) -> str:
@@ -295,7 +327,7 @@ class Sampler:
         told = asked and all(self._anew.values())
         out["high"], out["asked"] = max([p["high"] for p in found] or [-1]) if told else -1, asked
         out["uj"], out["device"] = self.power.microjoules(), self.power.device_bytes()
-        out["percent"] = self.power.device_percent()
+        out["percent"], out["each"] = self.power.device_percent(), self.power.each_device()
         out["own"] = time.process_time_ns()
         return out
 

@@ -10,6 +10,7 @@ from zinc_kettle.core.energy import IDLE, energy_source
 from zinc_kettle.core.facts import DriverTest, EngineFacts
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import byte_size, digits, plural, with_unit
+from zinc_kettle.present.devices import device_lines
 from zinc_kettle.tui.theme import Palette
 
 HASH_SHOWN = 12
@@ -27,6 +28,7 @@ def engine(cell: CellResults, palette: Palette) -> Text:
         out.append(f"{named}{facts.get('engine', '')} {facts.get('version', '')}\n", palette.ink)
         out.append_text(_file(facts, palette))
         out.append_text(_where(facts, palette))
+        out.append("".join(f"{line}\n" for line in device_lines(cell.summary.devices)), palette.muted)
         out.append_text(_power_source(cell, palette))
         if facts.get("launch_line"):
             out.append(facts["launch_line"] + "\n", palette.muted)
