@@ -288,7 +288,7 @@ def printed(home: Path, *words: str) -> str:
     environment = {**os.environ, "ZINC_KETTLE_HOME": str(home)}
     ran = subprocess.run([str(Path(sys.executable).parent / "zinc-kettle"), *words], env=environment, check=False,
                          capture_output=True, text=True, timeout=600)  # fmt: skip
-    if ran.returncode not in {0, 3}:
+    if ran.returncode not in {0, 1, 3} or not ran.stdout:  # 1 and 3 are what a gate and a search found
         raise SystemExit(f"{' '.join(words)}: {ran.stderr}")
     return ran.stdout
 
@@ -386,6 +386,76 @@ def duels(home: Path, held: dict[str, Held]) -> None:
             held["duels, ratios"].take(math.exp(mean), ratio["value"])
             held["duels, bounds"].take(math.exp(mean - half), ratio["low"])
             held["duels, bounds"].take(math.exp(mean + half), ratio["high"])
+            gate(home, a, b, name, (mean, error, len(steps) - 1), held)
+
+
+def gate(home: Path, a: str, b: str, name: str, told: tuple[float, float, int], held: dict[str, Held]) -> None:
+    """What is lost from one side to the other, with a bound of 95% to each side; for the mean, the error and the
+    degrees of freedom of the logarithm of the ratio."""
+    if name not in LESS | MORE:
+        return
+    found = json.loads(printed(home, "gate", b, "--against", a, "--measure", name, "--json"))["measures"][name]
+    mean, error, df = told
+    half = float(stats.t.ppf(0.95, df)) * error
+    ends = [math.exp(mean + half * side) for side in (0, 1, -1)]
+    value, least, most = (1 - end if name in MORE else end - 1 for end in ends)
+    for kind, ours in (("loss", value), ("loss_low", min(least, most)), ("loss_high", max(least, most))):
+        held["gates"].take(ours, found[kind])
+
+
+MORE = {"decode", "prefill_client", "prefill_engine", "throughput"}
+LESS = {"ttft", "duration", "latency", "tpot"}
+"""Measures of which less is better."""
+LINEUPS = (("which-rig", "rig", "decode"), ("which-rig", "rig", "ttft"), ("three-ways", "quantization", "decode"))
+
+
+def lineups(home: Path, held: dict[str, Held]) -> None:
+    """The value of each place: the geometric mean over blocks and cells."""
+    repeats = repeats_in(home / "kettle.db")
+    for study, by, measure in LINEUPS:
+        rows = list(csv.DictReader(io.StringIO(printed(home, "table", study, "--of", "repeats"))))
+        told = json.loads(printed(home, "lineup", study, "--by", by, "--measure", measure, "--json"))
+        for place in (place for group in told["groups"] for place in group["places"]):
+            its = [r for r in rows if r[by] == place["name"] and r["state"] == "measured"]
+            logs = _by_block(its, repeats, FIGURES[measure])
+            held["lineups"].take(math.exp(statistics.fmean(logs.values())), place["value"])
+
+
+def searches(home: Path, held: dict[str, Held]) -> None:
+    """How a promised percentile stood to its limit at each load that was measured once or twice: over all requests in
+    full load, by the rule that leans to neither side."""
+    repeats = repeats_in(home / "kettle.db")
+    rows = list(csv.DictReader(io.StringIO(printed(home, "table", "how-many-desks", "--of", "repeats"))))
+    for line in printed(home, "capacity", "how-many-desks", "--json").splitlines():
+        found = json.loads(line)
+        promise = found["promise"]
+        for step in (step for step in found["steps"] if step["visits"] <= 2):
+            its = [
+                repeats[r["repeat"]] for r in rows
+                if r["rig"] == found["of"] and r["state"] == "measured" and float(r["concurrency"]) == step["load"]
+            ]  # fmt: skip
+            asked = [t for r in its for t in _in_full_load(r)]
+            times = {
+                "ttft": ([(t["at"][0] - wanted(t)) / S for t in asked], promise["ttft_s"]),
+                "tpot": ([(t["at"][-1] - t["at"][0]) / written(t) / S for t in asked], promise["tpot_s"]),
+            }
+            for limit, printed_share in step["of_limit"].items():
+                values, allowed = times[limit]
+                held["searches"].take(_weibull(values, promise["percentile"] / 100) / allowed, printed_share)
+
+
+def _in_full_load(r: Row) -> list[Row]:
+    there = sorted(counted(r), key=wanted)
+    inside = there[r["streams"] : len(there) - r["streams"]]
+    return inside if len(inside) >= max(1, r["streams"] / 2) else there
+
+
+def _weibull(values: Sequence[float], p: float) -> float:
+    """Of order statistics at k/(n + 1)."""
+    ordered = sorted(values)
+    at = min(max(p * (len(ordered) + 1), 1), len(ordered))
+    low = math.floor(at)
+    return ordered[low - 1] + (at - low) * (ordered[min(low, len(ordered) - 1)] - ordered[low - 1])
 
 
 def _by_block(
@@ -408,8 +478,9 @@ def page(held: Mapping[str, Held]) -> str:
         "# Figures once more", "",
         "Written by `make bench-claims`. A decoder of the store and formulas that were written from "
         "[measures.md](measures.md) alone (`benchmarks/audit.py`; nothing of the tool computes there) give "
-        f"{len(FIGURES)} figures of every repeat of the examples again, the medians of their cells, and the ratios of "
-        "duels with their bounds; they are held against what `table` and `duel --json` print.", "",
+        f"{len(FIGURES)} figures of every repeat of the examples again, the medians of their cells, the ratios of "
+        "duels and the losses of gates with their bounds, the values of lineups, and how the steps of a search stood "
+        "to their limits; they are held against what `table`, `duel`, `gate`, `lineup` and `capacity` print.", "",
         f"{count:,} figures; the worst differs by {worst:.1e} of itself.", "",
         "| figure | compared | worst difference | only on one side |", "| --- | --- | --- | --- |",
     ]  # fmt: skip
@@ -425,6 +496,8 @@ def main() -> int:
         held = audit(home)
         if len(sys.argv) < 2:
             duels(home, held)
+            lineups(home, held)
+            searches(home, held)
     text = page(held)
     print(text)
     if len(sys.argv) < 2:
