@@ -54,8 +54,9 @@ def rig(times: float, noise: float = NOISE) -> SimRig:
     """The made-up rig gannet, its card and memory so many times as fast."""
     base = SIM_RIGS["gannet"]
     cards = tuple(replace(d, bandwidth=d.bandwidth * times, flops=d.flops * times) for d in base.devices)
-    return replace(base, devices=cards, bandwidth=base.bandwidth * times, core_bandwidth=base.core_bandwidth * times,
-                   noise=noise)  # fmt: skip
+    return replace(
+        base, devices=cards, bandwidth=base.bandwidth * times, core_bandwidth=base.core_bandwidth * times, noise=noise
+    )
 
 
 def one(times: float, *, seed: int, block: int, noise: float = NOISE) -> Repeat:
@@ -139,8 +140,10 @@ def lineups() -> list[Row]:
         (group,) = lineup([Entrant(name, Side(results, {"rig": name})) for name in times], "decode").groups
         place = {p.entrant.name: p for p in group.places}
         false = "b" not in place["a"].alike
-        order = all(times[x.entrant.name] >= times[y.entrant.name] or y.entrant.name in x.alike
-                    for x, y in itertools.combinations(group.places, 2))  # fmt: skip
+        order = all(
+            times[x.entrant.name] >= times[y.entrant.name] or y.entrant.name in x.alike
+            for x, y in itertools.combinations(group.places, 2)
+        )
         apart += false
         right += order and not false
     return [
@@ -202,8 +205,10 @@ def gates() -> list[Row]:
         slower = [gated(slowed(SLOWER), 30_000 + seed, noise, baseline) for seed in range(TRIALS)]
         passed = sum(verdict != "worse" for verdict, _ in equal)
         stopped = sum(verdict == "worse" for verdict, _ in slower)
-        for what, right, rows in (("equal builds are not stopped", passed, equal),
-                                  (f"builds {1 - SLOWER:.0%} slower are stopped", stopped, slower)):  # fmt: skip
+        for what, right, rows in (
+            ("equal builds are not stopped", passed, equal),
+            (f"builds {1 - SLOWER:.0%} slower are stopped", stopped, slower),
+        ):
             verdicts = [verdict for verdict, _ in rows]
             told = ", ".join(f"{name} {verdicts.count(name) / TRIALS:.1%}" for name in ("fine", "worse", "open"))
             repeats = median([float(n) for _, n in rows])
@@ -272,9 +277,10 @@ def true_rate(name: str, promise: Promise, low: float, high: float) -> float:
 
 
 STREAM_SEARCHES = (
-    ("gannet", Promise(ttft_s=0.5, tpot_s=0.03), 64), ("gannet", Promise(tpot_s=0.0115), 64),
+    ("gannet", Promise(ttft_s=0.5, tpot_s=0.03), 64),
+    ("gannet", Promise(tpot_s=0.0115), 64),
     ("cormorant", Promise(ttft_s=0.15), 64),
-)  # fmt: skip
+)
 """Of rigs whose cooling carries their full power: elsewhere the limit depends on how long a load is held."""
 RATE_SEARCH = ("gannet", Promise(ttft_s=0.25), 400, 3000.0)
 
@@ -304,8 +310,10 @@ def rate_searches() -> list[Row]:
 def _searched(what: str, rows: Sequence[tuple[Found, int]], near: Sequence[bool], held: Sequence[bool]) -> Row:
     steps = sorted(n for _, n in rows)
     within = [good and n <= 12 for good, (_, n) in zip(near, rows, strict=True)]
-    more = (f"the interval holds the truth in {sum(held) / len(rows):.1%}; steps: {median(steps):.0f} in the median, "
-            f"{steps[-1]} at most")  # fmt: skip
+    more = (
+        f"the interval holds the truth in {sum(held) / len(rows):.1%}; steps: {median(steps):.0f} in the median, "
+        f"{steps[-1]} at most"
+    )
     return Row(what, sum(within), len(rows), more)
 
 
@@ -368,9 +376,11 @@ requests = 2
 """
 BUILDS = (("same", "Q8_0", 0), ("same-again", "Q8_0", 0), ("slower", "F16", 1), ("slower-again", "F16", 1))
 """Builds held against one of Q8_0: their names, what makes them slower or not, and the exit code that is right."""
-WHOLE = (("gannet", "ttft_s = 0.5\ntpot_s = 0.03", Promise(ttft_s=0.5, tpot_s=0.03)),
-         ("gannet", "ttft_s = 0.3", Promise(ttft_s=0.3)),
-         ("gannet", "tpot_s = 0.0235", Promise(tpot_s=0.0235)))  # fmt: skip
+WHOLE = (
+    ("gannet", "ttft_s = 0.5\ntpot_s = 0.03", Promise(ttft_s=0.5, tpot_s=0.03)),
+    ("gannet", "ttft_s = 0.3", Promise(ttft_s=0.3)),
+    ("gannet", "tpot_s = 0.0235", Promise(tpot_s=0.0235)),
+)
 
 
 def whole() -> list[Row]:
@@ -388,8 +398,12 @@ def whole() -> list[Row]:
         }
         for name, text in texts.items():
             (home / f"{name}.study.toml").write_text(text)
-            subprocess.run([sys.executable, "-m", "zinc_kettle", "run", str(home / f"{name}.study.toml")], check=True,
-                           stdout=subprocess.DEVNULL, timeout=1800)  # fmt: skip
+            subprocess.run(
+                [sys.executable, "-m", "zinc_kettle", "run", str(home / f"{name}.study.toml")],
+                check=True,
+                stdout=subprocess.DEVNULL,
+                timeout=1800,
+            )
         gates = _whole_gates(home)
         store = open_store(places())
         opened = {name: open_run(store, find(store, name)) for name in texts}
@@ -404,8 +418,12 @@ def _whole_gates(home: Path) -> Row:
     def run(command: str, name: str, quantization: str, *more: str) -> int:
         file = home / f"build-{name}.study.toml"
         file.write_text(BUILD.format(name=name, quantization=quantization))
-        return subprocess.run([sys.executable, "-m", "zinc_kettle", command, str(file), *more], check=False,
-                              stdout=subprocess.DEVNULL, timeout=1800).returncode  # fmt: skip
+        return subprocess.run(
+            [sys.executable, "-m", "zinc_kettle", command, str(file), *more],
+            check=False,
+            stdout=subprocess.DEVNULL,
+            timeout=1800,
+        ).returncode
 
     assert run("run", "old", "Q8_0") == 0
     for name, quantization, expected in BUILDS:
@@ -454,21 +472,30 @@ def _whole_searches(runs: Sequence[StudyResults]) -> Row:
 def page(rows: Sequence[Row]) -> str:
     """The document."""
     lines = [
-        "# How often the answers are right", "",
+        "# How often the answers are right",
+        "",
         "Made by `make bench-answers`: the rehearsal's engines run by physics that are known, so true ratios and true",
         "limits are, too. Trials go through the tool's own functions in a simulated time; steps of an engine scatter",
         f"by {NOISE:.0%}, duels have {BLOCKS} blocks. A duel is right where nothing false is claimed and the interval",
-        "holds the true ratio; a search where it is within 5% in at most twelve steps.", "",
-        "| what | right | | |", "|---|---|---|---|",
-        *(f"| {r.what} | {r.share:.1%} | {r.right} of {r.of} | {r.more} |" for r in rows), "",
-    ]  # fmt: skip
+        "holds the true ratio; a search where it is within 5% in at most twelve steps.",
+        "",
+        "| what | right | | |",
+        "|---|---|---|---|",
+        *(f"| {r.what} | {r.share:.1%} | {r.right} of {r.of} | {r.more} |" for r in rows),
+        "",
+    ]
     return "\n".join(lines)
 
 
 PARTS: Mapping[str, Any] = {
-    "duels": duels, "lineups": lineups, "indexes": indexes, "gates": gates, "streams": stream_searches,
-    "rates": rate_searches, "whole": whole,
-}  # fmt: skip
+    "duels": duels,
+    "lineups": lineups,
+    "indexes": indexes,
+    "gates": gates,
+    "streams": stream_searches,
+    "rates": rate_searches,
+    "whole": whole,
+}
 
 
 def main() -> int:

@@ -156,7 +156,7 @@ KINDS: dict[str, Kind] = {
     "rigs": Kind("rig files", ".toml", lambda _b: text_mutants({"rigs": RIGS}), _read_rigs),
     "preferences": Kind("preferences", ".toml", lambda _b: text_mutants({"p": PREFERENCES}), _read_preferences),
     "others": Kind("others' figures (CSV)", ".csv", lambda _b: text_mutants({"csv": OTHERS}), _read_others),
-}  # fmt: skip
+}
 
 
 def make_bases(folder: Path) -> None:
@@ -230,8 +230,14 @@ def attack(name: str, count: int, base: Path) -> dict[str, object]:
 def _slices(name: str, count: int, base: Path) -> Iterator[dict[str, object]]:
     for first in range(0, count, SLICE):
         command = [sys.executable, __file__, "--slice", name, str(first), str(min(count, first + SLICE)), str(base)]
-        ran = subprocess.run(command, capture_output=True, text=True, check=False, timeout=3_600,
-                             env={**os.environ, "PYTHONPATH": str(ROOT)})  # fmt: skip
+        ran = subprocess.run(
+            command,
+            capture_output=True,
+            text=True,
+            check=False,
+            timeout=3_600,
+            env={**os.environ, "PYTHONPATH": str(ROOT)},
+        )
         if ran.returncode:
             sys.stderr.write(ran.stderr)
         yield json.loads(ran.stdout or '{"longest": 0, "refused": 0, "taken": 0, "peak": 0, "wrong": [[-1, "died"]]}')
@@ -255,8 +261,10 @@ def main() -> int:
             found = attack(name, asked.count, Path(folder))
             wrong: list[object] = found["wrong"]  # type: ignore[assignment]
             bad |= bool(wrong) or found["longest"] > MOST_S or found["peak"] > MOST_MB  # type: ignore[operator]
-            rows.append(f"| {KINDS[name].what} | {asked.count:,} | {found['refused']:,} | {found['taken']:,} | "
-                        f"{len(wrong)} | {found['longest']:.2f} s | {found['peak']} MB |")  # fmt: skip
+            rows.append(
+                f"| {KINDS[name].what} | {asked.count:,} | {found['refused']:,} | {found['taken']:,} | "
+                f"{len(wrong)} | {found['longest']:.2f} s | {found['peak']} MB |"
+            )
             print(rows[-1], *wrong[:10], sep="\n", flush=True)
     if asked.write:
         write(rows)
@@ -266,8 +274,10 @@ def main() -> int:
 def write(rows: list[str]) -> None:
     """Put the table into docs/faults.md."""
     page = ROOT / "docs" / "faults.md"
-    head = ["| files | mutants | refused with a sentence | taken | anything else | longest | most memory |",
-            "|---|---|---|---|---|---|---|"]  # fmt: skip
+    head = [
+        "| files | mutants | refused with a sentence | taken | anything else | longest | most memory |",
+        "|---|---|---|---|---|---|---|",
+    ]
     text = "\n".join([BEGIN, "", *head, *rows, "", END])
     whole = re.compile(re.escape(BEGIN) + ".*?" + re.escape(END), re.DOTALL)
     page.write_text(whole.sub(lambda _found: text, page.read_text()))

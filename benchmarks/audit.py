@@ -84,10 +84,15 @@ def repeats_in(store: Path) -> dict[str, Row]:
         ):
             kept = json.loads(episode or "{}")
             out[key] = {
-                "cell": cell, "block": block, "streams": streams, "launch": json.loads(launch) if launch else None,
+                "cell": cell,
+                "block": block,
+                "streams": streams,
+                "launch": json.loads(launch) if launch else None,
                 "trace": [differences(c) for c in msgspec.msgpack.decode(trace)] if trace else None,
-                "requests": requests[key], **kept, "extras": kept.get("extras", {}),
-            }  # fmt: skip
+                "requests": requests[key],
+                **kept,
+                "extras": kept.get("extras", {}),
+            }
     return out
 
 
@@ -286,8 +291,14 @@ def _waits(waits: Sequence[float]) -> float | None:
 def printed(home: Path, *words: str) -> str:
     """What a command prints."""
     environment = {**os.environ, "ZINC_KETTLE_HOME": str(home)}
-    ran = subprocess.run([str(Path(sys.executable).parent / "zinc-kettle"), *words], env=environment, check=False,
-                         capture_output=True, text=True, timeout=600)  # fmt: skip
+    ran = subprocess.run(
+        [str(Path(sys.executable).parent / "zinc-kettle"), *words],
+        env=environment,
+        check=False,
+        capture_output=True,
+        text=True,
+        timeout=600,
+    )
     if ran.returncode not in {0, 1, 3} or not ran.stdout:  # 1 and 3 are what a gate and a search found
         raise SystemExit(f"{' '.join(words)}: {ran.stderr}")
     return ran.stdout
@@ -341,9 +352,12 @@ def audit(home: Path) -> dict[str, Held]:
 
 
 def cells(
-    home: Path, study: str, rows: Sequence[Mapping[str, str]], ours: Mapping[str, Mapping[str, float | None]],
+    home: Path,
+    study: str,
+    rows: Sequence[Mapping[str, str]],
+    ours: Mapping[str, Mapping[str, float | None]],
     held: dict[str, Held],
-) -> None:  # fmt: skip
+) -> None:
     """Medians over the repeats of each cell; and of each pair of cells the ratio, with Student's interval by block."""
     by_cell: dict[str, list[Mapping[str, str]]] = defaultdict(list)
     for row in rows:
@@ -359,8 +373,9 @@ def cells(
 DUELS = (
     ("three-ways@quantization=F16", "three-ways@quantization=Q4_0"),
     ("three-ways@quantization=Q8_0", "three-ways@quantization=Q4_0"),
-    ("which-rig@rig=gannet", "which-rig@rig=petrel"), ("which-rig@rig=cormorant", "which-rig@rig=gannet"),
-)  # fmt: skip
+    ("which-rig@rig=gannet", "which-rig@rig=petrel"),
+    ("which-rig@rig=cormorant", "which-rig@rig=gannet"),
+)
 
 
 def duels(home: Path, held: dict[str, Held]) -> None:
@@ -431,9 +446,10 @@ def searches(home: Path, held: dict[str, Held]) -> None:
         promise = found["promise"]
         for step in (step for step in found["steps"] if step["visits"] <= 2):
             its = [
-                repeats[r["repeat"]] for r in rows
+                repeats[r["repeat"]]
+                for r in rows
                 if r["rig"] == found["of"] and r["state"] == "measured" and float(r["concurrency"]) == step["load"]
-            ]  # fmt: skip
+            ]
             asked = [t for r in its for t in _in_full_load(r)]
             times = {
                 "ttft": ([(t["at"][0] - wanted(t)) / S for t in asked], promise["ttft_s"]),
@@ -475,15 +491,19 @@ def page(held: Mapping[str, Held]) -> str:
     """docs/audit.md."""
     count, worst = sum(h.n for h in held.values()), max(h.worst for h in held.values())
     lines = [
-        "# Figures once more", "",
+        "# Figures once more",
+        "",
         "Written by `make bench-claims`. A decoder of the store and formulas that were written from "
         "[measures.md](measures.md) alone (`benchmarks/audit.py`; nothing of the tool computes there) give "
         f"{len(FIGURES)} figures of every repeat of the examples again, the medians of their cells, the ratios of "
         "duels and the losses of gates with their bounds, the values of lineups, and how the steps of a search stood "
-        "to their limits; they are held against what `table`, `duel`, `gate`, `lineup` and `capacity` print.", "",
-        f"{count:,} figures; the worst differs by {worst:.1e} of itself.", "",
-        "| figure | compared | worst difference | only on one side |", "| --- | --- | --- | --- |",
-    ]  # fmt: skip
+        "to their limits; they are held against what `table`, `duel`, `gate`, `lineup` and `capacity` print.",
+        "",
+        f"{count:,} figures; the worst differs by {worst:.1e} of itself.",
+        "",
+        "| figure | compared | worst difference | only on one side |",
+        "| --- | --- | --- | --- |",
+    ]
     lines += [f"| {name} | {h.n:,} | {h.worst:.1e} | {h.missing} |" for name, h in sorted(held.items())]
     return "\n".join(lines) + "\n"
 

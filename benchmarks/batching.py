@@ -35,10 +35,16 @@ class Load:
 
 
 LOADS = (
-    Load(1, 512, 64, 0.0, 256), Load(4, 512, 64, 0.0, 256), Load(4, 512, 64, 0.4, 256), Load(8, 64, 128, 0.4, 512),
-    Load(16, 512, 64, 0.0, 256), Load(16, 512, 64, 0.4, 256), Load(16, 512, 64, 0.4, 2048),
-    Load(16, 2048, 32, 0.4, 512), Load(64, 512, 64, 0.5, 512),
-)  # fmt: skip
+    Load(1, 512, 64, 0.0, 256),
+    Load(4, 512, 64, 0.0, 256),
+    Load(4, 512, 64, 0.4, 256),
+    Load(8, 64, 128, 0.4, 512),
+    Load(16, 512, 64, 0.0, 256),
+    Load(16, 512, 64, 0.4, 256),
+    Load(16, 512, 64, 0.4, 2048),
+    Load(16, 2048, 32, 0.4, 512),
+    Load(64, 512, 64, 0.5, 512),
+)
 
 
 @dataclass
@@ -85,9 +91,17 @@ def simulate(load: Load, requests: int, rng: np.random.Generator) -> Repeat:
 def _timeline(request: _Request) -> Timeline:
     stamps: npt.NDArray[np.int64] = np.array([_ns(at) for at in request.stamps_ms], dtype=np.int64)
     return Timeline(
-        "", "measured", request.stream, False, _ns(request.sent_ms), int(stamps[-1]), stamps,
-        np.ones(len(stamps), dtype=np.int32), request.output, complete=True,
-    )  # fmt: skip
+        "",
+        "measured",
+        request.stream,
+        False,
+        _ns(request.sent_ms),
+        int(stamps[-1]),
+        stamps,
+        np.ones(len(stamps), dtype=np.int32),
+        request.output,
+        complete=True,
+    )
 
 
 def _ns(ms: float) -> int:

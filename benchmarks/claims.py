@@ -92,10 +92,17 @@ def drift(rng: np.random.Generator, cells: int, blocks: int) -> npt.NDArray[np.f
 
 
 NOISES: dict[str, Draw] = {
-    "normal": normal, "slow tail": slow_tail, "bimodal": bimodal, "heavy tails": heavy, "one noisy cell": unequal,
-    "drift": drift, "waves 0.5, shared": waves(0.5, shared=True), "waves 0.8, shared": waves(0.8, shared=True),
-    "waves 0.5, own": waves(0.5, shared=False), "waves 0.8, own": waves(0.8, shared=False),
-}  # fmt: skip
+    "normal": normal,
+    "slow tail": slow_tail,
+    "bimodal": bimodal,
+    "heavy tails": heavy,
+    "one noisy cell": unequal,
+    "drift": drift,
+    "waves 0.5, shared": waves(0.5, shared=True),
+    "waves 0.8, shared": waves(0.8, shared=True),
+    "waves 0.5, own": waves(0.5, shared=False),
+    "waves 0.8, own": waves(0.8, shared=False),
+}
 IMPOSSIBLE = {"waves 0.5, own", "waves 0.8, own"}
 """A cell's own slow wandering, which no order of blocks can tell from its level; its repeats see too little of it."""
 
@@ -117,8 +124,19 @@ class Row:
     """None where no target applies."""
 
 
-def _row(what: str, noise: str, n: int, cells: int, hits: int, trials: int, *, at_least: float = 0.0,
-         at_most: float = 1.0, statistic: str = "ratio", rule: str = "fixed") -> Row:  # fmt: skip
+def _row(
+    what: str,
+    noise: str,
+    n: int,
+    cells: int,
+    hits: int,
+    trials: int,
+    *,
+    at_least: float = 0.0,
+    at_most: float = 1.0,
+    statistic: str = "ratio",
+    rule: str = "fixed",
+) -> Row:
     value, target = hits / trials, at_least or at_most
     slack = MARGIN * (max(target * (1 - target), 1e-4) / trials) ** 0.5
     met = value >= target - slack if at_least else value <= target + slack
@@ -158,11 +176,21 @@ def of_cell(rng: np.random.Generator, noise: str, n: int, cells: int, trials: in
         kept += inside or not long_run
     rule = "interval" if n >= 6 else "range"
     return [
-        Row("coverage", "cell", noise, n, cells, rule, trials, round(held / trials, 4), 0.94,
-            _met(held / trials, 0.94, trials) if _owed(noise, n) else None),
+        Row(
+            "coverage",
+            "cell",
+            noise,
+            n,
+            cells,
+            rule,
+            trials,
+            round(held / trials, 4),
+            0.94,
+            _met(held / trials, 0.94, trials) if _owed(noise, n) else None,
+        ),
         _row("coverage", noise, n, cells, kept, trials, at_least=0.94, statistic="cell, as it says", rule=rule),
         Row("says long run", "cell", noise, n, cells, rule, trials, round(claimed / trials, 4), 0.0, None),
-    ]  # fmt: skip
+    ]
 
 
 def _owed(noise: str, n: int) -> bool:
@@ -197,13 +225,36 @@ def percentiles(rng: np.random.Generator, n: int, requests: int, together: float
     rule = f"{requests} requests a repeat"
     for i, p in enumerate(PERCENTILES):
         name = f"p{100 * p:g}"
-        out.append(_row("coverage", noise, n, 1, trials - given[i] + held[i], trials, at_least=0.93,
-                        statistic=f"{name}, as it says", rule=rule))  # fmt: skip
+        out.append(
+            _row(
+                "coverage",
+                noise,
+                n,
+                1,
+                trials - given[i] + held[i],
+                trials,
+                at_least=0.93,
+                statistic=f"{name}, as it says",
+                rule=rule,
+            )
+        )
         if given[i] >= trials / 10:  # else it shows ranges, nearly always
             share = held[i] / given[i]
             bound = given[i] >= trials / 2
-            out.append(Row("coverage", name, noise, n, 1, rule, given[i], round(share, 4), 0.93,
-                           _met(share, 0.93, given[i]) if bound else None))  # fmt: skip
+            out.append(
+                Row(
+                    "coverage",
+                    name,
+                    noise,
+                    n,
+                    1,
+                    rule,
+                    given[i],
+                    round(share, 4),
+                    0.93,
+                    _met(share, 0.93, given[i]) if bound else None,
+                )
+            )
     return out
 
 
@@ -230,13 +281,35 @@ def until_narrow(rng: np.random.Generator, noise: str, percent: float, trials: i
         early, early_held = early + (n == first), early_held + (inside and n == first)
     rule = f"until ±{percent:g}%"
     out = [
-        Row("coverage", "cell", noise, round(used / trials), 1, rule, trials, round(held / trials, 4), 0.94,
-            None if noise.startswith(("waves", "drift")) else _met(held / trials, 0.94, trials))
-    ]  # fmt: skip
+        Row(
+            "coverage",
+            "cell",
+            noise,
+            round(used / trials),
+            1,
+            rule,
+            trials,
+            round(held / trials, 4),
+            0.94,
+            None if noise.startswith(("waves", "drift")) else _met(held / trials, 0.94, trials),
+        )
+    ]
     if early >= 50:
         share = early_held / early
-        out.append(Row("coverage", "cell that stops at the first look", noise, first, 1, rule, early, round(share, 4),
-                       0.94, None))  # fmt: skip
+        out.append(
+            Row(
+                "coverage",
+                "cell that stops at the first look",
+                noise,
+                first,
+                1,
+                rule,
+                early,
+                round(share, 4),
+                0.94,
+                None,
+            )
+        )
     return out
 
 
@@ -261,8 +334,9 @@ def _fixed_answer(columns: npt.NDArray[np.float64]) -> bool:
     means = np.log(columns).mean(axis=1)
     at = int(means.argmax())
     apart, bounds = clearly_apart(columns, at), behind_at_most(columns, at)
-    return bool(all(far or bound <= SMALLEST for i, (far, bound) in enumerate(zip(apart, bounds, strict=True))
-                    if i != at))  # fmt: skip
+    return bool(
+        all(far or bound <= SMALLEST for i, (far, bound) in enumerate(zip(apart, bounds, strict=True)) if i != at)
+    )
 
 
 def fixed_number(cells: int, trials: int) -> int:
@@ -293,11 +367,21 @@ def until_answered(rng: np.random.Generator, scene: str, cells: int, fixed: int,
     rule, noise = f"until answered, {scene}", "normal"
     share = used / trials / fixed
     return [
-        Row("repeats over a fixed design's", "best", noise, fixed, cells, rule, trials, round(share, 3), 0.5,
-            None if scene in HARD else share <= 0.5),
+        Row(
+            "repeats over a fixed design's",
+            "best",
+            noise,
+            fixed,
+            cells,
+            rule,
+            trials,
+            round(share, 3),
+            0.5,
+            None if scene in HARD else share <= 0.5,
+        ),
         _row("false_claim", noise, fixed, cells, int(wrong), trials, at_most=0.05, statistic="best", rule=rule),
         _row("answered", noise, fixed, cells, int(answered), trials, at_least=0.9, statistic="best", rule=rule),
-    ]  # fmt: skip
+    ]
 
 
 def until_factor(rng: np.random.Generator, noise: str, cells: int, trials: int) -> list[Row]:
@@ -440,10 +524,23 @@ def _throughput_rows(trials: int) -> list[Row]:
             + (f"lengths ±{load.varied:.0%}, " if load.varied else "")
             + f"{load.piece} a step"
         )
-        out.append(Row("bias", "throughput", name, 4, load.streams, "steady window", few, round(ours, 4), 0.04,
-                       abs(ours) <= 0.04))  # fmt: skip
-        out.append(Row("bias", "throughput", name, 4, load.streams, "first latency included", few, round(early, 4), 0.0,
-                       None))  # fmt: skip
+        out.append(
+            Row(
+                "bias",
+                "throughput",
+                name,
+                4,
+                load.streams,
+                "steady window",
+                few,
+                round(ours, 4),
+                0.04,
+                abs(ours) <= 0.04,
+            )
+        )
+        out.append(
+            Row("bias", "throughput", name, 4, load.streams, "first latency included", few, round(early, 4), 0.0, None)
+        )
     return out
 
 

@@ -133,12 +133,21 @@ def _row(client: str, stamp: str, load: Load, windows: list[Window]) -> dict[str
     p50, p99, worst = best.quantiles_ms()
     cost = min(w.cpu_ns / max(1, w.tokens) for w in windows) / 1e3
     return {
-        "client": client, "streams": load.streams, "rate": load.rate, "pattern": load.pattern, "stamp": stamp,
-        "p50_ms": round(p50, 4), "p99_ms": round(p99, 4), "max_ms": round(worst, 4),
-        "cpu_us_per_token": round(cost, 2), "lost_share": round(min(w.lost_share for w in windows), 4),
-        "received": best.tokens, "sent": best.expected, "stolen_share": round(best.stolen_share, 3),
+        "client": client,
+        "streams": load.streams,
+        "rate": load.rate,
+        "pattern": load.pattern,
+        "stamp": stamp,
+        "p50_ms": round(p50, 4),
+        "p99_ms": round(p99, 4),
+        "max_ms": round(worst, 4),
+        "cpu_us_per_token": round(cost, 2),
+        "lost_share": round(min(w.lost_share for w in windows), 4),
+        "received": best.tokens,
+        "sent": best.expected,
+        "stolen_share": round(best.stolen_share, 3),
         "windows": len(windows),
-    }  # fmt: skip
+    }
 
 
 def _line(rows: list[dict[str, Any]]) -> str:

@@ -14,9 +14,12 @@ DOCS = Path(__file__).parent.parent / "docs"
 CLIENTS = (("driver", "kernel"), ("driver", "user"), ("floor", "user"), ("aiohttp", "user"), ("httpx", "user"))
 COLOURS = ("#c9703a", "#e0a37c", "#20262b", "#6d8796", "#b4c1c9")
 NAMES = {
-    ("driver", "kernel"): "driver, kernel stamps", ("driver", "user"): "driver, own stamps",
-    ("floor", "user"): "C client (floor)", ("aiohttp", "user"): "aiohttp", ("httpx", "user"): "httpx",
-}  # fmt: skip
+    ("driver", "kernel"): "driver, kernel stamps",
+    ("driver", "user"): "driver, own stamps",
+    ("floor", "user"): "C client (floor)",
+    ("aiohttp", "user"): "aiohttp",
+    ("httpx", "user"): "httpx",
+}
 
 
 def write(source: Path) -> None:
@@ -53,10 +56,11 @@ def _table(rows: list[dict[str, Any]]) -> list[str]:
     for r in rows:
         grouped[r["streams"], r["rate"], r["pattern"]][r["client"], r["stamp"]] = r
     out = [
-        "Stamp error p50 / p99 / max in ms; processor time per token in µs; lost share where there is one.", "",
+        "Stamp error p50 / p99 / max in ms; processor time per token in µs; lost share where there is one.",
+        "",
         "| streams | tok/s | pattern | " + " | ".join(NAMES[c] for c in CLIENTS) + " |",
         "|---" * (3 + len(CLIENTS)) + "|",
-    ]  # fmt: skip
+    ]
     for (streams, rate, pattern), found in grouped.items():
         cells = [_cell(found[c]) if c in found else "–" for c in CLIENTS]
         out.append(f"| {streams:,} | {rate:,} | {pattern} | " + " | ".join(cells) + " |")
@@ -80,10 +84,20 @@ def chart(rows: list[dict[str, Any]], path: Path) -> None:
             for j, rate in enumerate(rates):
                 panel = axes[i][j]
                 for client, colour in zip(CLIENTS, COLOURS, strict=True):
-                    mine = [r for r in rows if (r["client"], r["stamp"]) == client
-                            and r["rate"] == rate and r["pattern"] == pattern]  # fmt: skip
-                    panel.plot([r["streams"] for r in mine], [r["p99_ms"] for r in mine], "o-", color=colour,
-                               label=NAMES[client], markersize=3.5, linewidth=1.4)  # fmt: skip
+                    mine = [
+                        r
+                        for r in rows
+                        if (r["client"], r["stamp"]) == client and r["rate"] == rate and r["pattern"] == pattern
+                    ]
+                    panel.plot(
+                        [r["streams"] for r in mine],
+                        [r["p99_ms"] for r in mine],
+                        "o-",
+                        color=colour,
+                        label=NAMES[client],
+                        markersize=3.5,
+                        linewidth=1.4,
+                    )
                 panel.set(xscale="log", yscale="log", title=f"{rate:,} tokens/s, {pattern}")
                 panel.set_xticks([1, 16, 64, 256, 1024], ["1", "16", "64", "256", "1,024"], minor=False)
                 panel.minorticks_off()

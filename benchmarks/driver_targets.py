@@ -111,10 +111,21 @@ async def schedule(bench: Bench) -> list[dict[str, Any]]:
         before = stolen()
         # Sends are held against a server that sleeps and leaves us the processor, TTFT against one that does not sleep.
         with server(bench.folder, load, open_loop_requests=OPEN_REQUESTS, spins=i % 2 == 1) as port:
-            seen = await _episode(port, [
-                RequestOrder(str(i), "measured", [ChatMessage("user", "tide")], load.tokens, due_ns=i * OPEN_GAP_NS,
-                             extra={"stream_no": i}) for i in range(OPEN_REQUESTS)
-            ], shape="open")  # fmt: skip
+            seen = await _episode(
+                port,
+                [
+                    RequestOrder(
+                        str(i),
+                        "measured",
+                        [ChatMessage("user", "tide")],
+                        load.tokens,
+                        due_ns=i * OPEN_GAP_NS,
+                        extra={"stream_no": i},
+                    )
+                    for i in range(OPEN_REQUESTS)
+                ],
+                shape="open",
+            )
             got, sent = truth(port)
         after = stolen()
         noisy = (after[0] - before[0]) / max(1, after[1] - before[1]) > QUIET_SHARE

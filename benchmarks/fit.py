@@ -90,23 +90,38 @@ def memory(where: Places, grid: tuple[Any, ...], name: str) -> None:
     rows = []
     for model, quantizations, contexts, slots, caches, micros, prompt in grid:
         study = Study(
-            name=f"memory-{model}", question="Does the engine take what Fit says?",
-            vary={"quantization": quantizations, "context": contexts, "slots": slots, "cache_precision": caches,
-                  "micro_batch": micros},
-            hold={"model": model, "threads": 2, "load_mode": "copied", "prompt_tokens": prompt,
-                  "output_tokens": OUTPUT},
-            repeats=Repeats(count=1, requests=1, warm_up=1), limits=Limits(), engines=(shipped()[BUILT_IN].engine,),
-        )  # fmt: skip
+            name=f"memory-{model}",
+            question="Does the engine take what Fit says?",
+            vary={
+                "quantization": quantizations,
+                "context": contexts,
+                "slots": slots,
+                "cache_precision": caches,
+                "micro_batch": micros,
+            },
+            hold={
+                "model": model,
+                "threads": 2,
+                "load_mode": "copied",
+                "prompt_tokens": prompt,
+                "output_tokens": OUTPUT,
+            },
+            repeats=Repeats(count=1, requests=1, warm_up=1),
+            limits=Limits(),
+            engines=(shipped()[BUILT_IN].engine,),
+        )
         view = measure(study, where)
         for cell in view.cells:
             s = cell.cell.settings
             rows.append(
                 {
-                    "model": model, **{k: s[k] for k in SETTINGS},
+                    "model": model,
+                    **{k: s[k] for k in SETTINGS},
                     "prompt": prompt,
-                    "loaded": number(cell, "memory_loaded"), "peak": number(cell, "memory_peak"),
+                    "loaded": number(cell, "memory_loaded"),
+                    "peak": number(cell, "memory_peak"),
                 }
-            )  # fmt: skip
+            )
     OUT.mkdir(exist_ok=True)
     (OUT / f"{name}.json").write_text(json.dumps(rows, indent=1))
     _tell_memory(rows)
@@ -121,15 +136,35 @@ def _tell_memory(rows: list[dict[str, Any]]) -> None:
         r["peak_predicted"] = peak_bytes(shape, wish, depth=r.get("prompt", 640) + OUTPUT)
     for name in ("loaded", "peak"):
         errors = [r[f"{name}_predicted"] / r[name] - 1 for r in rows]
-        print(f"{name}: {len(rows)} cells, error {min(errors):+.1%} to {max(errors):+.1%}, "
-              f"median size {statistics.median(map(abs, errors)):.1%}")  # fmt: skip
-    heads = ("model", "quantization", "context", "slots", "cache", "micro-batch", "loaded, MB", "predicted", "error",
-             "peak, MB", "predicted", "error")  # fmt: skip
+        print(
+            f"{name}: {len(rows)} cells, error {min(errors):+.1%} to {max(errors):+.1%}, "
+            f"median size {statistics.median(map(abs, errors)):.1%}"
+        )
+    heads = (
+        "model",
+        "quantization",
+        "context",
+        "slots",
+        "cache",
+        "micro-batch",
+        "loaded, MB",
+        "predicted",
+        "error",
+        "peak, MB",
+        "predicted",
+        "error",
+    )
     print("| " + " | ".join(heads) + " |")
     print("|" + "---|" * len(heads))
     for r in rows:
-        cells = [r["model"], r["quantization"], f"{r['context']:,}", r["slots"], r["cache_precision"],
-                 r.get("micro_batch", 512)]  # fmt: skip
+        cells = [
+            r["model"],
+            r["quantization"],
+            f"{r['context']:,}",
+            r["slots"],
+            r["cache_precision"],
+            r.get("micro_batch", 512),
+        ]
         for name in ("loaded", "peak"):
             seen, said = r[name], r[f"{name}_predicted"]
             cells += [f"{seen / 1e6:.1f}", f"{said / 1e6:.1f}", f"{said / seen - 1:+.1%}"]
@@ -145,13 +180,21 @@ def speed(where: Places) -> None:
     rows = []
     for model in ("brine-60m", "brine-250m"):
         study = Study(
-            name=f"speed-{model}", question="Does decode speed follow what Fit says?",
+            name=f"speed-{model}",
+            question="Does decode speed follow what Fit says?",
             vary={"quantization": QUANTIZATIONS},
-            hold={"model": model, "threads": 1, "context": 512, "load_mode": "copied", "prompt_tokens": 64,
-                  "output_tokens": 64},
-            repeats=Repeats(count=5, requests=1), limits=Limits(quiet_s=15.0),
+            hold={
+                "model": model,
+                "threads": 1,
+                "context": 512,
+                "load_mode": "copied",
+                "prompt_tokens": 64,
+                "output_tokens": 64,
+            },
+            repeats=Repeats(count=5, requests=1),
+            limits=Limits(quiet_s=15.0),
             engines=(shipped()[BUILT_IN].engine,),
-        )  # fmt: skip
+        )
         rows += _seen(model, measure(study, where))
     OUT.mkdir(exist_ok=True)
     plain = {"bandwidth": machine.bandwidth_bytes_per_s, "flops": machine.flops, "rows": rows}
@@ -181,8 +224,10 @@ def _tell(model: str, title: str, cases: list[tuple[str, list[str]]], seen: dict
         alone = decode_speed(shapes[q], machine, Calibration(), depth=DEPTH).value
         errors.append(abs(said / seen[q] - 1))
         source = ", ".join(others) if len(others) < 6 else "the other six"
-        lines.append(f"| {q} | {source} | {seen[q]:.1f} | {said:.1f} "
-                     f"| {said / seen[q] - 1:+.1%} | {alone:.1f} | {alone / seen[q] - 1:+.1%} |")  # fmt: skip
+        lines.append(
+            f"| {q} | {source} | {seen[q]:.1f} | {said:.1f} "
+            f"| {said / seen[q] - 1:+.1%} | {alone:.1f} | {alone / seen[q] - 1:+.1%} |"
+        )
     print(f"\n{model}, {title}: median error {statistics.median(errors):.1%}, worst {max(errors):.1%}\n")
     print("| predicted | from | measured, tok/s | predicted | error | from the probe alone | error |")
     print("|---|---|---|---|---|---|---|")
@@ -200,12 +245,14 @@ def parts(where: Places) -> None:
     """Where the time goes, each cell from all others, and what a greater depth costs: computed and measured."""
     asyncio.run(rig_book(where).probe("here"))
     study = Study(
-        name="parts", question="Where does the time go?",
+        name="parts",
+        question="Where does the time go?",
         vary={"quantization": ("F16", "Q8_0", "Q4_K"), "threads": (1, 2), "depth": DEPTHS},
         hold={"model": "brine-250m", "context": 2048, "prompt_tokens": 64, "output_tokens": 24, "prompt_cache": True},
-        repeats=Repeats(count=3, requests=2, order="by-launch"), limits=Limits(quiet_s=10.0),
+        repeats=Repeats(count=3, requests=2, order="by-launch"),
+        limits=Limits(quiet_s=10.0),
         engines=(shipped()[BUILT_IN].engine,),
-    )  # fmt: skip
+    )
     view = measure(study, where)
     heads = ("quantization", "threads", "depth", "measured, ms", "computed", "error", "band", "grows by", "measured")
     print("| " + " | ".join(heads) + " |")
@@ -218,8 +265,16 @@ def parts(where: Places) -> None:
             grown = ["", ""]
             if cell is deep:
                 grown = [f"+{1e3 * (more[1] - more[0]):.1f}", f"+{1e3 * (found[1].step_s - found[0].step_s):.1f}"]
-            row = [levels["quantization"], levels["threads"], f"{levels['depth']:,}", f"{1e3 * split.step_s:.1f}",
-                   f"{1e3 * said:.1f}", f"{said / split.step_s - 1:+.0%}", f"±{split.band:.0%}", *grown]  # fmt: skip
+            row = [
+                levels["quantization"],
+                levels["threads"],
+                f"{levels['depth']:,}",
+                f"{1e3 * split.step_s:.1f}",
+                f"{1e3 * said:.1f}",
+                f"{said / split.step_s - 1:+.0%}",
+                f"±{split.band:.0%}",
+                *grown,
+            ]
             print("| " + " | ".join(map(str, row)) + " |")
 
 

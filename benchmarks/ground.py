@@ -82,8 +82,15 @@ def server(
     """
     streams = 0 if open_loop_requests else load.streams
     total = total or open_loop_requests or load.streams
-    command = [str(folder / "paced"), str(streams), str(load.tokens), str(load.period_ns), load.pattern, str(total),
-               str(int(spins))]  # fmt: skip
+    command = [
+        str(folder / "paced"),
+        str(streams),
+        str(load.tokens),
+        str(load.period_ns),
+        load.pattern,
+        str(total),
+        str(int(spins)),
+    ]
     with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as process:
         assert process.stdout is not None and process.stdin is not None
         yield int(process.stdout.readline())
@@ -113,9 +120,13 @@ def window(sent: Stamps, seen: Stamps, cpu_ns: int, before: tuple[int, int]) -> 
     count = int(sum(len(got) for got in seen))
     expected = int(sum(len(there) for there in sent))
     return Window(
-        everything, count, expected, _lost(sent, seen), cpu_ns,
+        everything,
+        count,
+        expected,
+        _lost(sent, seen),
+        cpu_ns,
         (after[0] - before[0]) / max(1, after[1] - before[1]),
-    )  # fmt: skip
+    )
 
 
 def _lost(sent: Stamps, seen: Stamps) -> float:

@@ -144,13 +144,19 @@ def main() -> None:
     rounds = run(int(sys.argv[1]) if len(sys.argv) > 1 else 50)
     missing, left = sum(r.missing for r in rounds), sum(r.left_processes for r in rounds)
     result = {
-        "kills": len(rounds), "received": sum(r.received for r in rounds), "missing": missing,
-        "left_processes": left, "resumed": sum(r.resumed for r in rounds), "rounds": [asdict(r) for r in rounds],
-    }  # fmt: skip
+        "kills": len(rounds),
+        "received": sum(r.received for r in rounds),
+        "missing": missing,
+        "left_processes": left,
+        "resumed": sum(r.resumed for r in rounds),
+        "rounds": [asdict(r) for r in rounds],
+    }
     OUT.parent.mkdir(parents=True, exist_ok=True)
     OUT.write_text(json.dumps(result, indent=1) + "\n")
-    print(f"{len(rounds)} kills, {result['received']} requests received before them, {missing} missing, "
-          f"{left} processes left, {result['resumed']} of them in studies that went on to their end")  # fmt: skip
+    print(
+        f"{len(rounds)} kills, {result['received']} requests received before them, {missing} missing, "
+        f"{left} processes left, {result['resumed']} of them in studies that went on to their end"
+    )
     if missing or left or result["resumed"] != len(rounds):
         raise SystemExit(1)
 

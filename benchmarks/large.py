@@ -45,20 +45,33 @@ def plan(cells: int) -> Study:
     side = round(cells**0.5)
     levels = tuple(range(1, side + 1))
     return Study(
-        "large", "How long does it take?", {"concurrency": levels, "output_tokens": levels},
-        endpoint=Endpoint("http://127.0.0.1:9"), prompts=Prompts(("a.txt",), ("high water",)),
+        "large",
+        "How long does it take?",
+        {"concurrency": levels, "output_tokens": levels},
+        endpoint=Endpoint("http://127.0.0.1:9"),
+        prompts=Prompts(("a.txt",), ("high water",)),
         repeats=Repeats(count=REPEATS, requests=1),
-    )  # fmt: skip
+    )
 
 
 def timeline(rng: np.random.Generator, name: str) -> Timeline:
     """A made-up request of about 50 tokens per second."""
     stamps = 200_000_000 + np.cumsum(rng.integers(15_000_000, 25_000_000, TOKENS))
     return Timeline(
-        request_id=name, role="measured", stream=0, cold=False, sent_ns=0, end_ns=int(stamps[-1]) + 1_000,
-        chunk_ns=stamps, chunk_tokens=np.ones(TOKENS, dtype=np.int32), asked_tokens=TOKENS, complete=True,
-        prompt_tokens=128, output_tokens=TOKENS, characters=160,
-    )  # fmt: skip
+        request_id=name,
+        role="measured",
+        stream=0,
+        cold=False,
+        sent_ns=0,
+        end_ns=int(stamps[-1]) + 1_000,
+        chunk_ns=stamps,
+        chunk_tokens=np.ones(TOKENS, dtype=np.int32),
+        asked_tokens=TOKENS,
+        complete=True,
+        prompt_tokens=128,
+        output_tokens=TOKENS,
+        characters=160,
+    )
 
 
 def fill(store: KettleStore, study: Study) -> str:
@@ -76,14 +89,28 @@ def fill(store: KettleStore, study: Study) -> str:
                 repeat = Repeat(name, block, 1, (timeline(rng, f"{name}-0"),), wall_ns=10**9)
                 kept.append(KeptRepeat("measured", repeat))
                 rows += [(name, t) for t in repeat.timelines]
-                db.execute(s.repeats.insert().values(
-                    id=name, seq=seq, run=run, cell=cell.key, levels=json.dumps(cell.levels), block=block,
-                    concurrency=1, state="measured", episode="{}", facts='{"engine": "made up"}'))  # fmt: skip
+                db.execute(
+                    s.repeats.insert().values(
+                        id=name,
+                        seq=seq,
+                        run=run,
+                        cell=cell.key,
+                        levels=json.dumps(cell.levels),
+                        block=block,
+                        concurrency=1,
+                        state="measured",
+                        episode="{}",
+                        facts='{"engine": "made up"}',
+                    )
+                )
                 seq += 1
             summary = cell_kept(study, cell, {}, kept).summary
             assert isinstance(summary, CellSummary)
-            db.execute(s.summaries.insert().values(run=run, cell=cell.key, definitions=1, done=count, failed=0,
-                                                   body=encode_summary(summary)))  # fmt: skip
+            db.execute(
+                s.summaries.insert().values(
+                    run=run, cell=cell.key, definitions=1, done=count, failed=0, body=encode_summary(summary)
+                )
+            )
         for start in range(0, len(rows), BLOCK_REQUESTS):
             add_block(db, run, rows[start : start + BLOCK_REQUESTS])
     store.set_state(run, "stopped")

@@ -67,8 +67,13 @@ async def measure(count: int) -> dict[str, float]:
         whole = time.perf_counter() - began
         cells = 0 if screen.checked.results is None else len(screen.checked.results.cells)
     keys.sort()
-    return {"cells": cells, "key_p50_ms": keys[len(keys) // 2], "key_max_ms": keys[-1], "change_blocks_ms": blocked,
-            "change_whole_s": whole}  # fmt: skip
+    return {
+        "cells": cells,
+        "key_p50_ms": keys[len(keys) // 2],
+        "key_max_ms": keys[-1],
+        "change_blocks_ms": blocked,
+        "change_whole_s": whole,
+    }
 
 
 if __name__ == "__main__":

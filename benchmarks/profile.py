@@ -109,12 +109,16 @@ async def late(rate: int) -> None:
             lasts = np.array([e[-1] for e in errors])
             others = np.concatenate([e[:-1] for e in errors])
             everything = np.concatenate(errors)
-            print(json.dumps({
-                "p99_ms": round(float(np.quantile(everything, 0.99)), 3),
-                "p99_ms_but_last_tokens": round(float(np.quantile(others, 0.99)), 3),
-                "p50_ms_last_tokens": round(float(np.median(lasts)), 3),
-                "stolen_share": round((after[0] - before[0]) / max(1, after[1] - before[1]), 3),
-            }))  # fmt: skip
+            print(
+                json.dumps(
+                    {
+                        "p99_ms": round(float(np.quantile(everything, 0.99)), 3),
+                        "p99_ms_but_last_tokens": round(float(np.quantile(others, 0.99)), 3),
+                        "p50_ms_last_tokens": round(float(np.median(lasts)), 3),
+                        "stolen_share": round((after[0] - before[0]) / max(1, after[1] - before[1]), 3),
+                    }
+                )
+            )
 
 
 def main() -> None:

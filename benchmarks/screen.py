@@ -71,9 +71,14 @@ def terminal(command: list[str], home: Path) -> pexpect.spawn[str]:
     """A program in a pseudo-terminal, read here as it writes: tmux would be asked by a process a look."""
     environment = {**os.environ, "TERM": "xterm-256color", "COLORTERM": "truecolor", "ZINC_KETTLE_HOME": str(home)}
     child = pexpect.spawn(
-        command[0], command[1:], env=environment, dimensions=(40, 140), encoding="utf-8", codec_errors="replace",
+        command[0],
+        command[1:],
+        env=environment,
+        dimensions=(40, 140),
+        encoding="utf-8",
+        codec_errors="replace",
         timeout=120,
-    )  # fmt: skip
+    )
     child.delaybeforesend = None
     return child
 
@@ -162,23 +167,27 @@ def main() -> None:
         home = Path(folder) / "home"
         home.mkdir()
         paints = [
-            (first_paint([str(BIN / "zinc-kettle")], "0 Shelf", home),
-             first_paint([sys.executable, "-c", EMPTY], "painted", home))
+            (
+                first_paint([str(BIN / "zinc-kettle")], "0 Shelf", home),
+                first_paint([sys.executable, "-c", EMPTY], "painted", home),
+            )
             for _ in range(ROUNDS)
-        ]  # fmt: skip
+        ]
         result: dict[str, Any] = {
-            "first_paint_s": [round(a, 3) for a, _ in paints], "empty_paint_s": [round(b, 3) for _, b in paints],
+            "first_paint_s": [round(a, 3) for a, _ in paints],
+            "empty_paint_s": [round(b, 3) for _, b in paints],
             "paint_ratio": round(min(a for a, _ in paints) / min(b for _, b in paints), 3),
             "idle_cores": round(idle(home), 4),
             "plan_10000_s": round(min(plan_s(Path(folder), home) for _ in range(3)), 3),
             "start_s": round(min(start_s(home) for _ in range(3)), 3),
-        }  # fmt: skip
+        }
         seen = running(home)
         keys = seen["key_s"]
         result |= {
-            "key_p50_ms": round(1e3 * keys[len(keys) // 2], 1), "key_max_ms": round(1e3 * keys[-1], 1),
+            "key_p50_ms": round(1e3 * keys[len(keys) // 2], 1),
+            "key_max_ms": round(1e3 * keys[-1], 1),
             "observer_cores": seen["observer_cores"],
-        }  # fmt: skip
+        }
     OUT.parent.mkdir(parents=True, exist_ok=True)
     OUT.write_text(json.dumps(result, indent=1) + "\n")
     print(json.dumps(result))

@@ -35,26 +35,53 @@ def request(rng: np.random.Generator, number: int) -> Timeline:
     sent = number * 1_000_000
     stamps = sent + 200_000_000 + np.cumsum(rng.integers(15_000_000, 25_000_000, TOKENS))
     return Timeline(
-        request_id=f"r{number}", role="measured", stream=number % 8, cold=False, sent_ns=sent,
-        end_ns=int(stamps[-1]) + 1_000, chunk_ns=stamps, chunk_tokens=np.ones(TOKENS, dtype=np.int32),
-        asked_tokens=TOKENS, complete=True, kernel_ns=stamps - 20_000, prompt_tokens=128, output_tokens=TOKENS,
-        engine=EngineReport(0, 128, 190.0, TOKENS, 1_260.0), characters=320,
-    )  # fmt: skip
+        request_id=f"r{number}",
+        role="measured",
+        stream=number % 8,
+        cold=False,
+        sent_ns=sent,
+        end_ns=int(stamps[-1]) + 1_000,
+        chunk_ns=stamps,
+        chunk_tokens=np.ones(TOKENS, dtype=np.int32),
+        asked_tokens=TOKENS,
+        complete=True,
+        kernel_ns=stamps - 20_000,
+        prompt_tokens=128,
+        output_tokens=TOKENS,
+        engine=EngineReport(0, 128, 190.0, TOKENS, 1_260.0),
+        characters=320,
+    )
 
 
 def fill(path: Path, requests: int) -> None:
     """A store with one measured study."""
     store = KettleStore(path)
     repeats = requests // PER_REPEAT
-    plan = Study("million", "How long does it take?", {"concurrency": (8,)}, endpoint=Endpoint("http://127.0.0.1:9"),
-                 repeats=Repeats(count=repeats, requests=PER_REPEAT))  # fmt: skip
+    plan = Study(
+        "million",
+        "How long does it take?",
+        {"concurrency": (8,)},
+        endpoint=Endpoint("http://127.0.0.1:9"),
+        repeats=Repeats(count=repeats, requests=PER_REPEAT),
+    )
     run = store.begin(plan, source="", facts={}, wall_s=1.0)
     cell = plan.cells[0]
     rng = np.random.default_rng(1)
     with store.writing() as db:
         for r in range(repeats):
-            db.execute(s.repeats.insert().values(id=f"rep{r}", seq=r, run=run, cell=cell.key, levels="{}", block=r,
-                                                 concurrency=8, state="measured", episode="{}"))  # fmt: skip
+            db.execute(
+                s.repeats.insert().values(
+                    id=f"rep{r}",
+                    seq=r,
+                    run=run,
+                    cell=cell.key,
+                    levels="{}",
+                    block=r,
+                    concurrency=8,
+                    state="measured",
+                    episode="{}",
+                )
+            )
             rows = [(f"rep{r}", request(rng, r * PER_REPEAT + i)) for i in range(PER_REPEAT)]
             for start in range(0, PER_REPEAT, BLOCK_REQUESTS):
                 add_block(db, run, rows[start : start + BLOCK_REQUESTS])
@@ -70,9 +97,11 @@ def recompute(store: KettleStore, run: str) -> dict[str, float]:
     read = time.monotonic() - begun
     figures = [repeat_figures(r.repeat) for r in repeats]
     return {
-        "read_s": round(read, 2), "recompute_s": round(time.monotonic() - begun, 2),
-        "recompute_cpu_s": round(time.process_time() - cpu, 2), "figures": len(figures) * len(figures[0]),
-    }  # fmt: skip
+        "read_s": round(read, 2),
+        "recompute_s": round(time.monotonic() - begun, 2),
+        "recompute_cpu_s": round(time.process_time() - cpu, 2),
+        "figures": len(figures) * len(figures[0]),
+    }
 
 
 def main() -> None:
@@ -90,9 +119,13 @@ def main() -> None:
             (recompute(store, row.runs[0].run_id) for _ in range(ROUNDS)), key=lambda r: float(r["recompute_s"])
         )
     result: dict[str, Any] = {
-        "requests": requests, "tokens_each": TOKENS, "size_bytes": size, "open_s": round(opened, 3),
-        **rounds[0], "rounds_s": [r["recompute_s"] for r in rounds],
-    }  # fmt: skip
+        "requests": requests,
+        "tokens_each": TOKENS,
+        "size_bytes": size,
+        "open_s": round(opened, 3),
+        **rounds[0],
+        "rounds_s": [r["recompute_s"] for r in rounds],
+    }
     OUT.parent.mkdir(parents=True, exist_ok=True)
     OUT.write_text(json.dumps(result, indent=1) + "\n")
     print(json.dumps(result))

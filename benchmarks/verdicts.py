@@ -227,9 +227,10 @@ def bent(blocks: int, slow: float, sigma: float, bend: float, trials: int) -> fl
 FRONTIER_NOISES = ((3, 0.02), (6, 0.02), (6, 0.05), (12, 0.05))
 """Blocks, and the noise of a point."""
 FRONTIERS = {
-    "straight": (10.0, 7.75, 5.5, 3.25, 1.0), "bent the other way": (10.0, 4.0, 2.5, 1.5, 1.0),
+    "straight": (10.0, 7.75, 5.5, 3.25, 1.0),
+    "bent the other way": (10.0, 4.0, 2.5, 1.5, 1.0),
     "bent at the third": (10.0, 9.0, 8.0, 4.0, 1.0),
-}  # fmt: skip
+}
 
 
 def kneed(name: str, blocks: int, sigma: float, trials: int) -> tuple[float, float]:
@@ -267,8 +268,11 @@ def order_and_modes(trials: int) -> list[str]:
             "Equal cells, noise 1%, in the tool's own order of blocks (drawn for each run, mirrored in every other "
             "block). Share of runs in which a cell is put below the best; 5% may be.",
             ["cells, slower by step", *(f"{n} repeats" for n in COUNTS)],
-            [[f"{cells}, {drift:.1%}", *shares(*(told_apart(cells, n, drift, trials) for n in COUNTS))]
-             for cells in (2, 6) for drift in DRIFTS],
+            [
+                [f"{cells}, {drift:.1%}", *shares(*(told_apart(cells, n, drift, trials) for n in COUNTS))]
+                for cells in (2, 6)
+                for drift in DRIFTS
+            ],
         ),
         *table(
             "A cell with a slow mode",
@@ -276,10 +280,13 @@ def order_and_modes(trials: int) -> list[str]:
             "slower on average. Share of runs in which it is called faster (5% may be), and what it would be if the "
             "leader were picked by its median and tested by the distance of the means alone.",
             ["slow in", "repeats", "called faster", "picked by median"],
-            [[f"{low:.0%} of repeats", str(n), *shares(*wrong_best(n, low, trials))]
-             for low in (0.2, 0.4) for n in (6, 12, 20)],
+            [
+                [f"{low:.0%} of repeats", str(n), *shares(*wrong_best(n, low, trials))]
+                for low in (0.2, 0.4)
+                for n in (6, 12, 20)
+            ],
         ),
-    ]  # fmt: skip
+    ]
 
 
 def failures(trials: int) -> list[str]:
@@ -293,11 +300,12 @@ def failures(trials: int) -> list[str]:
             [[str(n), *shares(*(failing(n, chance, 0.5, trials) for chance in (0.1, 1 / 3)))] for n in (6, 12, 24)],
         ),
         *table(
-            "A build that crashes", "Half of its repeats crash; the other build never does.",
+            "A build that crashes",
+            "Half of its repeats crash; the other build never does.",
             ["repeats of each", "worse", "not settled", "fine"],
             [[str(n), *shares(worse, 1 - worse - fine, fine)] for n, (worse, fine) in worse_fine.items()],
         ),
-    ]  # fmt: skip
+    ]
 
 
 def memory(trials: int) -> list[str]:
@@ -308,10 +316,15 @@ def memory(trials: int) -> list[str]:
         "ratios whose 95% interval leaves 1 out: with the runs' own memory, and (in brackets) as if repeats were "
         "independent.",
         ["repeats, of what", "no memory", "0.5", "0.8", "0.9"],
-        [[f"{n}, {'launches' if launches else 'two runs'}",
-          *beside(two_runs(n, rho, trials, launches=launches) for rho in (0.0, 0.5, 0.8, 0.9))]
-         for launches in (False, True) for n in (3, 6, 12, 20, 40)],
-    )  # fmt: skip
+        [
+            [
+                f"{n}, {'launches' if launches else 'two runs'}",
+                *beside(two_runs(n, rho, trials, launches=launches) for rho in (0.0, 0.5, 0.8, 0.9)),
+            ]
+            for launches in (False, True)
+            for n in (3, 6, 12, 20, 40)
+        ],
+    )
 
 
 def histories(trials: int) -> list[str]:
@@ -348,10 +361,12 @@ def quotients_and_rows(trials: int) -> list[str]:
             "Equal sides. Share of duels in which any row is called different (5% may be): with the scatter of all "
             "rows, and (in brackets) each by its own alone.",
             ["rows, repeats", *kinds],
-            [[f"{rows}, {n}", *beside(many_rows(noise, rows, n, trials) for noise in kinds)]
-             for rows, n in ((2, 3), (8, 3), (8, 6))],
+            [
+                [f"{rows}, {n}", *beside(many_rows(noise, rows, n, trials) for noise in kinds)]
+                for rows, n in ((2, 3), (8, 3), (8, 6))
+            ],
         ),
-    ]  # fmt: skip
+    ]
 
 
 def bends(trials: int) -> list[str]:
@@ -363,18 +378,23 @@ def bends(trials: int) -> list[str]:
             "TTFT over five prompt lengths; a slow block slows all of its prompts alike. Share of studies called "
             "*curved*: of straight lines 5% may be, of those where the longest takes a tenth more all should be.",
             ["blocks, block noise, own noise", "straight", "a tenth more"],
-            [[f"{n}, {slow:.0%}, {sigma:.0%}", *shares(*(bent(n, slow, sigma, bend, trials) for bend in (0.0, 0.1)))]
-             for n in (3, 6) for slow, sigma in ((0.0, 0.01), (0.1, 0.01), (0.1, 0.03))],
+            [
+                [f"{n}, {slow:.0%}, {sigma:.0%}", *shares(*(bent(n, slow, sigma, bend, trials) for bend in (0.0, 0.1)))]
+                for n in (3, 6)
+                for slow, sigma in ((0.0, 0.01), (0.1, 0.01), (0.1, 0.03))
+            ],
         ),
         *table(
             "A frontier and its knee",
             "Five loads. Share of frontiers that are given a knee (of those without one 5% may be), and of the bent "
             "ones that are, how many have it in the interval.",
             ["blocks, noise", *FRONTIERS, "in the interval"],
-            [[f"{n}, {sigma:.0%}", *shares(*(named for named, _ in found), found[-1][1])]
-             for (n, sigma), found in zip(FRONTIER_NOISES, edges, strict=True)],
+            [
+                [f"{n}, {sigma:.0%}", *shares(*(named for named, _ in found), found[-1][1])]
+                for (n, sigma), found in zip(FRONTIER_NOISES, edges, strict=True)
+            ],
         ),
-    ]  # fmt: skip
+    ]
 
 
 CURVES: dict[str, Callable[[float, float], float]] = {
@@ -389,8 +409,9 @@ SLOW = 0.4
 STEP_REPEATS = 3
 
 
-def searched(curve: str, limit: int, sigma: float, trials: int, *, slow: bool = False, tail: tuple[int, float] | None
-             = None) -> tuple[float, float, float]:  # fmt: skip
+def searched(
+    curve: str, limit: int, sigma: float, trials: int, *, slow: bool = False, tail: tuple[int, float] | None = None
+) -> tuple[float, float, float]:
     """Searches from 8 streams on: how often the interval holds the limit, how often a search settles, and how often it
     settles and is wrong.
 
@@ -446,11 +467,12 @@ def _step(load: int, visits: Sequence[tuple[int, npt.NDArray[np.float64]]], tail
 def capacity(trials: int) -> list[str]:
     """The largest load that keeps a promise."""
     ways: list[tuple[str, dict[str, Any]]] = [
-        ("2% of noise", {"sigma": 0.02}), ("6% of noise", {"sigma": 0.06}),
+        ("2% of noise", {"sigma": 0.02}),
+        ("6% of noise", {"sigma": 0.06}),
         ("2%, one slow minute", {"sigma": 0.02, "slow": True}),
         ("p99 of 3 × 48 requests", {"sigma": 0.02, "tail": (48, 0.99)}),
         ("p99 of 3 × 24 requests", {"sigma": 0.02, "tail": (24, 0.99)}),
-    ]  # fmt: skip
+    ]
     return table(
         "The largest load that keeps a promise",
         "Searches from 8 streams on, three repeats a step. The percentile grows with the square of the load (steep), "
@@ -458,9 +480,12 @@ def capacity(trials: int) -> list[str]:
         "step half as long again. Share of searches whose interval holds the limit (94% should be), and in brackets of "
         "those that settle, and of those that settle and are wrong.",
         ["curve, limit", *(name for name, _ in ways)],
-        [[f"{curve}, {limit}", *(_three(searched(curve, limit, trials=trials, **how)) for _, how in ways)]
-         for curve in CURVES for limit in LIMITS],
-    )  # fmt: skip
+        [
+            [f"{curve}, {limit}", *(_three(searched(curve, limit, trials=trials, **how)) for _, how in ways)]
+            for curve in CURVES
+            for limit in LIMITS
+        ],
+    )
 
 
 def _three(found: tuple[float, float, float]) -> str:
@@ -468,8 +493,14 @@ def _three(found: tuple[float, float, float]) -> str:
     return f"{held:.1%} ({settled:.0%}, {wrong:.1%})"
 
 
-SHARED = (((2, 1, 10), (0.0, 0.0)), ((2, 1, 10), (0.0, 0.03)), ((2, 1, 10), (0.09, 0.0)), ((2, 3, 4), (0.06, 0.03)),
-          ((4, 1, 5), (0.06, 0.0)), ((1, 6, 4), (0.0, 0.06)))  # fmt: skip
+SHARED = (
+    ((2, 1, 10), (0.0, 0.0)),
+    ((2, 1, 10), (0.0, 0.03)),
+    ((2, 1, 10), (0.09, 0.0)),
+    ((2, 3, 4), (0.06, 0.03)),
+    ((4, 1, 5), (0.06, 0.0)),
+    ((1, 6, 4), (0.0, 0.06)),
+)
 """Rigs, launches on each, cells of each; and how much the luck of rigs and launches scatters."""
 
 
@@ -498,9 +529,12 @@ SECTIONS = (order_and_modes, shared_luck, failures, memory, histories, quotients
 
 def page(trials: int) -> str:
     """docs/verdicts.md."""
-    head = ["# How often verdicts are wrong under other noises", "",
-            f"Written by `make bench-verdicts`: {trials:,} runs for each figure. Figures are made by formulas of the "
-            "benchmark; what judges them is the tool's own."]  # fmt: skip
+    head = [
+        "# How often verdicts are wrong under other noises",
+        "",
+        f"Written by `make bench-verdicts`: {trials:,} runs for each figure. Figures are made by formulas of the "
+        "benchmark; what judges them is the tool's own.",
+    ]
     return "\n".join([*head, *(line for section in SECTIONS for line in section(trials))]) + "\n"
 
 

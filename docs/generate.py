@@ -37,10 +37,12 @@ def keys() -> str:
 
 
 MAKERS: Mapping[str, Callable[[], str]] = {
-    **TABLES, "stations": stations, "keys": keys,
+    **TABLES,
+    "stations": stations,
+    "keys": keys,
     "settings of the built-in engine": partial(settings, shipped()["built-in"].engine),
     "settings of mistralrs": partial(settings, shipped()["mistralrs"].engine),
-}  # fmt: skip
+}
 
 
 def page(text: str) -> str:

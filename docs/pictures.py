@@ -68,32 +68,59 @@ WAYS, LOG, ENGINES, NIGHT = (
 )
 SCENES: tuple[Scene, ...] = (
     Scene("shelf", "studies kept, and ready to run", steps=("Down", "wait:cormorant")),
-    Scene("rigs", "the machines, what is known about each and from where",
-          steps=("1", "wait:storm-tern", "Down", "Down", "wait:made-up")),
-    Scene("fit", "what fits on a (here simulated) rig and keeps the pace", RIG,
-          ("2", "wait:What fits on this", "x", "wait:fits on storm-tern", "x", "wait:fits on gannet")),
+    Scene(
+        "rigs",
+        "the machines, what is known about each and from where",
+        steps=("1", "wait:storm-tern", "Down", "Down", "wait:made-up"),
+    ),
+    Scene(
+        "fit",
+        "what fits on a (here simulated) rig and keeps the pace",
+        RIG,
+        ("2", "wait:What fits on this", "x", "wait:fits on storm-tern", "x", "wait:fits on gannet"),
+    ),
     Scene("plan", "what will be measured, edited where it stands", WAYS, ("3", "wait:cells")),
     Scene("map-after", "the map of a finished study", ENGINES),
-    Scene("map-during", "while it runs, with the live lane", "Night log on this machine",
-          ("r", "wait:2 of 18 repeats")),
+    Scene(
+        "map-during", "while it runs, with the live lane", "Night log on this machine", ("r", "wait:2 of 18 repeats")
+    ),
     Scene("strip", "one factor: points with their intervals and repeats", LOG),
     Scene("map-small", "100 by 30 characters", NIGHT, size=SMALL),
     Scene("cell", "all that is known about one cell", ENGINES, ("Enter", "wait:answering")),
     Scene("answers", "what they wrote, side by side", NIGHT, ("v", "wait:next answer")),
     Scene("duel", "B against A", WAYS, ("5", "wait:pair by pair")),
-    Scene("ladder", "did last week's settings help, and which of them?", WEEK,
-          ("5", "wait:pair by pair", "l", "wait:one change after the other", "Enter",
-           "wait:What did each change bring?", "wait:multiply")),
-    Scene("capacity", "the curve a search walked, and where the promise breaks", DESKS,
-          ("6", "wait:frontier", "Down", "wait:is promised")),
+    Scene(
+        "ladder",
+        "did last week's settings help, and which of them?",
+        WEEK,
+        (
+            "5",
+            "wait:pair by pair",
+            "l",
+            "wait:one change after the other",
+            "Enter",
+            "wait:What did each change bring?",
+            "wait:multiply",
+        ),
+    ),
+    Scene(
+        "capacity",
+        "the curve a search walked, and where the promise breaks",
+        DESKS,
+        ("6", "wait:frontier", "Down", "wait:is promised"),
+    ),
     Scene("frontier", "throughput against the speed of each user", DESKS, ("6", "wait:frontier")),
     Scene("scaling", "against the ideal", WAYS, ("6", "wait:efficiency")),
     Scene("latency", "how requests spread, light theme", RIG, ("t", "6", "wait:latency,")),
-    Scene("lineup", "which rig to buy, by what a million tokens cost", RIG,
-          ("7", "wait:leads", "p", "p", "p", "wait:million")),
+    Scene(
+        "lineup",
+        "which rig to buy, by what a million tokens cost",
+        RIG,
+        ("7", "wait:leads", "p", "p", "p", "wait:million"),
+    ),
     Scene("index", "all rigs against one", RIG, ("7", "wait:leads", "i", "wait:times as fast")),
     Scene("report", "one page to hand on", WAYS, ("8", "wait:Bounds are")),
-)  # fmt: skip
+)
 
 
 @contextlib.contextmanager
@@ -107,9 +134,14 @@ def display(folder: Path) -> Iterator[dict[str, str]]:
             number = told.readline().strip()
         (folder / "run").mkdir(mode=0o700)
         try:
-            yield {**os.environ, "DISPLAY": f":{number}", "LIBGL_ALWAYS_SOFTWARE": "1",
-                   "XDG_RUNTIME_DIR": str(folder / "run"), "KITTY_CONFIG_DIRECTORY": str(folder),
-                   "KITTY_CACHE_DIRECTORY": str(folder)}  # fmt: skip
+            yield {
+                **os.environ,
+                "DISPLAY": f":{number}",
+                "LIBGL_ALWAYS_SOFTWARE": "1",
+                "XDG_RUNTIME_DIR": str(folder / "run"),
+                "KITTY_CONFIG_DIRECTORY": str(folder),
+                "KITTY_CACHE_DIRECTORY": str(folder),
+            }
         finally:
             server.terminate()
 

@@ -101,9 +101,14 @@ def spec(recipe: Recipe | None = None, **levels: Level) -> LaunchSpec:
     """How the tiny model is started; with other levels of its factors."""
     engine = (recipe or RECIPES["built-in"]).engine
     tiny: dict[str, Level] = {
-        "model": "brine-15m", "quantization": "Q8_0", "threads": 1, "context": 512, "slots": 1, "batch": 512,
+        "model": "brine-15m",
+        "quantization": "Q8_0",
+        "threads": 1,
+        "context": 512,
+        "slots": 1,
+        "batch": 512,
         "micro_batch": 256,
-    }  # fmt: skip
+    }
     held = {**tiny, "engine": engine.name, **levels}
     return study({"salt": (True,)}, hold=held, engines=(engine,)).cells[0].launch
 

@@ -17,11 +17,15 @@ def scripted(count: int, tokens: int, script: dict[str, Any] | None = None, **mo
     """Requests that carry a script to the paced server, each with a label of its own."""
     return [
         RequestOrder(
-            f"r{i}", "measured", [ChatMessage("user", f"{WORDS} {i}")], tokens,
-            extra={"paced": {**(script or {}), "label": f"r{i}"}}, **more,
+            f"r{i}",
+            "measured",
+            [ChatMessage("user", f"{WORDS} {i}")],
+            tokens,
+            extra={"paced": {**(script or {}), "label": f"r{i}"}},
+            **more,
         )
         for i in range(count)
-    ]  # fmt: skip
+    ]
 
 
 async def drive(url: str, orders: list[RequestOrder], *, streams: int = 1, **episode: Any) -> list[Timeline]:

@@ -49,13 +49,18 @@ def header(fields: list[bytes], tensors: list[bytes], *, version: int = 3) -> by
 def usual_fields(tokens: int = 64) -> list[bytes]:
     """What a model says of itself."""
     return [
-        field("general.architecture", "string", "llama"), field("general.name", "string", "Kelp"),
-        field("llama.block_count", "u32", 2), field("llama.embedding_length", "u32", 64),
-        field("llama.feed_forward_length", "u32", 128), field("llama.attention.head_count", "u32", 4),
-        field("llama.attention.head_count_kv", "u32", 2), field("llama.context_length", "u32", 4096),
-        field("general.file_type", "u32", 7), field("tokenizer.ggml.model", "string", "llama"),
+        field("general.architecture", "string", "llama"),
+        field("general.name", "string", "Kelp"),
+        field("llama.block_count", "u32", 2),
+        field("llama.embedding_length", "u32", 64),
+        field("llama.feed_forward_length", "u32", 128),
+        field("llama.attention.head_count", "u32", 4),
+        field("llama.attention.head_count_kv", "u32", 2),
+        field("llama.context_length", "u32", 4096),
+        field("general.file_type", "u32", 7),
+        field("tokenizer.ggml.model", "string", "llama"),
         field("tokenizer.ggml.tokens", "array", strings([f"t{i}" for i in range(tokens)])),
-    ]  # fmt: skip
+    ]
 
 
 def usual_tensors() -> tuple[list[bytes], int]:
@@ -96,10 +101,14 @@ def by_hand() -> dict[str, bytes]:
     good = model()
     tensors, _ = usual_tensors()
     out = {
-        "empty": b"", "magic only": b"GGUF", "another magic": b"LMAO" + good[4:],
-        "version 1": b"GGUF\1\0\0\0" + good[8:], "version 99": b"GGUF" + struct.pack("<I", 99) + good[8:],
+        "empty": b"",
+        "magic only": b"GGUF",
+        "another magic": b"LMAO" + good[4:],
+        "version 1": b"GGUF\1\0\0\0" + good[8:],
+        "version 99": b"GGUF" + struct.pack("<I", 99) + good[8:],
         "big-endian": b"GGUF" + struct.pack(">I", 3) + good[8:],
-        "recursive arrays": nested(2_000), "deep arrays": nested(5),
+        "recursive arrays": nested(2_000),
+        "deep arrays": nested(5),
         "no architecture": header([field("x", "u32", 1)], []),
         "a field twice": header([field("x", "u32", 1), field("x", "u32", 2)], []),
         "unknown kind": header([text("x") + struct.pack("<I", 77)], []),
@@ -115,10 +124,11 @@ def by_hand() -> dict[str, bytes]:
         "blocks a lie": header([*usual_fields()[:2], field("llama.block_count", "u32", 1 << 30)], []),
         "no blocks": header([*usual_fields()[:2], field("llama.block_count", "u32", 0)], []),
         "sizes as text": header([*usual_fields()[:2], field("llama.block_count", "string", "2")], []),
-    }  # fmt: skip
+    }
     for n in HUGE:
         out |= {
-            f"{n} tensors": with_counts(n, 1), f"{n} fields": with_counts(1, n),
+            f"{n} tensors": with_counts(n, 1),
+            f"{n} fields": with_counts(1, n),
             f"a key of {n}": b"GGUF" + struct.pack("<IQQQ", 3, 0, 1, n) + bytes(999),
             f"a string of {n}": header([text("x") + struct.pack("<IQ", 8, n)], []) + bytes(999),
             f"{n} strings": header([field("x", "array", struct.pack("<IQ", 8, n))], []) + bytes(9_999),
@@ -127,7 +137,7 @@ def by_hand() -> dict[str, bytes]:
             f"a string in an array of {n}": header([field("x", "array", struct.pack("<IQQ", 8, 2, n))], []) + bytes(99),
             f"a dimension of {n}": header(usual_fields(), [tensor("a", (n,), 0, 0)]) + bytes(999),
             f"an offset of {n}": header(usual_fields(), [tensor("a", (64,), 0, n)]) + bytes(999),
-        }  # fmt: skip
+        }
     return out
 
 

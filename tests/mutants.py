@@ -14,12 +14,46 @@ from tests.bundling import built, parts_of
 
 RUN = "runs/1"
 STRANGE: tuple[Any, ...] = (
-    None, -1, 0, 1 << 62, 1 << 70, 1e308, "", "x" * 30_000, "\x1b[31m", [], {}, True, [[[[]]]], "../../x", float("nan"),
-)  # fmt: skip
+    None,
+    -1,
+    0,
+    1 << 62,
+    1 << 70,
+    1e308,
+    "",
+    "x" * 30_000,
+    "\x1b[31m",
+    [],
+    {},
+    True,
+    [[[[]]]],
+    "../../x",
+    float("nan"),
+)
 STRANGE_TEXTS = (
-    "", "0", "-1", "1e999", "nan", "9" * 4_400, "0x" + "f" * 4_000, '"' + "x" * 20_000 + '"', "[" * 3_000, "true", "[]",
-    '"../../x"', '"\\u001b[2J"', "1979-05-27", '"http://u:p@h/?k=1"', "²", '"', "\\", "\x00", "=1+1", "{}", "[[1]]",
-)  # fmt: skip
+    "",
+    "0",
+    "-1",
+    "1e999",
+    "nan",
+    "9" * 4_400,
+    "0x" + "f" * 4_000,
+    '"' + "x" * 20_000 + '"',
+    "[" * 3_000,
+    "true",
+    "[]",
+    '"../../x"',
+    '"\\u001b[2J"',
+    "1979-05-27",
+    '"http://u:p@h/?k=1"',
+    "²",
+    '"',
+    "\\",
+    "\x00",
+    "=1+1",
+    "{}",
+    "[[1]]",
+)
 WORD = re.compile(r'"[^"\n]*"|-?\d+(?:\.\d+)?|\b(?:true|false)\b|[\w.-]+')
 
 
@@ -75,8 +109,19 @@ def spoilt_text(base: str, seed: int) -> bytes:
 def spoilt_bundle(base: Path, seed: int, to: Path) -> Path:
     """A bundle spoilt somewhere; where its list is kept true, what it holds is wrong behind true checksums."""
     rng = random.Random(seed)
-    kind = rng.choice(["archive", "facts.json", "plan.json", "repeats.jsonl", "requests.parquet", "traces.parquet",
-                       "run.toml", "decisions.jsonl", "notes.jsonl"])  # fmt: skip
+    kind = rng.choice(
+        [
+            "archive",
+            "facts.json",
+            "plan.json",
+            "repeats.jsonl",
+            "requests.parquet",
+            "traces.parquet",
+            "run.toml",
+            "decisions.jsonl",
+            "notes.jsonl",
+        ]
+    )
     if kind == "archive":
         to.write_bytes(flipped(base.read_bytes(), rng, rng.randrange(1, 30)))
         return to

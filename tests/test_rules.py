@@ -16,10 +16,28 @@ from zinc_kettle.engines.launchers import text_of
 
 SOURCE = Path(zinc_kettle.__file__).parent
 CORE_MAY_IMPORT = {
-    "__future__", "collections", "dataclasses", "difflib", "functools", "hashlib", "itertools", "json", "math", "numpy",
-    "operator", "random", "re", "scipy", "statistics", "typing", "unicodedata", "urllib.parse", "warnings", "weakref",
+    "__future__",
+    "collections",
+    "dataclasses",
+    "difflib",
+    "functools",
+    "hashlib",
+    "itertools",
+    "json",
+    "math",
+    "numpy",
+    "operator",
+    "random",
+    "re",
+    "scipy",
+    "statistics",
+    "typing",
+    "unicodedata",
+    "urllib.parse",
+    "warnings",
+    "weakref",
     "zinc_kettle",
-}  # fmt: skip
+}
 MAY_SWALLOW = {
     "driver/reply.py",  # an answer nobody can read is a fault of its request
     "tui/station.py",  # work beside the screen: what goes wrong is shown, and its trace is in the log
@@ -113,3 +131,11 @@ def test_everything_tracked_is_free_of_this_workplace() -> None:
         path = Path(name)
         if path.suffix in kinds and path.exists() and path.name != "test_rules.py":
             assert not [w for w in words if w in path.read_bytes()], name
+
+
+def test_the_formatter_formats() -> None:
+    """Nothing is hidden from it."""
+    hidden = "fmt" + ": "
+    paths = [*SOURCE.rglob("*.py"), *Path("tests").rglob("*.py"), *Path("benchmarks").rglob("*.py")]
+    found = [path.name for path in paths if hidden in path.read_text(encoding="utf-8")]
+    assert not found

@@ -24,26 +24,47 @@ ROWS: dict[str, dict[str, tuple[str, str] | None]] = {
     "duel": {"a": EQUAL, "b": EQUAL, "open": RATIO, "range": None, "none": None},
     "gate": {
         "worse": ("answers.md", "gate at 3%, equal builds are not stopped"),
-        "fine": ("answers.md", "gate at 3%, builds 8% slower are not let through"), "open": None,
+        "fine": ("answers.md", "gate at 3%, builds 8% slower are not let through"),
+        "open": None,
         "failed": ("verdicts.md", "What fails at a gate"),
     },
     "capacity": {
-        "narrow": CAPACITY, "neighbours": CAPACITY,
-        "": None, "steps": None, "most": None, "least": None,
+        "narrow": CAPACITY,
+        "neighbours": CAPACITY,
+        "": None,
+        "steps": None,
+        "most": None,
+        "least": None,
     },
     "lineup": {"": BEST, "price": BEST, "watt": ("verdicts.md", "By the watt"), "cost": ("verdicts.md", "By the watt")},
     "finding": {
-        "step-alike": FACTOR, "step-unclear": FACTOR, "step-depends": FACTOR, "step-mixed": FACTOR, "step": FACTOR,
-        "prefill-slope": BENT, "by-launch": UNPAIRED, "time": ("fit.md", "Where the time goes"),
-        "cell-failed": None, "decided": None, "busy-before": None, "different-tokenizer": None, "caution": None,
+        "step-alike": FACTOR,
+        "step-unclear": FACTOR,
+        "step-depends": FACTOR,
+        "step-mixed": FACTOR,
+        "step": FACTOR,
+        "prefill-slope": BENT,
+        "by-launch": UNPAIRED,
+        "time": ("fit.md", "Where the time goes"),
+        "cell-failed": None,
+        "decided": None,
+        "busy-before": None,
+        "different-tokenizer": None,
+        "caution": None,
     },
-}  # fmt: skip
+}
 """Where the rate of each verdict stands: a document, and a heading or a row of a table; None claims nothing."""
-BESIDES = [CELL, ("verdicts.md", "A frontier and its knee"), ("verdicts.md", "Prompt by prompt, pair by pair"),
-           ("answers.md", "streams on gannet, true limit 41"), ("answers.md", "streams on gannet, true limit 10"),
-           ("verdicts.md", "A cell with a slow mode"), ("verdicts.md", "Cells that share a rig, or a launch"),
-           ("verdicts.md", "Two runs, with earlier runs of the study"),
-           ("claims.md", "Percentiles over requests")]  # fmt: skip
+BESIDES = [
+    CELL,
+    ("verdicts.md", "A frontier and its knee"),
+    ("verdicts.md", "Prompt by prompt, pair by pair"),
+    ("answers.md", "streams on gannet, true limit 41"),
+    ("answers.md", "streams on gannet, true limit 10"),
+    ("verdicts.md", "A cell with a slow mode"),
+    ("verdicts.md", "Cells that share a rig, or a launch"),
+    ("verdicts.md", "Two runs, with earlier runs of the study"),
+    ("claims.md", "Percentiles over requests"),
+]
 """Of what is claimed without a code."""
 
 

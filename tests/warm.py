@@ -19,10 +19,14 @@ from pathlib import Path
 from zinc_kettle import cli
 
 FORKS = multiprocessing.get_context("forkserver")
-FORKS.set_forkserver_preload([
-    *(f"zinc_kettle.cli.{module.name}" for module in pkgutil.iter_modules(cli.__path__)),
-    "zinc_kettle.charts.draw", "matplotlib.backends.backend_svg", "matplotlib.backends.backend_pdf",
-])  # fmt: skip
+FORKS.set_forkserver_preload(
+    [
+        *(f"zinc_kettle.cli.{module.name}" for module in pkgutil.iter_modules(cli.__path__)),
+        "zinc_kettle.charts.draw",
+        "matplotlib.backends.backend_svg",
+        "matplotlib.backends.backend_pdf",
+    ]
+)
 
 
 def run(words: Sequence[str], env: Mapping[str, str], timeout: float) -> subprocess.CompletedProcess[str]:

@@ -99,7 +99,7 @@ class BundleError(UsageError):
 
     def __init__(
         self, file: str, what: str, *, why: str = "", remedy: str = "have it packed and sent again", code: str = ""
-    ) -> None:  # fmt: skip
+    ) -> None:
         super().__init__(f"{file} {what}", why=why, remedy=remedy, code=code)
 
 

@@ -28,8 +28,11 @@ def model(read: float, weights: float = 10e6) -> ModelFacts:
     """A model that reads so many bytes a token; its cache grows by 1 kB and a thousand products a token."""
     return {
         "touched": {"bytes": read, "operands": weights, "weights": weights},
-        "kv_bytes_per_token_f16": 1_000.0, "attention_per_token": 1_000.0, "layers": 4, "weights": 10,
-    }  # fmt: skip
+        "kv_bytes_per_token_f16": 1_000.0,
+        "attention_per_token": 1_000.0,
+        "layers": 4,
+        "weights": 10,
+    }
 
 
 def step_s(read: float, weights: float, threads: int, *, slower: float = 1.0) -> float:

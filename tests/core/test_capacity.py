@@ -107,8 +107,11 @@ def test_a_slow_minute_decides_nothing() -> None:
     """A load that broke the promise the first time and keeps it the second stands open; of three one is outvoted."""
     others = [trial(8, -1.0), trial(16, -0.9, -0.9), trial(32, 0.9, 0.9)]
     for seen, stands in (
-        ((0.3,), "broken"), ((0.3, -0.3), "open"), ((0.3, -0.3, -0.3), "kept"), ((0.3, -0.3, 0.3, -0.3), "open"),
-    ):  # fmt: skip
+        ((0.3,), "broken"),
+        ((0.3, -0.3), "open"),
+        ((0.3, -0.3, -0.3), "kept"),
+        ((0.3, -0.3, 0.3, -0.3), "open"),
+    ):
         step = trial(20, *seen)
         assert standing(step, [*others, step], PROMISE) == stands
     astray = search([*others, trial(20, 0.3, 0.3), trial(24, -0.3, -0.3)], PLAN, PROMISE)
@@ -159,9 +162,12 @@ def test_noise_makes_the_interval_wide_and_asks_for_more() -> None:
 def test_a_search_enters_its_loads_into_the_log() -> None:
     """Two rigs, each with a search: a load is added for the one that needs it and left out for the other."""
     planned = study(
-        {"quantization": ("Q8_0", "Q4_0"), "concurrency": (8,)}, promise=PROMISE, capacity=PLAN,
-        repeats=Repeats(count=3), hold={"model": "brine-15m", "prompt_tokens": 64, "output_tokens": 24},
-    )  # fmt: skip
+        {"quantization": ("Q8_0", "Q4_0"), "concurrency": (8,)},
+        promise=PROMISE,
+        capacity=PLAN,
+        repeats=Repeats(count=3),
+        hold={"model": "brine-15m", "prompt_tokens": 64, "output_tokens": 24},
+    )
     slow, quick = planned.cells[0].key, planned.cells[1].key
     kept = {
         slow: [KeptRepeat("measured", r) for r in measured(64, seed=1)],  # breaks the promise
@@ -169,9 +175,11 @@ def test_a_search_enters_its_loads_into_the_log() -> None:
     }
     found = next_decisions(planned, Schedule(planned), lambda key: kept[key], 7.0)
     assert [(d.kind, dict(d.levels)) for d in found] == [
-        ("add-level", {"concurrency": 4}), ("add-level", {"concurrency": 16}),
-        ("skip", {"quantization": "Q8_0", "concurrency": 16}), ("skip", {"quantization": "Q4_0", "concurrency": 4}),
-    ]  # fmt: skip
+        ("add-level", {"concurrency": 4}),
+        ("add-level", {"concurrency": 16}),
+        ("skip", {"quantization": "Q8_0", "concurrency": 16}),
+        ("skip", {"quantization": "Q4_0", "concurrency": 4}),
+    ]
     whole = Schedule(planned, tuple(found)).whole
     assert whole.vary["concurrency"] == (4, 8, 16)
     assert Schedule(planned, tuple(found)).next_step({}) is not None

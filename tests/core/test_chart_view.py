@@ -50,6 +50,8 @@ def test_series_scales_and_points() -> None:
     assert log.x.scale == log.y.scale == "log" and log.x.low is not None and log.x.low > 0
     assert viewed(viewed(CHART, View(log=frozenset("x"))), View(log=frozenset("x"))).panels[0].x.scale == "linear"
     assert [(s.x, s.y, s.low, s.key) for s in spots(CHART)] == [
-        (0.0, 0.0, 0.0, "x"), (10.0, 10.0, 9.0, "y"), (20.0, 40.0, 39.0, "z"),
-    ]  # fmt: skip
+        (0.0, 0.0, 0.0, "x"),
+        (10.0, 10.0, 9.0, "y"),
+        (20.0, 40.0, 39.0, "z"),
+    ]
     assert viewed(CHART, View()) == CHART and pytest.approx(ticks(0.0, 1.0, 5)[-1]) == 1.0

@@ -49,8 +49,10 @@ def test_levels_of_one_study_are_paired_with_all_else_equal() -> None:
 def test_another_engine_is_one_change() -> None:
     """What it says of itself, and settings it does not have, are no further differences."""
     plan = study({"engine": ("built-in", "mistralrs")}, hold={"model": "brine-15m"})
-    kept = {c.key: [KeptRepeat("measured", r, facts={"version": str(c.index)}) for r in repeats_at(9.0, 9.1)]
-            for c in plan.cells}  # fmt: skip
+    kept = {
+        c.key: [KeptRepeat("measured", r, facts={"version": str(c.index)}) for r in repeats_at(9.0, 9.1)]
+        for c in plan.cells
+    }
     one = StudyResults.of_repeats(plan, kept)
     found = align(Side(one, {"engine": "built-in"}), Side(one, {"engine": "mistralrs"}))
     assert [p.clean for p in found.pairs] == [True] and told(found) == {("engine", "built-in", "mistralrs")}
@@ -119,8 +121,10 @@ def test_a_ratio_of_percentiles_is_that_of_the_headlines() -> None:
 
     def waits(scale: float) -> list[KeptRepeat]:
         of_block = [rng.lognormal(0, 0.4, 40) * 100 * scale for _ in range(4)]
-        return [KeptRepeat("measured", repeat(*(timeline([w, w + 20]) for w in block), block=i))
-                for i, block in enumerate(of_block)]  # fmt: skip
+        return [
+            KeptRepeat("measured", repeat(*(timeline([w, w + 20]) for w in block), block=i))
+            for i, block in enumerate(of_block)
+        ]
 
     results = StudyResults.of_repeats(plan, {one.key: waits(1.5), two.key: waits(1.0)})
     a, b = results.cells

@@ -57,9 +57,10 @@ def test_what_is_left_out_is_what_a_loop_would_skip(vary: dict[str, list[int]], 
     """Every combination but those that have all named levels, each once, in the order of the plain product."""
     rules: Any = tuple(
         {n: tuple(data.draw(st.lists(st.sampled_from(vary[n]), min_size=1))) for n in names}
-        for names in data.draw(st.lists(st.sets(st.sampled_from(sorted(vary)), min_size=1), max_size=2) if vary
-                               else st.just([]))
-    )  # fmt: skip
+        for names in data.draw(
+            st.lists(st.sets(st.sampled_from(sorted(vary)), min_size=1), max_size=2) if vary else st.just([])
+        )
+    )
     found = list(combinations(vary, Design(without=rules)))
     whole = [dict(zip(vary, levels, strict=True)) for levels in itertools.product(*vary.values())]
     assert found == [c for c in whole if not any(all(c[n] in rule[n] for n in rule) for rule in rules)]
@@ -79,8 +80,10 @@ def test_one_at_a_time_differs_from_its_baseline_in_one_factor(vary: dict[str, l
 
 def test_tied_factors_change_together() -> None:
     """Level by level; a step of one is a step of the other; the map has one side for both."""
-    plan = study({"threads": (1, 2), "batch": (64, 128), "micro_batch": (32, 64)},
-                 design=Design(ties=(("batch", "micro_batch"),)))  # fmt: skip
+    plan = study(
+        {"threads": (1, 2), "batch": (64, 128), "micro_batch": (32, 64)},
+        design=Design(ties=(("batch", "micro_batch"),)),
+    )
     assert [(c.levels["batch"], c.levels["micro_batch"]) for c in plan.cells] == [(64, 32), (128, 64)] * 2
     assert plan.leading == ["threads", "batch"]
     assert plan.moved(plan.cells[0].levels, "micro_batch", 64) == {"threads": 1, "batch": 128, "micro_batch": 64}
@@ -169,10 +172,16 @@ def test_every_field_reads_its_own_example(path: tuple[str, ...]) -> None:
 def test_every_field_of_a_study_file_can_be_edited() -> None:
     """The table of fields and the sections of a study file name the same things, with the same defaults."""
     models: dict[str, Any] = {
-        "prompts": sections.PromptsSection, "load": sections.LoadSection, "repeats": sections.RepeatsSection,
-        "promise": sections.PromiseSection, "capacity": sections.CapacitySection, "design": sections.DesignSection,
-        "limits": sections.LimitsSection, "retry": sections.RetrySection, "endpoint": sections.EndpointSection,
-    }  # fmt: skip
+        "prompts": sections.PromptsSection,
+        "load": sections.LoadSection,
+        "repeats": sections.RepeatsSection,
+        "promise": sections.PromiseSection,
+        "capacity": sections.CapacitySection,
+        "design": sections.DesignSection,
+        "limits": sections.LimitsSection,
+        "retry": sections.RetrySection,
+        "endpoint": sections.EndpointSection,
+    }
     top = {"question", "name", "seed", "temperature"}
     assert {f.name for f in FIELDS.values() if f.section == "question"} == top
     assert set(sections.StudyFile.model_fields) == {*top, "format", "vary", "hold", *models}
@@ -191,9 +200,11 @@ def test_every_field_of_a_study_file_can_be_edited() -> None:
 LENGTHS = st.one_of(
     st.builds(lambda n: {"kind": "fixed", "tokens": n}, st.integers(1, 9999)),
     st.builds(lambda a, b: {"kind": "uniform", "low": a, "high": b}, st.integers(1, 99), st.integers(100, 9999)),
-    st.builds(lambda p: {"kind": "table", "table": [[a, float(b)] for a, b in p]},
-              st.lists(st.tuples(st.integers(1, 999), st.integers(1, 9)), min_size=1)),
-)  # fmt: skip
+    st.builds(
+        lambda p: {"kind": "table", "table": [[a, float(b)] for a, b in p]},
+        st.lists(st.tuples(st.integers(1, 999), st.integers(1, 9)), min_size=1),
+    ),
+)
 
 
 @given(LENGTHS)
@@ -204,12 +215,21 @@ def test_lengths_are_typed_as_they_are_read(value: dict[str, Any]) -> None:
 
 
 # the text
-VALUES = st.sampled_from([
-    (("vary", "threads"), [1, 2, 8]), (("vary", "depth"), [100, 200]), (("hold", "context"), 512),
-    (("repeats", "count"), 6), (("promise", "ttft_s"), 2.0), (("limits", "quiet_s"), 20.0), (("seed",), 7),
-    (("design", "without"), [{"threads": [1, 2], "batch": 64}]), (("load", "shape"), "burst"),
-    (("prompts", "lengths"), {"kind": "fixed", "tokens": 9}), (("hold", "model"), "brine-60m"),
-])  # fmt: skip
+VALUES = st.sampled_from(
+    [
+        (("vary", "threads"), [1, 2, 8]),
+        (("vary", "depth"), [100, 200]),
+        (("hold", "context"), 512),
+        (("repeats", "count"), 6),
+        (("promise", "ttft_s"), 2.0),
+        (("limits", "quiet_s"), 20.0),
+        (("seed",), 7),
+        (("design", "without"), [{"threads": [1, 2], "batch": 64}]),
+        (("load", "shape"), "burst"),
+        (("prompts", "lengths"), {"kind": "fixed", "tokens": 9}),
+        (("hold", "model"), "brine-60m"),
+    ]
+)
 
 
 @given(st.lists(st.tuples(st.booleans(), VALUES), max_size=12))

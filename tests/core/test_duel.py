@@ -21,8 +21,9 @@ def run(name: str, rates: dict[tuple[str, int], list[float]], **changes: object)
     plan = study()
     kept = {
         cell.key: [KeptRepeat("measured", r) for r in repeats_at(*rates[tuple(cell.levels.values())])]  # type: ignore[index]
-        for cell in plan.cells if tuple(cell.levels.values()) in rates
-    }  # fmt: skip
+        for cell in plan.cells
+        if tuple(cell.levels.values()) in rates
+    }
     return StudyResults.of_repeats(plan, kept, RunInfo(name, **changes))  # type: ignore[arg-type]
 
 
@@ -32,8 +33,9 @@ def rates(factor: float, noise: float = 0.01, *, seed: int = 1, n: int = 8) -> d
     minutes = np.exp(draw.normal(0, 0.1, n))
     return {
         (q, t): list(10 * t * (factor if q == "Q4_0" else 1) * minutes * np.exp(draw.normal(0, noise, n)))
-        for q in ("Q8_0", "Q4_0") for t in (1, 2)
-    }  # fmt: skip
+        for q in ("Q8_0", "Q4_0")
+        for t in (1, 2)
+    }
 
 
 def sides(results: StudyResults, other: StudyResults | None = None) -> tuple[Side, Side]:
@@ -59,8 +61,9 @@ def test_a_run_launch_by_launch_is_not_paired_between_launches() -> None:
     plan = study(repeats=Repeats(count=8, order="by-launch"))
     kept = {
         cell.key: [KeptRepeat("measured", r) for r in repeats_at(*rates(1.05)[tuple(cell.levels.values())])]  # type: ignore[index]
-        for cell in plan.cells if cell.levels["quantization"] != "F16"
-    }  # fmt: skip
+        for cell in plan.cells
+        if cell.levels["quantization"] != "F16"
+    }
     results = StudyResults.of_repeats(plan, kept, RunInfo("r"))
     found = duel(*sides(results), ["decode"])
     assert not found.paired and "unpaired" in found.cautions and found.contests[0].verdict == "open"
@@ -124,8 +127,10 @@ def test_equal_sides_are_told_apart_in_few_of_many_runs() -> None:
 def test_a_ladder_adds_up() -> None:
     """Steps of known size: each is told, and they multiply to the last over the first."""
     results = run("r", rates(1.3))
-    sides = [Side(results, dict(zip(("quantization", "threads"), levels, strict=True)))
-             for levels in (("Q8_0", 1), ("Q8_0", 2), ("Q4_0", 2))]  # fmt: skip
+    sides = [
+        Side(results, dict(zip(("quantization", "threads"), levels, strict=True)))
+        for levels in (("Q8_0", 1), ("Q8_0", 2), ("Q4_0", 2))
+    ]
     steps = ladder(sides, ["decode"])
     found = [rung.step.contests[0].ratio for rung in steps]
     whole = steps[-1].whole.contests[0].ratio
@@ -154,11 +159,16 @@ def test_prompt_by_prompt_matches_requests_by_their_place() -> None:
     for cell in study_.cells:
         slow = cell.levels["quantization"] == "Q4_0"
         kept[cell.key] = [
-            KeptRepeat("measured", repeat(
-                decode_timeline(20.0 + block, request_id=f"x-{1 + 2 * block}"),
-                decode_timeline((5.0 if slow else 10.0) + block, sent_ms=9000, request_id=f"x-{2 + 2 * block}"),
-                block=block)) for block in range(5)
-        ]  # fmt: skip
+            KeptRepeat(
+                "measured",
+                repeat(
+                    decode_timeline(20.0 + block, request_id=f"x-{1 + 2 * block}"),
+                    decode_timeline((5.0 if slow else 10.0) + block, sent_ms=9000, request_id=f"x-{2 + 2 * block}"),
+                    block=block,
+                ),
+            )
+            for block in range(5)
+        ]
     results = StudyResults.of_repeats(study_, kept, RunInfo("r"))
     rows = prompt_by_prompt(duel(*sides(results), ["decode"]), "decode")
     assert [row.place for row in rows] == [0, 1, 0, 1]

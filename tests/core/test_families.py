@@ -293,8 +293,9 @@ def test_turns_are_a_table() -> None:
     """Depth, wait and speed of each turn, medians over the conversations."""
     requests = [
         timeline([100.0 * (t + 1) + 20 * k for k in range(5)], prompt_tokens=100 * (t + 1), conversation=c, turn=t)
-        for c in range(3) for t in range(4)
-    ]  # fmt: skip
+        for c in range(3)
+        for t in range(4)
+    ]
     plan = study({"threads": (1,)})
     results = StudyResults.of_repeats(plan, {plan.cells[0].key: measured(repeat(*requests))})
     lines = turn_lines(results.cells[0])

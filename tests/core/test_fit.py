@@ -56,11 +56,19 @@ def test_windowed_layers_keep_no_more_than_their_window() -> None:
 
 REPORTED = (
     # width, feed-forward, micro-batch, context, MiB of compute buffer as the engine's own log said
-    (256, 1280, 512, 2048, 12.02), (256, 2560, 512, 2048, 19.52), (512, 1280, 512, 2048, 14.52),
-    (512, 2048, 512, 2048, 19.02), (1024, 2048, 512, 2048, 24.02), (1024, 4096, 512, 2048, 36.02),
-    (2048, 6144, 512, 2048, 58.02), (2048, 8192, 512, 2048, 70.02), (3072, 8192, 512, 2048, 80.02),
-    (1024, 2048, 256, 2048, 12.01), (1024, 2048, 512, 8192, 30.02), (2048, 6144, 128, 2048, 14.50),
-)  # fmt: skip
+    (256, 1280, 512, 2048, 12.02),
+    (256, 2560, 512, 2048, 19.52),
+    (512, 1280, 512, 2048, 14.52),
+    (512, 2048, 512, 2048, 19.02),
+    (1024, 2048, 512, 2048, 24.02),
+    (1024, 4096, 512, 2048, 36.02),
+    (2048, 6144, 512, 2048, 58.02),
+    (2048, 8192, 512, 2048, 70.02),
+    (3072, 8192, 512, 2048, 80.02),
+    (1024, 2048, 256, 2048, 12.01),
+    (1024, 2048, 512, 8192, 30.02),
+    (2048, 6144, 128, 2048, 14.50),
+)
 
 
 @pytest.mark.parametrize(("width", "ffn", "micro", "context", "reported"), REPORTED)
@@ -83,16 +91,29 @@ def test_a_mapped_file_of_repacked_types_counts_twice_in_what_is_resident_but_no
 
 SHAPES = st.builds(
     lambda layers, heads, group, ffn, experts: from_sizes(
-        layers=layers, heads=heads * group, kv_heads=heads, head_dim=64, ffn=ffn * 64, vocab=4096,
-        experts=experts, experts_active=min(experts, 2),
+        layers=layers,
+        heads=heads * group,
+        kv_heads=heads,
+        head_dim=64,
+        ffn=ffn * 64,
+        vocab=4096,
+        experts=experts,
+        experts_active=min(experts, 2),
     ),
-    st.integers(1, 24), st.integers(1, 8), st.integers(1, 4), st.integers(1, 40), st.sampled_from((0, 8)),
-)  # fmt: skip
+    st.integers(1, 24),
+    st.integers(1, 8),
+    st.integers(1, 4),
+    st.integers(1, 40),
+    st.sampled_from((0, 8)),
+)
 WISHES = st.builds(
-    Wish, context=st.sampled_from((256, 2048, 32_768)), slots=st.integers(1, 8),
-    cache=st.sampled_from(("f16", "q8_0")), device_layers=st.sampled_from((None, 0, 5)),
+    Wish,
+    context=st.sampled_from((256, 2048, 32_768)),
+    slots=st.integers(1, 8),
+    cache=st.sampled_from(("f16", "q8_0")),
+    device_layers=st.sampled_from((None, 0, 5)),
     experts_in_main=st.booleans(),
-)  # fmt: skip
+)
 
 
 @given(SHAPES, WISHES, st.lists(st.floats(0.5, 8), max_size=3))
@@ -180,11 +201,25 @@ def test_impossible_shapes(wrong: dict[str, int]) -> None:
 
 def rows_at(pace: float | None, **more: Measured) -> list[FitRow]:
     """A model of a file in two quantizations, on a rig that reads 12 GB a second."""
-    rig = Rig("desk", "here", {"memory_bytes": Fact(64 * GB, "gathered"), "bandwidth": Fact(12e9, "typed"),
-                               "physical_cores": Fact(4, "gathered")})  # fmt: skip
+    rig = Rig(
+        "desk",
+        "here",
+        {
+            "memory_bytes": Fact(64 * GB, "gathered"),
+            "bandwidth": Fact(12e9, "typed"),
+            "physical_cores": Fact(4, "gathered"),
+        },
+    )
     wanted = [Candidate(f"kelp.{q}", SMALL_4B.at(q), "file", "kelp") for q in ("F16", "Q8_0")]
-    return fit_rows(wanted, rig, Wish(), threads=4, calibration=rig.prior(), pace=pace,
-                    measured={f"kelp.{name}": found for name, found in more.items()})  # fmt: skip
+    return fit_rows(
+        wanted,
+        rig,
+        Wish(),
+        threads=4,
+        calibration=rig.prior(),
+        pace=pace,
+        measured={f"kelp.{name}": found for name, found in more.items()},
+    )
 
 
 SMALL_4B = from_sizes(layers=36, heads=20, kv_heads=4, head_dim=128, ffn=10_240, vocab=32_000)

@@ -19,8 +19,10 @@ from zinc_kettle.present.gate import gate_json, gate_markdown, gate_sentence
 def build(name: str, factor: float, noise: float, *, seed: int, n: int = 6) -> StudyResults:
     """A run of one build: all cells so many times as fast as the usual one."""
     draw = np.random.default_rng(seed)
-    return run(name, {(q, t): list(10 * t * factor * np.exp(draw.normal(0, noise, n)))
-                      for q in ("Q8_0", "Q4_0") for t in (1, 2)})  # fmt: skip
+    return run(
+        name,
+        {(q, t): list(10 * t * factor * np.exp(draw.normal(0, noise, n))) for q in ("Q8_0", "Q4_0") for t in (1, 2)},
+    )
 
 
 def held(factor: float, noise: float = 0.02, *, seed: int = 1, **given: object) -> Gate:

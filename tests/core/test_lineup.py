@@ -40,11 +40,19 @@ def fleet(speeds: dict[str, float], *, noise: float = 0.01, n: int = 8, seed: in
     draw = np.random.default_rng(seed)
     minutes = np.exp(draw.normal(0, 0.1, n))
     kept = {
-        cell.key: [KeptRepeat("measured", r) for r in repeats_at(*(
-            speeds[str(cell.levels["quantization"])] * int(cell.levels["threads"]) * minutes
-            * np.exp(draw.normal(0, noise, n))))]
+        cell.key: [
+            KeptRepeat("measured", r)
+            for r in repeats_at(
+                *(
+                    speeds[str(cell.levels["quantization"])]
+                    * int(cell.levels["threads"])
+                    * minutes
+                    * np.exp(draw.normal(0, noise, n))
+                )
+            )
+        ]
         for cell in plan.cells
-    }  # fmt: skip
+    }
     results = StudyResults.of_repeats(plan, kept, RunInfo("run", number=1))
     return [Entrant(name, Side(results, {"quantization": name})) for name in speeds]
 
@@ -155,8 +163,10 @@ def test_money_and_watts_change_the_order() -> None:
 
 def test_other_work_is_not_ranked() -> None:
     """A run with other prompts stands aside with the reason, and has no index either."""
-    mine = [Entrant("mine", Side(run("one", rates(1.0)), {"quantization": "Q8_0"})),
-            Entrant("its", Side(run("one", rates(1.0)), {"quantization": "Q4_0"}))]  # fmt: skip
+    mine = [
+        Entrant("mine", Side(run("one", rates(1.0)), {"quantization": "Q8_0"})),
+        Entrant("its", Side(run("one", rates(1.0)), {"quantization": "Q4_0"})),
+    ]
     plan = study(hold={"model": "brine-15m", "prompt_tokens": 99, "output_tokens": 8, "context": 256})
     kept = {cell.key: [KeptRepeat("measured", r) for r in repeats_at(5.0, 5.1, 5.2)] for cell in plan.cells}
     other = Entrant("other", Side(StudyResults.of_repeats(plan, kept, RunInfo("two")), {"quantization": "Q8_0"}))

@@ -207,8 +207,13 @@ def test_goodput_counts_requests_that_keep_the_promise() -> None:
 
 def test_sizes_of_the_model_follow_from_its_file() -> None:
     """4.5 bits a weight; half of the cache's layers look back 100 tokens, of a context of 256; a cache of 8.5 bits."""
-    model: ModelFacts = {"weights": 1_000, "weights_bytes": 562, "kv_bytes_per_token_f16": 1_000.0,
-                         "kv_windowed_per_token_f16": 500.0, "window": 100}  # fmt: skip
+    model: ModelFacts = {
+        "weights": 1_000,
+        "weights_bytes": 562,
+        "kv_bytes_per_token_f16": 1_000.0,
+        "kv_windowed_per_token_f16": 500.0,
+        "window": 100,
+    }
     facts: EngineFacts = {"model": model, "file": {"size_bytes": 700}}
     cell = study(hold={"model": "m", "context": 256, "cache_precision": "q8_0"}).cells[0]
     assert file_size(facts, cell) == 700.0
@@ -230,8 +235,9 @@ def test_memory_is_less_the_launcher() -> None:
     assert figures["memory_anonymous"] == 30e6
     higher = dataclasses.replace(trace(), highest_bytes=150_000_000)
     assert repeat_figures(repeat(timeline(), trace=higher))["memory_peak"] == 130e6
-    loaded = cell_value([repeat(timeline(), block=0), repeat(timeline(), block=0), repeat(timeline(), block=1)],
-                        "memory_loaded")  # fmt: skip
+    loaded = cell_value(
+        [repeat(timeline(), block=0), repeat(timeline(), block=0), repeat(timeline(), block=1)], "memory_loaded"
+    )
     assert isinstance(loaded, Value) and (loaded.value, loaded.n, loaded.of) == (90e6, 2, "launches")
 
 

@@ -30,13 +30,16 @@ def setting(name: str, **more: object) -> Setting:
     return Setting(name=name, **{**given, **more})  # type: ignore[arg-type]
 
 
-ENGINE = Engine("lantern", (
-    setting("oil", argument="--oil"),
-    setting("wick", type="switch", flag="--wick", flag_off="--bare"),
-    setting("glass", type="switch", argument="--glass", words={"true": "clear", "false": "frosted"}),
-    setting("draught", environment="DRAUGHT"),
-    setting("colour", kind="request", type="text", request="colour", words={"r": "red"}),
-))  # fmt: skip
+ENGINE = Engine(
+    "lantern",
+    (
+        setting("oil", argument="--oil"),
+        setting("wick", type="switch", flag="--wick", flag_off="--bare"),
+        setting("glass", type="switch", argument="--glass", words={"true": "clear", "false": "frosted"}),
+        setting("draught", environment="DRAUGHT"),
+        setting("colour", kind="request", type="text", request="colour", words={"r": "red"}),
+    ),
+)
 
 
 def test_how_levels_reach_an_engine() -> None:
@@ -77,13 +80,16 @@ def test_what_is_only_in_a_request_needs_no_reload() -> None:
     assert first.launch == second.launch and first.key != second.key
 
 
-@pytest.mark.parametrize(("vary", "hold", "told"), [
-    (TWO, {"batch": 64}, "batch cannot be set on mistralrs"),
-    ({**TWO, "cache_precision": ("f16", "q8_0")}, {}, "cache_precision = 'q8_0' is not known"),
-    ({"engine": ("built-in", "lantern")}, {}, "there is no engine 'lantern'"),
-    ({"engine": ("mistralrs",), "flash_attention": (True,)}, {}, "flash_attention is not a factor"),
-    ({"engine": ("open-protocol",)}, {}, None),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("vary", "hold", "told"),
+    [
+        (TWO, {"batch": 64}, "batch cannot be set on mistralrs"),
+        ({**TWO, "cache_precision": ("f16", "q8_0")}, {}, "cache_precision = 'q8_0' is not known"),
+        ({"engine": ("built-in", "lantern")}, {}, "there is no engine 'lantern'"),
+        ({"engine": ("mistralrs",), "flash_attention": (True,)}, {}, "flash_attention is not a factor"),
+        ({"engine": ("open-protocol",)}, {}, None),
+    ],
+)
 def test_a_setting_must_be_every_engines(
     vary: dict[str, tuple[Level, ...]], hold: dict[str, Level], told: str | None
 ) -> None:
@@ -102,6 +108,9 @@ def test_a_rig_that_runs_already_says_what_it_speaks() -> None:
 def test_models_that_settings_name() -> None:
     """As name and quantization, as a path, or as a bare name."""
     engine = RECIPES["built-in"].engine
-    for level, found in (("brine-15m.Q8_0", ("brine-15m", "Q8_0")), ("a/b.gguf", ("a/b.gguf", None)),
-                         ("small", ("small", None))):  # fmt: skip
+    for level, found in (
+        ("brine-15m.Q8_0", ("brine-15m", "Q8_0")),
+        ("a/b.gguf", ("a/b.gguf", None)),
+        ("small", ("small", None)),
+    ):
         assert further_models(engine, {"draft_model": level, "threads": 2}) == {"draft_model": found}

@@ -23,10 +23,13 @@ def run(name: str, factor: float, *, seed: int = 1, version: str = "1", missing:
     """Eight repeats of two cells, all so many times as fast as usual."""
     draw = np.random.default_rng(seed)
     kept = {
-        cell.key: [KeptRepeat("measured", r, facts=EngineFacts(version=version))
-                   for r in repeats_at(*(20 * factor * np.exp(draw.normal(0, 0.003, 8))))]
-        for cell in PLAN.cells if cell.levels["quantization"] != missing
-    }  # fmt: skip
+        cell.key: [
+            KeptRepeat("measured", r, facts=EngineFacts(version=version))
+            for r in repeats_at(*(20 * factor * np.exp(draw.normal(0, 0.003, 8))))
+        ]
+        for cell in PLAN.cells
+        if cell.levels["quantization"] != missing
+    }
     return StudyResults.of_repeats(PLAN, kept, RunInfo(name))
 
 

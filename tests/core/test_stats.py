@@ -213,8 +213,10 @@ def test_many_rows_share_their_scatter() -> None:
     assert pooled_ratios([(a, b)], paired=True) == [paired_ratio(a, b)]
     alone = together = 0
     for _ in range(100):
-        rows = [tuple(np.where(rng.random(3) < 0.3, 0.7, 1.0) * np.exp(rng.normal(0, 0.003, 3)) for _ in range(2))
-                for _ in range(30)]  # fmt: skip
+        rows = [
+            tuple(np.where(rng.random(3) < 0.3, 0.7, 1.0) * np.exp(rng.normal(0, 0.003, 3)) for _ in range(2))
+            for _ in range(30)
+        ]
         pairs = [(x.tolist(), y.tolist()) for x, y in rows]
         alone += min(holm([paired_ratio(x, y).p for x, y in pairs])) < 0.05
         together += min(holm([r.p for r in pooled_ratios(pairs, paired=True)])) < 0.05

@@ -19,9 +19,10 @@ from zinc_kettle.formats.study import parse_study
 
 BUILT = factors_of([KNOWN.engines[BUILT_IN]])
 GIVEN: dict[str, dict[str, tuple[Level, ...]]] = {
-    "builds": {"engine": ("built-in", "mistralrs")}, "rigs": {"rig": ("desk", "cellar")},
+    "builds": {"engine": ("built-in", "mistralrs")},
+    "rigs": {"rig": ("desk", "cellar")},
     "setting": {"flash_attention": (True, False)},
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize(

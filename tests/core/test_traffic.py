@@ -135,10 +135,14 @@ def test_the_fingerprint_of_a_workload_knows_its_load() -> None:
     assert "arrivals" not in workload(plain, plain.cells[0])
     prints = []
     changes: list[dict[str, Any]] = [
-        {}, {"load": Load("burst")}, {"load": Load("conversation")}, {"load": Load(think_s=1.0)},
-        {"prompts": Prompts(recorded=(Recorded((("user", "a"),)),))}, {"prompts": Prompts(lengths=LENGTHS[1])},
+        {},
+        {"load": Load("burst")},
+        {"load": Load("conversation")},
+        {"load": Load(think_s=1.0)},
+        {"prompts": Prompts(recorded=(Recorded((("user", "a"),)),))},
+        {"prompts": Prompts(lengths=LENGTHS[1])},
         {"prompts": Prompts(outputs=LENGTHS[1])},
-    ]  # fmt: skip
+    ]
     for change in changes:
         plan = study({"concurrency": (1,)}, **change)
         prints.append(str(sorted(workload(plan, plan.cells[0]).items())))
@@ -149,8 +153,11 @@ def test_a_study_with_a_load_survives_being_kept() -> None:
     """Through JSON and back, nothing changes; an older study without a load is read as it was."""
     import json
 
-    prompts = Prompts(recorded=(Recorded((("user", "a"), ("assistant", "b"), ("user", "c")), 9),), lengths=LENGTHS[3],
-                      tasks={"code": ("x",)})  # fmt: skip
+    prompts = Prompts(
+        recorded=(Recorded((("user", "a"), ("assistant", "b"), ("user", "c")), 9),),
+        lengths=LENGTHS[3],
+        tasks={"code": ("x",)},
+    )
     plan = study({"concurrency": (1,)}, load=Load("open", "recorded", (0.0, 1.5)), prompts=prompts)
     assert study_of(plan_text(plan)) == plan
     old = json.loads(plan_text(study({"concurrency": (1,)})))

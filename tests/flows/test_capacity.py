@@ -43,8 +43,9 @@ PROMISE = Promise(tpot_s=0.0115)
 def truth() -> int:
     """The most streams the made-up rig serves, from its physics."""
     for streams in range(4, 64):
-        engine = VirtualEngine("gannet", {"model": "brine-1b", "quantization": "Q8_0", "threads": 8, "slots": 64,
-                                          "context": 256}, seed=5)  # fmt: skip
+        engine = VirtualEngine(
+            "gannet", {"model": "brine-1b", "quantization": "Q8_0", "threads": 8, "slots": 64, "context": 256}, seed=5
+        )
         trial = trial_of(streams, [[engine.closed(streams, 16 * streams, prompt=64, output=24)]], PROMISE)
         assert trial is not None
         if trial.broken(PROMISE):
@@ -57,8 +58,13 @@ def test_a_search_is_killed_taken_up_and_finds_the_limit(tmp_path: Path) -> None
     (tmp_path / "rigs.toml").write_text('format = 1\n[gannet]\nreach = "rehearsal"\n')
     file = tmp_path / "desks.study.toml"
     file.write_text(STUDY)
-    running = subprocess.Popen([sys.executable, "-m", "zinc_kettle", "run", str(file)], stdout=subprocess.DEVNULL,
-                               stderr=subprocess.PIPE, env=environment(tmp_path), start_new_session=True)  # fmt: skip
+    running = subprocess.Popen(
+        [sys.executable, "-m", "zinc_kettle", "run", str(file)],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+        env=environment(tmp_path),
+        start_new_session=True,
+    )
     assert running.stderr is not None
     for line in running.stderr:
         if b"3 of 4 repeats" in line:

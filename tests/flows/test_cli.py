@@ -177,7 +177,7 @@ def test_a_caution_is_acknowledged_with_a_reason(
         return {
             r["cell"]["quantization"]: [c.get("acknowledged") for c in r["cautions"] if c["code"] == "tiny-prompt"]
             for r in map(json.loads, shown.splitlines())
-        }  # fmt: skip
+        }
 
     def say(*more: str) -> subprocess.CompletedProcess[str]:
         return kettle(home, "acknowledge", "quick", *more, "--store", store)
@@ -373,11 +373,12 @@ def test_a_new_study_from_a_template(tmp_path: Path) -> None:
     assert planned.returncode == 0 and "until it is known which is best" in planned.stdout
     before = file.read_text()
     for wrong, words in (
-        (wanted, "there already"), (("--template", "thread"), "Try: threads"),
+        (wanted, "there already"),
+        (("--template", "thread"), "Try: threads"),
         (("--template", "setting", "--hold", "model=brine-15m"), "needs to know what to vary"),
         ((*wanted[:4], "--vary", "threads=8..1"), "never reaches its end"),
         ((*wanted[:4], "--vary", "threads=0,1", "--name", "other"), "out of range"),
-    ):  # fmt: skip
+    ):
         refused = kettle(tmp_path, "new", *wrong)
         assert refused.returncode == 2 and words in refused.stderr, refused.stderr
     assert file.read_text() == before and len(list(file.parent.iterdir())) == 1
@@ -414,8 +415,20 @@ def test_a_run_from_a_template_in_one_line(home: Path, tmp_path: Path) -> None:
     mine = tmp_path / "home"
     mine.mkdir()
     (mine / "models").symlink_to(home / "models")
-    words = ("run", "--template", "prompt-length", "--hold", "model=brine-15m", "--vary", "prompt_tokens=32,64",
-             "--hold", "output_tokens=8", "--hold", "context=256", "--json")  # fmt: skip
+    words = (
+        "run",
+        "--template",
+        "prompt-length",
+        "--hold",
+        "model=brine-15m",
+        "--vary",
+        "prompt_tokens=32,64",
+        "--hold",
+        "output_tokens=8",
+        "--hold",
+        "context=256",
+        "--json",
+    )
     ran = kettle(mine, *words)
     lengths = {json.loads(line)["cell"]["prompt_tokens"] for line in ran.stdout.splitlines()}
     assert ran.returncode == 0 and lengths == {32, 64}

@@ -35,10 +35,26 @@ STRANGE = [
     "'",
 ]
 COMMANDS = [
-    ["show"], ["pack"], ["unpack"], ["run"], ["plan"], ["duel", "x"], ["chart", "--out", "x.svg"], ["table"],
-    ["report"], ["lineup"], ["remove"], ["note", "x"], ["fit"], ["gate", "x", "--against"], ["show", "x", "--store"],
-    ["steer", "x", "pause"], ["settings"], ["watch"], ["answers"],
-]  # fmt: skip
+    ["show"],
+    ["pack"],
+    ["unpack"],
+    ["run"],
+    ["plan"],
+    ["duel", "x"],
+    ["chart", "--out", "x.svg"],
+    ["table"],
+    ["report"],
+    ["lineup"],
+    ["remove"],
+    ["note", "x"],
+    ["fit"],
+    ["gate", "x", "--against"],
+    ["show", "x", "--store"],
+    ["steer", "x", "pause"],
+    ["settings"],
+    ["watch"],
+    ["answers"],
+]
 
 
 IN_ONE = """
@@ -62,8 +78,16 @@ print(json.dumps(out))
 def test_strange_words_on_the_command_line(tmp_path: Path) -> None:
     """Each as the last argument of a command: exit code 2 and a sentence; nothing unexpected, nothing in the log."""
     cases = [[*command, word] for command in COMMANDS for word in STRANGE]
-    found = subprocess.run([sys.executable, "-c", IN_ONE], input=json.dumps(cases), capture_output=True, text=True,
-                           env=environment(tmp_path / "home"), cwd=tmp_path, timeout=600, check=False)  # fmt: skip
+    found = subprocess.run(
+        [sys.executable, "-c", IN_ONE],
+        input=json.dumps(cases),
+        capture_output=True,
+        text=True,
+        env=environment(tmp_path / "home"),
+        cwd=tmp_path,
+        timeout=600,
+        check=False,
+    )
     assert found.returncode == 0, found.stderr
     for arguments, code, said in json.loads(found.stdout):
         assert code in {0, 1, 2} and "Traceback" not in said and "unexpected" not in said, (arguments, said)
@@ -73,12 +97,23 @@ def test_strange_words_on_the_command_line(tmp_path: Path) -> None:
 
 def test_streams_that_are_closed_full_or_of_another_encoding(tmp_path: Path) -> None:
     """Said where it can be said; signs that an encoding does not have are escaped."""
-    closed = subprocess.run(["/bin/sh", "-c", '"$@" >&-', "sh", *KETTLE, "doctor"], env=environment(tmp_path),
-                            capture_output=True, timeout=600, check=False)  # fmt: skip
+    closed = subprocess.run(
+        ["/bin/sh", "-c", '"$@" >&-', "sh", *KETTLE, "doctor"],
+        env=environment(tmp_path),
+        capture_output=True,
+        timeout=600,
+        check=False,
+    )
     assert b"Traceback" not in closed.stderr
     with Path("/dev/full").open("wb") as full:
-        stuffed = subprocess.run([*KETTLE, "doctor"], env=environment(tmp_path), stdout=full, stderr=subprocess.PIPE,
-                                 timeout=600, check=False)  # fmt: skip
+        stuffed = subprocess.run(
+            [*KETTLE, "doctor"],
+            env=environment(tmp_path),
+            stdout=full,
+            stderr=subprocess.PIPE,
+            timeout=600,
+            check=False,
+        )
     assert stuffed.returncode == 1 and b"No space left" in stuffed.stderr and b"Traceback" not in stuffed.stderr
     plain = {**environment(tmp_path), "PYTHONIOENCODING": "ascii", "LC_ALL": "C", "PYTHONUTF8": "0"}
     ascii_ = subprocess.run([*KETTLE, "doctor"], env=plain, capture_output=True, timeout=600, check=False)
@@ -88,8 +123,9 @@ def test_streams_that_are_closed_full_or_of_another_encoding(tmp_path: Path) -> 
 def test_a_file_as_data_folder_is_refused(tmp_path: Path) -> None:
     """With what to set instead."""
     (tmp_path / "file").write_text("")
-    found = subprocess.run([*KETTLE, "show", "x"], env=environment(tmp_path / "file"), capture_output=True, timeout=600,
-                           check=False)  # fmt: skip
+    found = subprocess.run(
+        [*KETTLE, "show", "x"], env=environment(tmp_path / "file"), capture_output=True, timeout=600, check=False
+    )
     assert found.returncode == 2 and b"ZINC_KETTLE_HOME" in found.stderr
 
 

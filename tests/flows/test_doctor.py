@@ -15,8 +15,19 @@ def test_a_healthy_machine_is_told_what_it_has(tmp_path: Path) -> None:
     ran = kettle(tmp_path, "doctor", "--json")
     checks = {c["name"]: c for c in map(json.loads, ran.stdout.splitlines())}
     assert ran.returncode == 0, ran.stderr
-    assert {"Python", "data folder", "store", "terminal", "kernel stamps", "processor", "energy", "devices",
-            "engine built-in", "models", "other machines"} <= set(checks)  # fmt: skip
+    assert {
+        "Python",
+        "data folder",
+        "store",
+        "terminal",
+        "kernel stamps",
+        "processor",
+        "energy",
+        "devices",
+        "engine built-in",
+        "models",
+        "other machines",
+    } <= set(checks)
     assert {c["state"] for c in checks.values()} <= {"good", "limited", "missing"}
     assert checks["models"]["state"] == "missing" and "synth" in checks["models"]["remedy"]
     assert checks["engine built-in"]["found"].startswith("xllamacpp ")

@@ -95,8 +95,11 @@ async def test_repeating_a_prompt_is_caught_and_salt_prevents_it(home: Path, tmp
 async def test_depth_puts_earlier_text_into_the_context(home: Path, tmp_path: Path) -> None:
     """Exactly so many tokens before each prompt; with the prompt cache on only the prompt itself is read again."""
     hold = {"model": "brine-15m", "quantization": "Q8_0", "threads": 1, "context": 512, "output_tokens": 4}
-    plan = study({"depth": (100, 300)}, hold={**hold, "prompt_tokens": 64, "prompt_cache": True},
-                 repeats=Repeats(count=1, requests=3))  # fmt: skip
+    plan = study(
+        {"depth": (100, 300)},
+        hold={**hold, "prompt_tokens": 64, "prompt_cache": True},
+        repeats=Repeats(count=1, requests=3),
+    )
     view = await measure(plan, places(home, tmp_path))
     for cell in view.cells:
         assert {t.prompt_tokens for t in cell.repeats[0].measured} == {64 + int(cell.cell.levels["depth"])}
@@ -404,8 +407,12 @@ async def test_what_an_address_serves_is_kept_with_each_repeat_and_may_not_chang
 
     async with await asyncio.start_server(serve, "127.0.0.1", 0) as server:
         url = f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}/v1"
-        plan = study({"concurrency": (1,)}, hold={"output_tokens": 4}, repeats=Repeats(count=4, requests=1),
-                     endpoint=Endpoint(url))  # fmt: skip
+        plan = study(
+            {"concurrency": (1,)},
+            hold={"output_tokens": 4},
+            repeats=Repeats(count=4, requests=1),
+            endpoint=Endpoint(url),
+        )
         store = KettleStore(tmp_path / "s.db")
         with pytest.raises(EngineChangedError):
             await experiment(plan, Places(tmp_path, tmp_path / "s.db"), store, lambda _event: None).run()

@@ -80,8 +80,22 @@ def test_a_run_goes_on_until_it_is_settled(home: Path) -> None:
     """Both builds in one study, paired block by block: more repeats than planned where three do not settle it, and a
     verdict of the run that is kept when it is asked again."""
     file = written(home, "both", vary='quantization = ["Q8_0", "Q6_K"]')
-    ran = kettle(home, "gate", f"{file}@quantization=Q6_K", "--against", "@quantization=Q8_0", "--json", "--most", "8",
-                 "--worse-than", "1%", "--measure", "decode", "--measure", "ttft")  # fmt: skip
+    ran = kettle(
+        home,
+        "gate",
+        f"{file}@quantization=Q6_K",
+        "--against",
+        "@quantization=Q8_0",
+        "--json",
+        "--most",
+        "8",
+        "--worse-than",
+        "1%",
+        "--measure",
+        "decode",
+        "--measure",
+        "ttft",
+    )
     found = json.loads(ran.stdout)
     assert ran.returncode in {0, 3} and found["paired"] and found["looks"] > 1, ran.stderr
     if found["look"] > 1:

@@ -94,9 +94,13 @@ async def test_conversations_grow(home: Path, tmp_path: Path) -> None:
 async def test_recorded_conversations_go_out_as_they_are(home: Path, tmp_path: Path) -> None:
     """Each turn with what was recorded before it, and the answer's length where it was recorded."""
     talk = Recorded((("user", "bada ribo"), ("assistant", "kola nilo"), ("user", "tomi rake")), 5)
-    plan = tiny({"threads": (1,)}, without=("threads", "prompt_tokens"), load=Load("conversation"),
-                prompts=Prompts(recorded=(talk, dataclasses.replace(talk, output_tokens=6))),
-                repeats=Repeats(count=1, requests=4))  # fmt: skip
+    plan = tiny(
+        {"threads": (1,)},
+        without=("threads", "prompt_tokens"),
+        load=Load("conversation"),
+        prompts=Prompts(recorded=(talk, dataclasses.replace(talk, output_tokens=6))),
+        repeats=Repeats(count=1, requests=4),
+    )
     (cell,) = (await view_of(plan, home, tmp_path)).cells
     assert [t.total_tokens for t in cell.repeats[0].measured] == [8, 5, 8, 6]
     assert [t.turn for t in cell.repeats[0].measured] == [0, 1, 0, 1]
@@ -107,22 +111,32 @@ async def test_lengths_of_a_distribution(home: Path, tmp_path: Path) -> None:
     prompts = Prompts(
         lengths=Lengths("uniform", low=40, high=120), outputs=Lengths("table", table=((4, 1.0), (9, 1.0)))
     )
-    plan = tiny({"concurrency": (2,)}, without=("prompt_tokens", "output_tokens"), prompts=prompts,
-                repeats=Repeats(count=2, requests=8))  # fmt: skip
+    plan = tiny(
+        {"concurrency": (2,)},
+        without=("prompt_tokens", "output_tokens"),
+        prompts=prompts,
+        repeats=Repeats(count=2, requests=8),
+    )
     (cell,) = (await view_of(plan, home, tmp_path)).cells
     for repeat in cell.repeats:
         lengths = sorted(t.prompt_tokens or 0 for t in repeat.measured)
         assert len(set(lengths)) > 4 and lengths[0] >= 40 and lengths[-1] <= 120
         assert sorted(t.total_tokens for t in repeat.measured) == [4] * 4 + [9] * 4
-    first, second = ([t.prompt_tokens for t in sorted(r.measured, key=lambda t: int(t.request_id.rpartition("-")[2]))]
-                     for r in cell.repeats)  # fmt: skip
+    first, second = (
+        [t.prompt_tokens for t in sorted(r.measured, key=lambda t: int(t.request_id.rpartition("-")[2]))]
+        for r in cell.repeats
+    )
     assert first == second
 
 
 async def test_tasks_of_the_suite(home: Path, tmp_path: Path) -> None:
     """A task brings its texts, stretched to its length; here shortened in the answer only."""
-    plan = tiny({"task": ("short-ask", "extraction")}, hold={"context": 1_024}, without=("prompt_tokens",),
-                prompts=Prompts(tasks={n: task_texts(n) for n in ("short-ask", "extraction")}))  # fmt: skip
+    plan = tiny(
+        {"task": ("short-ask", "extraction")},
+        hold={"context": 1_024},
+        without=("prompt_tokens",),
+        prompts=Prompts(tasks={n: task_texts(n) for n in ("short-ask", "extraction")}),
+    )
     view = await view_of(plan, home, tmp_path)
     assert [value(c, "prompt_tokens") for c in view.cells] == [128, 640]
 
@@ -143,16 +157,21 @@ def test_each_block_has_a_schedule_of_its_own() -> None:
 async def test_faults_and_retries_of_a_study(paced: str, tmp_path: Path) -> None:
     """A server that fails half of the time: the study goes on, each attempt is kept, the map says errors."""
     plan = study(
-        {"concurrency": (1, 3)}, hold={"output_tokens": 4, "salt": True, "engine": "scripted"},
-        endpoint=Endpoint(paced), prompts=Prompts(("a.txt",), ("ribo kola",)),
+        {"concurrency": (1, 3)},
+        hold={"output_tokens": 4, "salt": True, "engine": "scripted"},
+        endpoint=Endpoint(paced),
+        prompts=Prompts(("a.txt",), ("ribo kola",)),
         repeats=Repeats(count=1, requests=3, warm_up=0),
-        retry=RetryPolicy(2, ("http-503",), 0.01), limits=Limits(request_s=20.0),
-    )  # fmt: skip
+        retry=RetryPolicy(2, ("http-503",), 0.01),
+        limits=Limits(request_s=20.0),
+    )
     # A person's own recipe says what their server wants with every request.
     own = tmp_path / "recipes" / "scripted.toml"
     own.parent.mkdir()
-    own.write_text("format = 1\nbased_on = 'open-protocol'\n[requests.always]\n"
-                   "paced = { fault = 'status', status = 503, fails = 1, first_ms = 2.0 }\n")  # fmt: skip
+    own.write_text(
+        "format = 1\nbased_on = 'open-protocol'\n[requests.always]\n"
+        "paced = { fault = 'status', status = 503, fails = 1, first_ms = 2.0 }\n"
+    )
     view = await measure(plan, places(tmp_path, tmp_path))
     for cell in view.cells:
         repeat = cell.repeats[0]
@@ -171,9 +190,12 @@ async def test_repeats_until_narrow_enough(tmp_path: Path, rates: tuple[float, .
         return decode_timeline(rates[next(count) % len(rates)], asked_tokens=11)
 
     bench = Bench(tmp_path, act)
-    plan = study({"threads": (1,)}, hold={"model": "brine-15m", "quantization": "Q8_0", "output_tokens": 11},
-                 prompts=Prompts(("a.txt",), ("ribo",)),
-                 repeats=Repeats(count=6, until_percent=2.0, ceiling=9))  # fmt: skip
+    plan = study(
+        {"threads": (1,)},
+        hold={"model": "brine-15m", "quantization": "Q8_0", "output_tokens": 11},
+        prompts=Prompts(("a.txt",), ("ribo",)),
+        repeats=Repeats(count=6, until_percent=2.0, ceiling=9),
+    )
     view = await bench.run(plan)
     assert view.cells[0].done == wanted and view.cells[0].state == "measured"
     assert [e.left_s for e in bench.events if isinstance(e, p.Progress)][-1] == 0.0
@@ -190,9 +212,12 @@ async def test_repeats_until_it_is_known_which_is_best(tmp_path: Path) -> None:
         return decode_timeline(rates[threads] * float(np.exp(next(noise[threads]))), asked_tokens=11)
 
     bench = Bench(tmp_path, act)
-    plan = study({"threads": (1, 2, 4)}, hold={"model": "brine-15m", "quantization": "Q8_0", "output_tokens": 11},
-                 prompts=Prompts(("a.txt",), ("ribo",)),
-                 repeats=Repeats(count=3, until_answered="best", smallest_percent=3.0, ceiling=40))  # fmt: skip
+    plan = study(
+        {"threads": (1, 2, 4)},
+        hold={"model": "brine-15m", "quantization": "Q8_0", "output_tokens": 11},
+        prompts=Prompts(("a.txt",), ("ribo",)),
+        repeats=Repeats(count=3, until_answered="best", smallest_percent=3.0, ceiling=40),
+    )
     view = await bench.run(plan)
     slow, *alike = view.cells
     assert slow.done < alike[0].done == alike[1].done < 40
@@ -209,8 +234,12 @@ async def test_more_drivers_where_one_is_full(tmp_path: Path) -> None:
     ceiling = 30_000.0
     assert drivers_wanted(tokens_per_s=share / FULL_SHARE * ceiling, streams=64, ceiling=ceiling, cores=8) == 3
     bench = Bench(tmp_path)
-    plan = study({"concurrency": (4,)}, hold={"model": "brine-15m", "quantization": "Q8_0", "prompt_tokens": 64},
-                 load=Load(drivers=2), repeats=Repeats(count=1))  # fmt: skip
+    plan = study(
+        {"concurrency": (4,)},
+        hold={"model": "brine-15m", "quantization": "Q8_0", "prompt_tokens": 64},
+        load=Load(drivers=2),
+        repeats=Repeats(count=1),
+    )
     seen: list[int] = []
     original = bench.act
 

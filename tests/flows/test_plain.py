@@ -37,10 +37,17 @@ def test_a_conversation_about_a_study(tmp_path: Path) -> None:
     assert ran.returncode == 0 and not ran.stderr, ran.stderr
     assert "\x1b" not in said and "│" not in said and "The shelf has" in said
     wanted = (
-        "Whole office: how many requests", "A is ", "repeats measured", "there is no cell '99'",
-        "there is no measure 'nonsense'", "'dance' means nothing here", "'0' opens nothing", "How it is made",
-        "Wrote r.md", "each measured with",
-    )  # fmt: skip
+        "Whole office: how many requests",
+        "A is ",
+        "repeats measured",
+        "there is no cell '99'",
+        "there is no measure 'nonsense'",
+        "'dance' means nothing here",
+        "'0' opens nothing",
+        "How it is made",
+        "Wrote r.md",
+        "each measured with",
+    )
     for words in wanted:
         assert words in said, words
     assert (tmp_path / "r.md").is_file()

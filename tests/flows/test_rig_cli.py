@@ -40,8 +40,23 @@ def test_fit_of_a_shape(tmp_path: Path) -> None:
     plain = one(tmp_path, "fit", "--shape", SHAPE, "--context", "2048", "--slots", "1")
     assert plain["kv_bytes"] == 1_677_721_600 and plain["weights_bytes"] == 26_032_558_080
     assert isinstance(plain["buffers_bytes"], int) and plain["buffers_bytes"] > 0
-    half = one(tmp_path, "fit", "--shape", SHAPE, "--context", "2048", "--cache-precision", "q8_0", "--weights", "Q4_0",
-               "--slots", "2", "--unified", "--tied", "--plain-ffn")  # fmt: skip
+    half = one(
+        tmp_path,
+        "fit",
+        "--shape",
+        SHAPE,
+        "--context",
+        "2048",
+        "--cache-precision",
+        "q8_0",
+        "--weights",
+        "Q4_0",
+        "--slots",
+        "2",
+        "--unified",
+        "--tied",
+        "--plain-ffn",
+    )
     assert half["kv_bytes"] == 1_677_721_600 * 2 * 34 // 64
     assert isinstance(half["weights_bytes"], int) and half["weights_bytes"] < 26_032_558_080 * 4.6 / 16
 

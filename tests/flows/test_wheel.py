@@ -28,8 +28,14 @@ def unpacked(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def ran(site: Path, home: Path, *words: str) -> subprocess.CompletedProcess[str]:
     """A command of the installed tool, in a folder of its own."""
     env = {**os.environ, "PYTHONPATH": str(site), "ZINC_KETTLE_HOME": str(home)}
-    found = subprocess.run([sys.executable, "-c", "import zinc_kettle; print(zinc_kettle.__file__)"], env=env, cwd=home,
-                           capture_output=True, text=True, check=True)  # fmt: skip
+    found = subprocess.run(
+        [sys.executable, "-c", "import zinc_kettle; print(zinc_kettle.__file__)"],
+        env=env,
+        cwd=home,
+        capture_output=True,
+        text=True,
+        check=True,
+    )
     assert found.stdout.startswith(str(site))
     command = [sys.executable, "-m", "zinc_kettle", *words]
     return subprocess.run(command, env=env, cwd=home, capture_output=True, text=True, check=False, timeout=600)
@@ -38,9 +44,10 @@ def ran(site: Path, home: Path, *words: str) -> subprocess.CompletedProcess[str]
 def test_it_has_every_file_that_is_no_code(unpacked: Path) -> None:
     """Recipes, the suite, style sheets, help, templates of reports, the demo: as many as in the checkout."""
     ours = {
-        path.relative_to(ROOT / "src").as_posix() for path in (ROOT / "src" / "zinc_kettle").rglob("*")
+        path.relative_to(ROOT / "src").as_posix()
+        for path in (ROOT / "src" / "zinc_kettle").rglob("*")
         if path.is_file() and path.suffix not in {".py", ".pyc"}
-    }  # fmt: skip
+    }
     theirs = {path.relative_to(unpacked).as_posix() for path in unpacked.rglob("*") if path.is_file()}
     assert not ours - theirs and "zinc_kettle/config/demo/harbour-office.db" in theirs
     assert {path.rpartition(".")[2] for path in ours} >= {"toml", "tcss", "md", "jinja", "typ", "db"}

@@ -37,24 +37,33 @@ CPU = "sys/devices/system/cpu"
 def laptop(root: Path) -> str:
     """Two performance cores with two threads each, four efficiency cores; a container; an AMD card; a battery."""
     files = {
-        f"{CPU}/online": "0-7", "sys/devices/cpu_core/cpus": "0-3", "sys/devices/cpu_atom/cpus": "4-7",
+        f"{CPU}/online": "0-7",
+        "sys/devices/cpu_core/cpus": "0-3",
+        "sys/devices/cpu_atom/cpus": "4-7",
         "proc/cpuinfo": "processor : 0\nmodel name\t: Made-up 8  Mobile\nflags\t\t: fpu hypervisor\n",
         "proc/meminfo": "MemTotal:       16000000 kB\nMemAvailable:    9000000 kB\nSwapTotal:       2000000 kB\n",
-        "run/.containerenv": "", "sys/fs/cgroup/cpu.max": "250000 100000", "sys/fs/cgroup/memory.max": "4000000000",
-        "proc/self/cgroup": "0::/\n", f"{CPU}/cpu0/cpufreq/scaling_governor": "powersave",
-        "sys/class/drm/card0/device/vendor": "0x1002", "sys/class/drm/card0/device/device": "0x73bf",
+        "run/.containerenv": "",
+        "sys/fs/cgroup/cpu.max": "250000 100000",
+        "sys/fs/cgroup/memory.max": "4000000000",
+        "proc/self/cgroup": "0::/\n",
+        f"{CPU}/cpu0/cpufreq/scaling_governor": "powersave",
+        "sys/class/drm/card0/device/vendor": "0x1002",
+        "sys/class/drm/card0/device/device": "0x73bf",
         "sys/class/drm/card0/device/mem_info_vram_total": "17163091968",
         "sys/class/drm/card0/device/hwmon/hwmon3/power1_cap": "203000000",
         "sys/class/drm/card0/device/hwmon/hwmon3/power1_average": "41000000",
         "sys/class/drm/card0-DP-1/status": "connected",
-        "sys/class/drm/card1/device/vendor": "0x8086", "sys/class/drm/card1/device/device": "0x9a49",
-        "sys/class/power_supply/BAT0/status": "Discharging", "sys/class/power_supply/BAT0/power_now": "12500000",
-    }  # fmt: skip
+        "sys/class/drm/card1/device/vendor": "0x8086",
+        "sys/class/drm/card1/device/device": "0x9a49",
+        "sys/class/power_supply/BAT0/status": "Discharging",
+        "sys/class/power_supply/BAT0/power_now": "12500000",
+    }
     for cpu in range(8):
         files[f"{CPU}/cpu{cpu}/topology/core_id"] = str(cpu // 2 if cpu < 4 else cpu)
         files[f"{CPU}/cpu{cpu}/topology/physical_package_id"] = "0"
-    for index, (level, kind, size) in enumerate((("1", "Data", "48K"), ("1", "Instruction", "32K"),
-                                                 ("2", "Unified", "1280K"), ("3", "Unified", "12M"))):  # fmt: skip
+    for index, (level, kind, size) in enumerate(
+        (("1", "Data", "48K"), ("1", "Instruction", "32K"), ("2", "Unified", "1280K"), ("3", "Unified", "12M"))
+    ):
         base = f"{CPU}/cpu0/cache/index{index}/"
         files |= {base + "level": level, base + "type": kind, base + "size": size}
     return tree(root, files)
@@ -77,9 +86,12 @@ def test_a_recorded_laptop(tmp_path: Path) -> None:
 
 def test_cores_of_unlike_capacity_and_old_control_groups(tmp_path: Path) -> None:
     """As small boards tell it; a limit that is none is none; an empty tree tells nothing and fails nothing."""
-    files = {f"{CPU}/online": "0-3", "sys/fs/cgroup/cpu/cpu.cfs_quota_us": "-1",
-             "sys/fs/cgroup/cpu/cpu.cfs_period_us": "100000",
-             "sys/fs/cgroup/memory/memory.limit_in_bytes": "9223372036854771712"}  # fmt: skip
+    files = {
+        f"{CPU}/online": "0-3",
+        "sys/fs/cgroup/cpu/cpu.cfs_quota_us": "-1",
+        "sys/fs/cgroup/cpu/cpu.cfs_period_us": "100000",
+        "sys/fs/cgroup/memory/memory.limit_in_bytes": "9223372036854771712",
+    }
     files |= {f"{CPU}/cpu{i}/cpu_capacity": "1024" if i < 1 else "446" for i in range(4)}
     found = facts.linux(tree(tmp_path, files))
     assert (found["performance_cores"], found["efficiency_cores"]) == (1, 3)
@@ -91,10 +103,15 @@ def test_cores_of_unlike_capacity_and_old_control_groups(tmp_path: Path) -> None
 def test_recorded_replies_of_another_system() -> None:
     """Performance and efficiency cores, unified memory, last cache; what is not told is left out."""
     replies = {
-        "machdep.cpu.brand_string": "Made-up M", "hw.physicalcpu": "8", "hw.logicalcpu": "8",
-        "hw.perflevel0.physicalcpu": "4", "hw.perflevel1.physicalcpu": "4", "hw.memsize": "17179869184",
-        "hw.l2cachesize": "4194304", "kern.hv_vmm_present": "0",
-    }  # fmt: skip
+        "machdep.cpu.brand_string": "Made-up M",
+        "hw.physicalcpu": "8",
+        "hw.logicalcpu": "8",
+        "hw.perflevel0.physicalcpu": "4",
+        "hw.perflevel1.physicalcpu": "4",
+        "hw.memsize": "17179869184",
+        "hw.l2cachesize": "4194304",
+        "kern.hv_vmm_present": "0",
+    }
     found = facts.macos(lambda name: replies.get(name, ""))
     assert found["processor"] == "Made-up M" and found["memory_bytes"] == 1 << 34
     assert (found["performance_cores"], found["efficiency_cores"], found["virtual"]) == (4, 4, False)
@@ -127,13 +144,16 @@ class Nvml(types.ModuleType):
 
     def __getattr__(self, name: str) -> Any:
         answers: dict[str, Any] = {
-            "nvmlShutdown": lambda: None, "nvmlDeviceGetCount": lambda: 2, "nvmlDeviceGetHandleByIndex": lambda i: i,
-            "nvmlSystemGetDriverVersion": lambda: b"1.2.3", "nvmlDeviceGetName": lambda h: f"card {h}".encode(),
+            "nvmlShutdown": lambda: None,
+            "nvmlDeviceGetCount": lambda: 2,
+            "nvmlDeviceGetHandleByIndex": lambda i: i,
+            "nvmlSystemGetDriverVersion": lambda: b"1.2.3",
+            "nvmlDeviceGetName": lambda h: f"card {h}".encode(),
             "nvmlDeviceGetEnforcedPowerLimit": lambda h: 250_000,
             "nvmlDeviceGetMemoryInfo": lambda h: types.SimpleNamespace(total=12 << 30, used=(h + 1) << 30),
             "nvmlDeviceGetUtilizationRates": lambda h: types.SimpleNamespace(gpu=10 * h + 40),
             "nvmlDeviceGetPowerUsage": self._power_of,
-        }  # fmt: skip
+        }
         if name not in answers:
             raise AttributeError(name)
         return answers[name]
@@ -173,15 +193,23 @@ def test_each_device_tells_of_itself(monkeypatch: pytest.MonkeyPatch, tmp_path: 
     nvml.silent = {1}
     monkeypatch.setitem(sys.modules, "pynvml", nvml)
     card = "sys/class/drm/card0/device"
-    tree(tmp_path, {f"{card}/mem_info_vram_used": "1000", f"{card}/hwmon/hwmon2/power1_average": "5500000",
-                    "sys/class/drm/card1/x": ""})  # fmt: skip
+    tree(
+        tmp_path,
+        {
+            f"{card}/mem_info_vram_used": "1000",
+            f"{card}/hwmon/hwmon2/power1_average": "5500000",
+            "sys/class/drm/card1/x": "",
+        },
+    )
     found = watch.Power(str(tmp_path)).each_device()
     assert found == [(1000, None, 5500), (1 << 30, 40, 30_000), (2 << 30, 50, None)]
     first, _, last = use_of([found, [(500, 20, 4500), *found[1:]], found[:2]])
     assert first == DeviceUse(1000, 0.2, 5.0) and last == DeviceUse(2 << 30, 0.5, None)
     assert [_reading(told) for told in ((1, 2, 3, 4), ("x", -1), (True, 1.5, None))] == [
-        (1, 2, 3), (None, None, None), (None, None, None)
-    ]  # fmt: skip
+        (1, 2, 3),
+        (None, None, None),
+        (None, None, None),
+    ]
 
 
 def test_a_device_that_falls_silent_makes_no_power_of_the_others(
@@ -218,8 +246,12 @@ def test_a_package_that_falls_silent_makes_no_energy_of_the_others(tmp_path: Pat
 def test_energy_counters_wrap(tmp_path: Path) -> None:
     """Whole packages are added, their parts are not, and a counter that starts anew goes on counting."""
     zone = "sys/class/powercap/intel-rapl:0"
-    files = {f"{zone}/energy_uj": "900", f"{zone}/max_energy_range_uj": "999", f"{zone}:0/energy_uj": "5",
-             "sys/class/powercap/intel-rapl:1/energy_uj": "10"}  # fmt: skip
+    files = {
+        f"{zone}/energy_uj": "900",
+        f"{zone}/max_energy_range_uj": "999",
+        f"{zone}:0/energy_uj": "5",
+        "sys/class/powercap/intel-rapl:1/energy_uj": "10",
+    }
     root = tree(tmp_path, files)
     counters = watch.Counters(root)
     assert counters.microjoules() == 0

@@ -27,10 +27,14 @@ def event(text: str) -> bytes:
 
 
 TOKEN = event('{"choices":[{"index":0,"delta":{"content":" quay"}}]}')
-TAIL = b"".join((
-    event('{"choices":[{"index":0,"delta":{},"finish_reason":"length"}]}'),
-    event('{"choices":[],"usage":{"prompt_tokens":7,"completion_tokens":30}}'), event("[DONE]"), b"0\r\n\r\n",
-))  # fmt: skip
+TAIL = b"".join(
+    (
+        event('{"choices":[{"index":0,"delta":{},"finish_reason":"length"}]}'),
+        event('{"choices":[],"usage":{"prompt_tokens":7,"completion_tokens":30}}'),
+        event("[DONE]"),
+        b"0\r\n\r\n",
+    )
+)
 
 
 @dataclass
@@ -161,8 +165,11 @@ async def test_a_failed_answer_is_not_followed_at_once() -> None:
     async with harbour.running():
         seen = await run(harbour, 3, retry=Retry(1, ["http-503"], 0.01))
     assert [(m.id, m.attempt, m.fault) for m in seen] == [
-        ("r0", 0, ""), ("r1", 0, "http-503"), ("r1", 1, ""), ("r2", 0, "")
-    ]  # fmt: skip
+        ("r0", 0, ""),
+        ("r1", 0, "http-503"),
+        ("r1", 1, ""),
+        ("r2", 0, ""),
+    ]
 
 
 async def test_turns_of_a_conversation_follow_each_other() -> None:
@@ -170,10 +177,18 @@ async def test_turns_of_a_conversation_follow_each_other() -> None:
     harbour = Harbour(gap_s=0.001)
     said: list[object] = []
     turns = [
-        RequestOrder(f"c{c}t{t}", "measured", [ChatMessage("user", f"{c} {t}")], 8 if t else TOKENS, conversation=c,
-                     turn=t, carry=True)
-        for c in range(4) for t in range(3)
-    ]  # fmt: skip
+        RequestOrder(
+            f"c{c}t{t}",
+            "measured",
+            [ChatMessage("user", f"{c} {t}")],
+            8 if t else TOKENS,
+            conversation=c,
+            turn=t,
+            carry=True,
+        )
+        for c in range(4)
+        for t in range(3)
+    ]
     async with harbour.running():
         loop = ClosedLoop(Target.of(Setup(harbour.url, "m")), Episode("e", 1, turns), lambda *m: said.extend(m))
         await loop.run()
@@ -191,7 +206,7 @@ async def test_what_was_sent_is_recorded_when_it_is_stopped() -> None:
         async with harbour.running():
             loop = ClosedLoop(
                 Target.of(Setup(harbour.url, "m")), Episode("e", 3, orders(30)), lambda *m, s=said: s.extend(m)
-            )  # fmt: skip
+            )
             task = asyncio.create_task(loop.run())
             await asyncio.sleep(wait_s)
             task.cancel()

@@ -220,13 +220,15 @@ HOSTILE: dict[str, tuple[Callable[[Parts, Path], object], str]] = {
     "nothing": (lambda _p, out: out.write_bytes(b""), "not a bundle"),
     "some other archive": (lambda _p, out: zipfile.ZipFile(out, "w").close(), "has no bundle.toml"),
     "a later version": (lambda p, out: built(p, out, version=9), "newer Zinc Kettle"),
-    "a billion cells": (_plan(vary={"threads": list(range(1, 1001)), "context": list(range(16, 1016)),
-                                    "batch": list(range(1, 1001))}), "cannot be measured"),
+    "a billion cells": (
+        _plan(vary={"threads": list(range(1, 1001)), "context": list(range(16, 1016)), "batch": list(range(1, 1001))}),
+        "cannot be measured",
+    ),
     "a billion repeats": (_plan(repeats={"count": 1_000_000_000}), "too many repeats"),
     "deep": (_with("facts.json", b"[" * 90_000 + b"]" * 90_000), "facts.json"),
     "levels of another kind": (_plan(vary={"threads": ["many"]}, hold={"model": "x"}), "cannot be measured"),
     "no number": (_part("facts.json", lambda f: {**f, "memory_bytes": float("inf")}), "facts.json"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("case", HOSTILE)
@@ -298,8 +300,14 @@ def small(sample: KettleStore, tmp_path_factory: pytest.TempPathFactory) -> Path
 def test_spoilt_bundles_end_in_a_sentence(small: Path) -> None:
     """Whatever is spoilt, refusing it takes less than two seconds of work, and all of them less than 200 MB; what is
     taken all the same had nothing wrong that anybody could know of."""
-    ran = subprocess.run([sys.executable, "-c", FUZZ, str(small), "0", "200"], capture_output=True, text=True,
-                         timeout=900, check=True, env={**os.environ, "PYTHONPATH": os.getcwd()})  # fmt: skip
+    ran = subprocess.run(
+        [sys.executable, "-c", FUZZ, str(small), "0", "200"],
+        capture_output=True,
+        text=True,
+        timeout=900,
+        check=True,
+        env={**os.environ, "PYTHONPATH": os.getcwd()},
+    )
     longest, peak_mb, wrong, taken = json.loads(ran.stdout)
     assert not wrong and taken < 60
     assert longest < 2.0 and peak_mb < 200

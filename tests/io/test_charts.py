@@ -71,10 +71,13 @@ def test_every_kind_is_drawn_by_both_backends(kind: str, places: Places) -> None
 def test_somebody_elses_points_stand_beside_the_frontier(places: Places) -> None:
     """Hollow, with their source, and said to be reported; never the knee, never what dims our own."""
     found = subject("frontier", places)
-    theirs = tuple(Reported("harbour paper", name, value, levels={"concurrency": 4}) for name, value in
-                   (("decode", 1e6), ("throughput", 1e7)))  # fmt: skip
-    without, with_them = (CHART_KINDS["frontier"].build(s) for s in (found, Subject(
-        found.results, found.measure, others=theirs)))  # fmt: skip
+    theirs = tuple(
+        Reported("harbour paper", name, value, levels={"concurrency": 4})
+        for name, value in (("decode", 1e6), ("throughput", 1e7))
+    )
+    without, with_them = (
+        CHART_KINDS["frontier"].build(s) for s in (found, Subject(found.results, found.measure, others=theirs))
+    )
     names = [getattr(m, "name", "") for m in with_them.panels[0].marks]
     assert any("reported by harbour paper" in name for name in names)
     assert [s.key for s in spots(without) if s.key] == [s.key for s in spots(with_them) if s.key]

@@ -49,9 +49,14 @@ async def start(home: Path, **changes: Level) -> LaunchedEngine:
 
 
 async def ask(
-    engine: LaunchedEngine, text: str, *, tokens: int = 16, count: int = 1, concurrency: int = 1,
+    engine: LaunchedEngine,
+    text: str,
+    *,
+    tokens: int = 16,
+    count: int = 1,
+    concurrency: int = 1,
     on_token: Callable[[], None] = lambda: None,
-) -> list[Timeline]:  # fmt: skip
+) -> list[Timeline]:
     """Requests of one text."""
     driver = await DriverProcess.spawn()
     seen: list[Timeline] = []

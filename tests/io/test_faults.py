@@ -68,8 +68,10 @@ async def test_retries_as_the_study_states(paced: str) -> None:
     order = RequestOrder("r", "measured", [ChatMessage("user", "retried words")], 5, extra={"paced": script})
     seen = await drive(paced, [order], retry=Retry(3, ["http-503"], wait_s=0.01, backoff=1.0))
     assert [(t.attempt, t.fault, t.usable) for t in seen] == [
-        (0, "http-503", False), (1, "http-503", False), (2, "", True),
-    ]  # fmt: skip
+        (0, "http-503", False),
+        (1, "http-503", False),
+        (2, "", True),
+    ]
 
 
 async def test_what_the_policy_does_not_name_is_not_sent_again(paced: str) -> None:

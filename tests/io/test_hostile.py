@@ -73,8 +73,23 @@ def with_plan(packed: Path, to: Path, change: Callable[[dict[str, object]], None
     return built({**everything, f"{RUN}/plan.json": json.dumps(plan).encode(), **more}, to)
 
 
-HOSTILE_NAMES = ("../../studies/mine", "/tmp/zinc-kettle-escaped", "..", ".", "a/b", "a\\b", "a\nb", "", "mine\x00",
-                 "MINE", "x" * 200, "~root", "-o", "con:", "é")  # fmt: skip
+HOSTILE_NAMES = (
+    "../../studies/mine",
+    "/tmp/zinc-kettle-escaped",
+    "..",
+    ".",
+    "a/b",
+    "a\\b",
+    "a\nb",
+    "",
+    "mine\x00",
+    "MINE",
+    "x" * 200,
+    "~root",
+    "-o",
+    "con:",
+    "é",
+)
 
 
 @pytest.mark.parametrize("name", HOSTILE_NAMES)
@@ -109,18 +124,31 @@ def test_what_is_unpacked_lies_in_one_folder(packed: Path, home: Path, tmp_path:
     after = contents(home)
     assert before.items() <= after.items()
     assert {name for name in after if name not in before} == {
-        "others", "others/b", "others/b/kettle.db", "others/b/about.toml"
-    }  # fmt: skip
+        "others",
+        "others/b",
+        "others/b/kettle.db",
+        "others/b/about.toml",
+    }
 
 
-ENDPOINT = {"url": "http://harbour.invalid:9/v1", "model": "m", "key_variable": "OFFICE_KEY", "key_file": "/etc/shadow",
-            "ca_file": "/etc/hosts"}  # fmt: skip
+ENDPOINT = {
+    "url": "http://harbour.invalid:9/v1",
+    "model": "m",
+    "key_variable": "OFFICE_KEY",
+    "key_file": "/etc/shadow",
+    "ca_file": "/etc/hosts",
+}
 
 
 def on_an_endpoint(plan: dict[str, object]) -> None:
     """A plan for an engine behind an address, as a stranger would have it."""
-    plan.update(endpoint=ENDPOINT, vary={"concurrency": [1]}, hold={"prompt_tokens": 16}, repeats={},
-                engines=[{"name": "open-protocol", "started": False}])  # fmt: skip
+    plan.update(
+        endpoint=ENDPOINT,
+        vary={"concurrency": [1]},
+        hold={"prompt_tokens": 16},
+        repeats={},
+        engines=[{"name": "open-protocol", "started": False}],
+    )
     plan["prompts"] = {"files": ["/etc/passwd", "../x.txt"], "withheld": {"texts": "abc"}}
 
 
@@ -217,7 +245,7 @@ STRANGE_STORES: dict[str, tuple[tuple[str, tuple[object, ...]], ...]] = {
     "a table beside": (("CREATE TABLE more (x)", ()),),
     "numbers of text": (("UPDATE repeats SET block = 'x', concurrency = 'y'", ()),),
     "a cell of no plan": (("UPDATE repeats SET cell = 'nowhere'", ()),),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("case", STRANGE_STORES)
@@ -248,8 +276,16 @@ def test_a_block_that_would_grow_to_gigabytes_is_refused(small: Path, tmp_path: 
     squeeze = zlib.compressobj(9)
     zeros = b"".join([*(squeeze.compress(bytes(1 << 24)) for _ in range(128)), squeeze.flush()])
     nothing = zlib.compress(b"")
-    block = {"version": 2, "repeats": ["r"], "chunks": (1).to_bytes(4, "little"), "user": zeros, "kernel": nothing,
-             "has_kernel": [False], "tokens": zeros, "rest": zeros}  # fmt: skip
+    block = {
+        "version": 2,
+        "repeats": ["r"],
+        "chunks": (1).to_bytes(4, "little"),
+        "user": zeros,
+        "kernel": nothing,
+        "has_kernel": [False],
+        "tokens": zeros,
+        "rest": zeros,
+    }
     path = spoilt(small, tmp_path, ("UPDATE blocks SET body = ?", (msgspec.msgpack.encode(block),)))
     store = KettleStore(path)  # our own reading bounds it, too
     run = shelf(store)[0].runs[0].run_id
@@ -265,8 +301,10 @@ def test_a_store_that_was_not_made_here_is_only_read_until_it_is_adopted(small: 
     store = open_store(here)
     run = find(store, "night-log-desk")
     plan = open_run(store, run).study
-    for write in (lambda: store.begin(plan, source="", facts={}, wall_s=1.0),
-                  lambda: store.add_note(run, None, "mine", wall_s=1.0)):  # fmt: skip
+    for write in (
+        lambda: store.begin(plan, source="", facts={}, wall_s=1.0),
+        lambda: store.add_note(run, None, "mine", wall_s=1.0),
+    ):
         with pytest.raises(UsageError) as caught:
             write()
         assert caught.value.code == "borrowed-store"

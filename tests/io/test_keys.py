@@ -81,9 +81,14 @@ async def test_a_key_from_a_file_reaches_the_server_and_nobody_else(tmp_path: Pa
 
 @pytest.mark.parametrize(
     ("mode", "text", "words"),
-    [(0o644, KEY, "may be read by others"), (0o600, "", "hold a usable key"), (0o600, "a b", "hold a usable key"),
-     (0o600, "schlüssel", "cannot be read"), (0o600, "k" * 10_000, "hold a usable key")],
-)  # fmt: skip
+    [
+        (0o644, KEY, "may be read by others"),
+        (0o600, "", "hold a usable key"),
+        (0o600, "a b", "hold a usable key"),
+        (0o600, "schlüssel", "cannot be read"),
+        (0o600, "k" * 10_000, "hold a usable key"),
+    ],
+)
 async def test_unusable_key_files_say_why(tmp_path: Path, mode: int, text: str, words: str) -> None:
     """A clause, without the key in it."""
     setup = Setup("http://127.0.0.1:9", "m", key_file=str(key_file(tmp_path, mode=mode, text=text)))
@@ -107,9 +112,11 @@ async def test_a_study_with_a_key_leaves_no_trace_of_it(tmp_path: Path, monkeypa
 
     async with echo() as (url, heads):
         plan = study(
-            {"concurrency": (1, 2)}, hold={"output_tokens": 4}, repeats=Repeats(count=1, requests=2),
+            {"concurrency": (1, 2)},
+            hold={"output_tokens": 4},
+            repeats=Repeats(count=1, requests=2),
             endpoint=Endpoint(url, key_variable="HARBOUR_KEY"),
-        )  # fmt: skip
+        )
         store = KettleStore(tmp_path / "s.db")
         await experiment(plan, Places(tmp_path, tmp_path / "s.db"), store, emit).run()
     assert any(KEY.encode() in head for head in heads)
@@ -131,12 +138,17 @@ def certificate(folder: Path) -> tuple[Path, ssl.SSLContext]:
     name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "localhost")])
     now = datetime.datetime.now(datetime.UTC)
     made = (
-        x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key())
-        .serial_number(x509.random_serial_number()).not_valid_before(now - datetime.timedelta(days=1))
+        x509.CertificateBuilder()
+        .subject_name(name)
+        .issuer_name(name)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(now - datetime.timedelta(days=1))
         .not_valid_after(now + datetime.timedelta(days=1))
         .add_extension(x509.SubjectAlternativeName([x509.DNSName("localhost")]), critical=False)
-        .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True).sign(key, hashes.SHA256())
-    )  # fmt: skip
+        .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
+        .sign(key, hashes.SHA256())
+    )
     public, private = folder / "office.pem", folder / "office.key"
     public.write_bytes(made.public_bytes(serialization.Encoding.PEM))
     private.write_bytes(
@@ -179,9 +191,10 @@ async def test_output_cannot_speak_to_the_terminal(tmp_path: Path) -> None:
         async with server:
             await driver.aim(Setup(f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}", "m"))
             await driver.run(
-                Episode("e", 1, scripted(1, 4), tick_s=0.1), on_tick=lambda t: told.append(repr(t)),
+                Episode("e", 1, scripted(1, 4), tick_s=0.1),
+                on_tick=lambda t: told.append(repr(t)),
                 on_timeline=lambda t: told.append(f"{t.text}{t.error}"),
-            )  # fmt: skip
+            )
     finally:
         await driver.close()
     assert "owned" in "".join(told) and "\x1b" not in "".join(told) and "\x07" not in "".join(told)

@@ -62,7 +62,7 @@ ECHOES: dict[str, bytes] = {
     "a type that is none": b"HTTP/1.1 200 X\r\nContent-Type: %b\r\n\r\n" % KEY.encode(),
     "what is no JSON": sse("{" + KEY),
     "a number that is none": answer(usage={"prompt_tokens": KEY}),
-}  # fmt: skip
+}
 
 
 @asynccontextmanager
@@ -94,9 +94,11 @@ async def test_no_field_of_an_answer_brings_the_key_back(
     places = Places(tmp_path, tmp_path / "s.db")
     async with server(ECHOES[case]) as url:
         plan = study(
-            {"concurrency": (1,)}, hold={"output_tokens": 4}, repeats=Repeats(count=1, requests=2),
+            {"concurrency": (1,)},
+            hold={"output_tokens": 4},
+            repeats=Repeats(count=1, requests=2),
             endpoint=Endpoint(url, key_variable="HARBOUR_KEY"),
-        )  # fmt: skip
+        )
         store = KettleStore(places.store)
         await experiment(plan, places, store, events.append).run()
     run = next(event for event in events if isinstance(event, p.Began)).run_id
@@ -132,7 +134,15 @@ def test_what_was_kept_before_it_was_known_is_redacted_when_packed() -> None:
 
 def test_an_engine_inherits_what_it_needs_and_no_keys() -> None:
     """Paths and settings of numerics libraries and devices; further names only where its recipe asks for them."""
-    given = {"PATH": "/bin", "LC_ALL": "C", "CUDA_VISIBLE_DEVICES": "0", "OMP_NUM_THREADS": "2", "OFFICE_KEY": KEY,
-             "GGML_API_KEY": KEY, "CLOUD_TOKEN": KEY, "HARBOUR": "x"}  # fmt: skip
+    given = {
+        "PATH": "/bin",
+        "LC_ALL": "C",
+        "CUDA_VISIBLE_DEVICES": "0",
+        "OMP_NUM_THREADS": "2",
+        "OFFICE_KEY": KEY,
+        "GGML_API_KEY": KEY,
+        "CLOUD_TOKEN": KEY,
+        "HARBOUR": "x",
+    }
     assert set(inherited(given)) == {"PATH", "LC_ALL", "CUDA_VISIBLE_DEVICES", "OMP_NUM_THREADS"}
     assert set(inherited(given, ["HARBOUR"])) - set(inherited(given)) == {"HARBOUR"}

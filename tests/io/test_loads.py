@@ -31,8 +31,10 @@ async def test_an_open_loop_keeps_its_schedule_whatever_the_server_does(paced: s
     """Requests go out when due although all the earlier ones are still open, and never before."""
     script = {"first_ms": 400.0, "gap_ms": 1.0}
     due = [i * 10 * MS for i in range(30)]
-    orders = [RequestOrder(f"r{i}", "measured", [ChatMessage("user", "tide")], 4, due_ns=at, extra={"paced": script})
-              for i, at in enumerate(due)]  # fmt: skip
+    orders = [
+        RequestOrder(f"r{i}", "measured", [ChatMessage("user", "tide")], 4, due_ns=at, extra={"paced": script})
+        for i, at in enumerate(due)
+    ]
     seen = sorted(await drive(paced, orders, streams=1, shape="open"), key=lambda t: int(t.request_id[1:]))
     assert all(t.usable for t in seen)
     starts = [t.due_ns for t in seen if t.due_ns is not None]
@@ -102,10 +104,19 @@ async def test_a_thousand_at_once_lose_nothing(paced: str) -> None:
 async def test_a_conversation_carries_what_came_before(paced: str) -> None:
     """Each turn holds the former turns and the engine's own answers, and follows its predecessor."""
     orders = [
-        RequestOrder(f"c{c}t{t}", "measured", [ChatMessage("user", f"turn {t} of {c}")], 4, conversation=c, turn=t,
-                     carry=True, extra={"paced": {"label": f"c{c}t{t}"}})
-        for c in range(2) for t in range(3)
-    ]  # fmt: skip
+        RequestOrder(
+            f"c{c}t{t}",
+            "measured",
+            [ChatMessage("user", f"turn {t} of {c}")],
+            4,
+            conversation=c,
+            turn=t,
+            carry=True,
+            extra={"paced": {"label": f"c{c}t{t}"}},
+        )
+        for c in range(2)
+        for t in range(3)
+    ]
     seen = {t.request_id: t for t in await drive(paced, orders, streams=2)}
     rows = await sent(paced)
     for c in range(2):
@@ -122,10 +133,19 @@ async def test_a_conversation_carries_what_came_before(paced: str) -> None:
 async def test_a_broken_turn_ends_its_conversation(paced: str) -> None:
     """What would follow is told as not sent, with the same fault; other conversations go on."""
     orders = [
-        RequestOrder(f"c{c}t{t}", "measured", [ChatMessage("user", "x")], 4, conversation=c, turn=t, carry=True,
-                     extra={"paced": {"fault": "status"}} if (c, t) == (0, 1) else {})
-        for c in range(2) for t in range(3)
-    ]  # fmt: skip
+        RequestOrder(
+            f"c{c}t{t}",
+            "measured",
+            [ChatMessage("user", "x")],
+            4,
+            conversation=c,
+            turn=t,
+            carry=True,
+            extra={"paced": {"fault": "status"}} if (c, t) == (0, 1) else {},
+        )
+        for c in range(2)
+        for t in range(3)
+    ]
     seen = {t.request_id: t for t in await drive(paced, orders, streams=1)}
     assert len(seen) == 6 and sum(t.usable for t in seen.values()) == 4
     assert seen["c0t2"].fault == "http-503" and "not sent" in (seen["c0t2"].error or "")

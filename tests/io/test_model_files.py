@@ -44,8 +44,10 @@ def test_a_header_by_hand(tmp_path: Path) -> None:
     shape = read_gguf(path)
     assert shape.name == "Kelp" and shape.context_length == 4096 and shape.vocab == 64 and shape.tied
     assert {(g.kind, g.layer, g.type, g.weights) for g in shape.groups} == {
-        ("embedding", None, "Q8_0", 4096), ("attention", 0, "Q8_0", 4096), ("norm", None, "F32", 64),
-    }  # fmt: skip
+        ("embedding", None, "Q8_0", 4096),
+        ("attention", 0, "Q8_0", 4096),
+        ("norm", None, "F32", 64),
+    }
     assert shape.label == "Q8_0" and shape.bits_by_kind()["attention"] == 8.5
 
 
@@ -153,9 +155,15 @@ def safe_folder(folder: Path, header: dict[str, object], **config: object) -> Pa
     raw = json.dumps(header).encode()
     (folder / "model.safetensors").write_bytes(struct.pack("<Q", len(raw)) + raw + bytes(40_000))
     usual = {
-        "model_type": "kelp", "num_hidden_layers": 1, "hidden_size": 64, "num_attention_heads": 4, "vocab_size": 100,
-        "num_key_value_heads": 2, "intermediate_size": 128, "max_position_embeddings": 4096,
-    }  # fmt: skip
+        "model_type": "kelp",
+        "num_hidden_layers": 1,
+        "hidden_size": 64,
+        "num_attention_heads": 4,
+        "vocab_size": 100,
+        "num_key_value_heads": 2,
+        "intermediate_size": 128,
+        "max_position_embeddings": 4096,
+    }
     (folder / "config.json").write_text(json.dumps({**usual, **config}))
     return folder
 
@@ -171,25 +179,32 @@ def entry(*shape: int, kind: str = "BF16", at: int = 0) -> dict[str, object]:
 def test_a_safetensors_folder(tmp_path: Path) -> None:
     """Layers and kinds by their names, sizes from the headers, the rest from config.json."""
     header = {
-        "__metadata__": {"format": "pt"}, "model.embed_tokens.weight": entry(100, 64),
-        "model.layers.0.self_attn.q_proj.weight": entry(64, 64, at=12_800), "model.norm.weight": entry(64, at=20_992),
-    }  # fmt: skip
+        "__metadata__": {"format": "pt"},
+        "model.embed_tokens.weight": entry(100, 64),
+        "model.layers.0.self_attn.q_proj.weight": entry(64, 64, at=12_800),
+        "model.norm.weight": entry(64, at=20_992),
+    }
     shape = read_model(safe_folder(tmp_path, header, layer_types=["sliding_attention"], sliding_window=512))
     assert shape.architecture == "kelp" and shape.kv_heads == (2,) and shape.windowed == (True,) and shape.tied
     assert {(g.kind, g.layer, g.type) for g in shape.groups} == {
-        ("embedding", None, "BF16"), ("attention", 0, "BF16"), ("norm", None, "BF16"),
-    }  # fmt: skip
+        ("embedding", None, "BF16"),
+        ("attention", 0, "BF16"),
+        ("norm", None, "BF16"),
+    }
     assert [f.shape for f in scan(tmp_path)] == [shape]
 
 
 @pytest.mark.parametrize(
     "header",
     [
-        {"a": entry(64, kind="Q9")}, {"a": {"dtype": "BF16", "shape": [1 << 62, 8], "data_offsets": [0, 1]}},
-        {"a": {"dtype": "BF16", "shape": [-4], "data_offsets": [0, 8]}}, {"a": {"dtype": 4}}, {"a": []},
+        {"a": entry(64, kind="Q9")},
+        {"a": {"dtype": "BF16", "shape": [1 << 62, 8], "data_offsets": [0, 1]}},
+        {"a": {"dtype": "BF16", "shape": [-4], "data_offsets": [0, 8]}},
+        {"a": {"dtype": 4}},
+        {"a": []},
         {"a": {"dtype": "BF16", "shape": [4], "data_offsets": [90_000, 90_008]}},
     ],
-)  # fmt: skip
+)
 def test_hostile_safetensors(tmp_path: Path, header: dict[str, object]) -> None:
     """A clear error each."""
     with pytest.raises(ModelError, match="safetensors"):

@@ -20,8 +20,13 @@ from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE
 SCHEMAS = Path("docs/schemas")
 WAYS = "three-ways@quantization="
 PRINTED: dict[str, tuple[tuple[str, ...], ...]] = {
-    "cell": (("show", "three-ways"), ("show", "how-many-desks"), ("show", "winter-talk"), ("show", "deep-context"),
-             ("plan", str(DEMO_FILES / "night-log.study.toml"))),
+    "cell": (
+        ("show", "three-ways"),
+        ("show", "how-many-desks"),
+        ("show", "winter-talk"),
+        ("show", "deep-context"),
+        ("plan", str(DEMO_FILES / "night-log.study.toml")),
+    ),
     "duel": (("duel", f"{WAYS}F16", f"{WAYS}Q4_0", "--prompts"), ("duel", "three-ways", "which-rig")),
     "ladder": (("ladder", f"{WAYS}F16", f"{WAYS}Q8_0", f"{WAYS}Q4_0"),),
     "lineup": (("lineup", "which-rig", "--by", "rig"), ("lineup", "which-rig", "--by", "rig", "--per", "cost")),
@@ -32,9 +37,10 @@ PRINTED: dict[str, tuple[tuple[str, ...], ...]] = {
     "engine": (("engines",), ("engines", "built-in")),
     "rig": (("probe", "--facts-only"),),
     "fit": (("fit", "--shape", "layers=40,heads=40,head-dim=128,ffn=13824,vocab=32000"),),
-    "check": (("doctor",),), "setting": (("settings",),),
+    "check": (("doctor",),),
+    "setting": (("settings",),),
     "dry": (("plan", str(DEMO_FILES / "night-log.study.toml"), "--dry"),),
-}  # fmt: skip
+}
 
 
 @pytest.fixture(scope="module")

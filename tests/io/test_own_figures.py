@@ -42,8 +42,9 @@ def test_reported_figures(tmp_path: Path) -> None:
     assert [(r.measure, r.value, r.levels) for r in found][-1] == ("ttft", 0.25, {"concurrency": 1})
     line = series(found, "decode", "concurrency")
     assert [(x, r.value, r.low) for x, r in line["osprey brine-1b Q8_0 (reported by harbour paper)"]] == [
-        (1.0, 50.0, 48.0), (8.0, 30.0, None),
-    ]  # fmt: skip
+        (1.0, 50.0, 48.0),
+        (8.0, 30.0, None),
+    ]
     ((both,),) = pairs(found, "decode", "throughput").values()
     assert (both[0].value, both[1].value) == (30.0, 200.0)
 

@@ -31,10 +31,16 @@ def talks(folder: Path, count: int = 9) -> Path:
     """Recorded conversations of two turns."""
     path = folder / "talks.jsonl"
     rows = [
-        {"messages": [{"role": "user", "content": f"ask {i}"}, {"role": "assistant", "content": "aye"},
-                      {"role": "user", "content": f"again {i}"}], "output_tokens": 10 + i}
+        {
+            "messages": [
+                {"role": "user", "content": f"ask {i}"},
+                {"role": "assistant", "content": "aye"},
+                {"role": "user", "content": f"again {i}"},
+            ],
+            "output_tokens": 10 + i,
+        }
         for i in range(count)
-    ]  # fmt: skip
+    ]
     path.write_text("\n".join(json.dumps(r) for r in rows) + "\n\n")
     return path
 
@@ -56,16 +62,26 @@ def test_json_lines_csv_and_text(tmp_path: Path) -> None:
 
 BAD = {
     "a.jsonl": [
-        "{", '{"messages": []}', '{"prompt": ""}', "[1]", "", "[" * 50_000,
+        "{",
+        '{"messages": []}',
+        '{"prompt": ""}',
+        "[1]",
+        "",
+        "[" * 50_000,
         '{"prompt": "x", "messages": [{"role": "user", "content": "y"}]}',
-        '{"messages": [{"role": "pirate", "content": "x"}]}', '{"messages": [{"role": "assistant", "content": "x"}]}',
-        '{"prompt": "x", "output_tokens": -1}', '{"prompt": "x", "output_tokens": "9"}',
+        '{"messages": [{"role": "pirate", "content": "x"}]}',
+        '{"messages": [{"role": "assistant", "content": "x"}]}',
+        '{"prompt": "x", "output_tokens": -1}',
+        '{"prompt": "x", "output_tokens": "9"}',
     ],
     "a.csv": [
-        "name\nx\n", "prompt\n\n,\n", "prompt,output_tokens\nx,many\n", "prompt,output_tokens\nx,0\n",
+        "name\nx\n",
+        "prompt\n\n,\n",
+        "prompt,output_tokens\nx,many\n",
+        "prompt,output_tokens\nx,0\n",
         'prompt\n"unclosed\n',
     ],
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize(("name", "text"), [(name, text) for name, texts in BAD.items() for text in texts])
@@ -143,14 +159,16 @@ WRONG: dict[str, tuple[str, str]] = {
     "concurrency of a schedule": (ASK + 'rate = 60\nconcurrency = 2\n[load]\nshape = "open"\n', "concurrency"),
     "times without a file": (ASK + '[load]\nshape = "open"\narrivals = "recorded"\n', "times_file"),
     "a file that is not there": (
-        ASK + '[load]\nshape = "open"\narrivals = "recorded"\ntimes_file = "no.csv"\n', "cannot be read",
+        ASK + '[load]\nshape = "open"\narrivals = "recorded"\ntimes_file = "no.csv"\n',
+        "cannot be read",
     ),
     "thinking in a burst": (ASK + '[load]\nshape = "burst"\nthink_s = 1\n', "think"),
     "two lengths": (ASK + '[prompts.lengths]\nkind = "fixed"\ntokens = 5\n', "both set the length"),
     "half a distribution": (HOLD + '[prompts.lengths]\nkind = "lognormal"\nmedian = 5\n', "sigma"),
     "a length beyond the context": (HOLD + '[prompts.lengths]\nkind = "uniform"\nlow = 5\nhigh = 9000\n', "do not fit"),
     "turns beyond the context": (
-        HOLD + 'prompt_tokens = 500\noutput_tokens = 100\n[load]\nshape = "conversation"\nturns = 8\n', "do not fit",
+        HOLD + 'prompt_tokens = 500\noutput_tokens = 100\n[load]\nshape = "conversation"\nturns = 8\n',
+        "do not fit",
     ),
     "too low a floor": (ASK + "[repeats]\ncount = 3\nuntil_percent = 2\n", "95%"),
     "a ceiling for nothing": (ASK + "[repeats]\nceiling = 9\n", "until_percent"),
@@ -160,10 +178,11 @@ WRONG: dict[str, tuple[str, str]] = {
     "no such task": (HOLD + 'task = "poetry"\n', "short-ask"),
     "two keys": (
         '[vary]\nconcurrency = [1]\n[hold]\nprompt_tokens = 9\n[endpoint]\nurl = "http://x"\nkey_file = "a"\n'
-        'key_variable = "B"\n', "not from both",
+        'key_variable = "B"\n',
+        "not from both",
     ),
     "an unknown field of a distribution": (HOLD + '[prompts.lengths]\nkind = "fixed"\ntoken = 5\n', "tokens"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", WRONG)

@@ -45,16 +45,30 @@ def test_a_version_takes_over_all_but_its_python(tmp_path: Path) -> None:
 
 WRONG = {
     "an unknown key": ("format = 1\ntitel = 'a'\n", "titel is not known", "title"),
-    "one of a setting": ("format = 1\n[settings.oil]\ntype = 'number'\nmeaning = 'm'\nargument = '-o'\nnuon = 'a'\n",
-                         "settings.oil.nuon is not known", "noun"),
+    "one of a setting": (
+        "format = 1\n[settings.oil]\ntype = 'number'\nmeaning = 'm'\nargument = '-o'\nnuon = 'a'\n",
+        "settings.oil.nuon is not known",
+        "noun",
+    ),
     "no way in": ("format = 1\n[settings.oil]\ntype = 'number'\nmeaning = 'm'\n", "settings.oil is not valid", "docs"),
-    "a general factor": ("format = 1\n[settings.model]\ntype = 'text'\nmeaning = 'm'\nrequest = 'm'\n",
-                         "not valid", "docs"),
-    "a role twice": ("format = 1\n" + "".join(
-        f"[settings.{n}]\ntype = 'number'\nmeaning = 'm'\nargument = '-{n}'\nrole = 'threads'\n" for n in "ab"
-    ), "not valid", "docs"),
-    "an unknown role": ("format = 1\n[settings.a]\ntype = 'number'\nmeaning = 'm'\nargument = '-a'\nrole = 'king'\n",
-                        "settings.a.role is not valid", "docs"),
+    "a general factor": (
+        "format = 1\n[settings.model]\ntype = 'text'\nmeaning = 'm'\nrequest = 'm'\n",
+        "not valid",
+        "docs",
+    ),
+    "a role twice": (
+        "format = 1\n"
+        + "".join(
+            f"[settings.{n}]\ntype = 'number'\nmeaning = 'm'\nargument = '-{n}'\nrole = 'threads'\n" for n in "ab"
+        ),
+        "not valid",
+        "docs",
+    ),
+    "an unknown role": (
+        "format = 1\n[settings.a]\ntype = 'number'\nmeaning = 'm'\nargument = '-a'\nrole = 'king'\n",
+        "settings.a.role is not valid",
+        "docs",
+    ),
     "no place for the model": ("format = 1\n[start]\nargv = ['a', '{port}']\n", "start is not valid", "docs"),
     "no such launcher": (START.replace('"a"', '"{launcher}"') + "launcher = 'gull'\n", "start is not valid", "docs"),
     "what is no place": (START.replace('"a"', '"{model.__class__}"'), "start is not valid", "docs"),
@@ -62,11 +76,14 @@ WRONG = {
     "itself": ("format = 1\nbased_on = 'lantern'\n", "is based on itself", "another"),
     "a list": ("format = 1\nbased_on = ['lantern']\n", "not the name", "built-in"),
     "nothing": ("format = 1\nbased_on = 'lamp'\n", "no recipe 'lamp'", "lantern"),
-    "a default of another type": ("format = 1\n[settings.a]\ntype = 'switch'\nmeaning = 'm'\nflag = '-'\ndefault = 1\n",
-                                  "settings.a is not valid", "docs"),
+    "a default of another type": (
+        "format = 1\n[settings.a]\ntype = 'switch'\nmeaning = 'm'\nflag = '-'\ndefault = 1\n",
+        "settings.a is not valid",
+        "docs",
+    ),
     "started and at an address": (START + "[endpoint]\nurl = 'http://127.0.0.1:1'\n", "not valid", "docs"),
     "no format": ("title = 'a'\n", "format is missing", "add format"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", WRONG)
@@ -106,9 +123,12 @@ def test_mutants_are_read_or_refused(tmp_path_factory: pytest.TempPathFactory, d
 def test_an_account_is_read_where_the_recipe_says() -> None:
     """Nested, in other units, beside the protocol's own fields; less than both counts and clocks is no account."""
     where = {
-        "prompt_tokens": Found("usage.prompt_tokens"), "prompt_ms": Found("own.deep.first_s", 1_000.0),
-        "output_tokens": Found("own.n"), "output_ms": Found("usage.ms"), "cached_tokens": Found("own.kept"),
-    }  # fmt: skip
+        "prompt_tokens": Found("usage.prompt_tokens"),
+        "prompt_ms": Found("own.deep.first_s", 1_000.0),
+        "output_tokens": Found("own.n"),
+        "output_ms": Found("usage.ms"),
+        "cached_tokens": Found("own.kept"),
+    }
     reader = Reader(where)
     chunk = reader.decode(
         b'{"choices":[],"usage":{"prompt_tokens":9,"completion_tokens":4,"ms":20},"own":{"n":4,"deep":{"first_s":0.5}}}'

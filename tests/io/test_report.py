@@ -89,8 +89,16 @@ def test_a_study_tells_everything_it_should(reports: Reports, tmp_path: Path) ->
     charts = [base64.b64decode(src.partition(",")[2]) for src in page.sources]
     assert len(charts) == len(made.pictures) >= 3 and all(b"<svg" in chart for chart in charts)
     said = page.text
-    for wanted in ("Fastest decode: Q4_0", "95% intervals", "xllamacpp", 'name = "three-ways"',
-                   "warm-up requests", "▲ noisy", "sha256", "zinc-kettle run three-ways.study.toml"):  # fmt: skip
+    for wanted in (
+        "Fastest decode: Q4_0",
+        "95% intervals",
+        "xllamacpp",
+        'name = "three-ways"',
+        "warm-up requests",
+        "▲ noisy",
+        "sha256",
+        "zinc-kettle run three-ways.study.toml",
+    ):
         assert wanted in said, wanted
 
 
@@ -169,8 +177,9 @@ KEYS = st.text(st.characters(codec="utf-8", exclude_categories=("Cc", "Cf", "Cs"
 
 @given(
     title=st.text(st.characters(codec="utf-8", exclude_categories=("Cc", "Cf", "Cs", "Zl", "Zp")), max_size=60),
-    words=st.dictionaries(KEYS, KEYS, max_size=4), left=st.frozensets(KEYS, max_size=4),
-)  # fmt: skip
+    words=st.dictionaries(KEYS, KEYS, max_size=4),
+    left=st.frozensets(KEYS, max_size=4),
+)
 def test_a_plan_is_read_as_it_was_written(
     tmp_path_factory: pytest.TempPathFactory, title: str, words: dict[str, str], left: frozenset[str]
 ) -> None:
@@ -184,12 +193,14 @@ def test_a_plan_is_read_as_it_was_written(
 @pytest.mark.parametrize(
     ("text", "said"),
     [
-        ("format = 2", "format"), ("format = 1\n[[parts]]", "either a study, a duel or a lineup"),
+        ("format = 2", "format"),
+        ("format = 1\n[[parts]]", "either a study, a duel or a lineup"),
         ('format = 1\n[[parts]]\nstudy = "a"\nduel = ["a", "b"]', "either a study, a duel or a lineup"),
-        ('format = 1\n[[parts]]\nduel = ["a"]', "duel"), ('format = 1\ncolour = "red"', "colour"),
+        ('format = 1\n[[parts]]\nduel = ["a"]', "duel"),
+        ('format = 1\ncolour = "red"', "colour"),
         ("format = ", "TOML"),
     ],
-)  # fmt: skip
+)
 def test_a_file_that_is_wrong_says_what(tmp_path: Path, text: str, said: str) -> None:
     """With its name and what is wrong in it."""
     path = tmp_path / "x.report.toml"

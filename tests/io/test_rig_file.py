@@ -61,7 +61,7 @@ def test_a_rig_file(tmp_path: Path) -> None:
         ("format = 1\n[a]\nreach = 'here'\nfacts.idle_w = { value = 'much', unit = 'W' }", "number"),
         ("format = 1\n[a", "not TOML"),
     ],
-)  # fmt: skip
+)
 def test_what_is_wrong_is_named(tmp_path: Path, text: str, said: str) -> None:
     """With the file, the rig and the field."""
     path = tmp_path / "rigs.toml"
@@ -88,12 +88,22 @@ def test_typing_a_fact_keeps_the_file(tmp_path: Path) -> None:
 
 
 KNOWN = {
-    "facts": {"processor": "made-up", "physical_cores": 4, "memory_bytes": 16_000_000_000, "memory_limit_bytes": 8e9,
-              "graphics": [{"name": "card", "memory_bytes": 12_000_000_000}]},
+    "facts": {
+        "processor": "made-up",
+        "physical_cores": 4,
+        "memory_bytes": 16_000_000_000,
+        "memory_limit_bytes": 8e9,
+        "graphics": [{"name": "card", "memory_bytes": 12_000_000_000}],
+    },
     "probe": {"reading": {"1": [9e9, 10e9, 11e9], "4": [20e9, 21e9, 25e9]}, "gemm": {"1": [50e9]}},
-    "busy": {"cores": 1.5, "memory_used_bytes": 4, "memory_total_bytes": 16, "stolen_share": 0.1,
-             "top": [["film", 1.4]]},
-}  # fmt: skip
+    "busy": {
+        "cores": 1.5,
+        "memory_used_bytes": 4,
+        "memory_total_bytes": 16,
+        "stolen_share": 0.1,
+        "top": [["film", 1.4]],
+    },
+}
 
 
 def test_what_is_known_of_a_rig() -> None:

@@ -48,9 +48,14 @@ async def start(
 
 
 async def seen_of(
-    recipe: Recipe, file: ModelFile, levels: dict[str, Level] | None = None, *, tokens: int = 32, count: int = 2,
+    recipe: Recipe,
+    file: ModelFile,
+    levels: dict[str, Level] | None = None,
+    *,
+    tokens: int = 32,
+    count: int = 2,
     draft: ModelFile | None = None,
-) -> list[Timeline]:  # fmt: skip
+) -> list[Timeline]:
     """Requests to an engine that is started and stopped for them."""
     engine = await start(recipe, file, levels, draft=draft)
     try:
@@ -132,10 +137,13 @@ async def test_a_python_without_the_engine_is_told(models: ModelFolder, tmp_path
 
 
 SETTINGS: dict[str, dict[str, Level]] = {
-    "flash attention on": {"flash_attention": True}, "flash attention off": {"flash_attention": False},
-    "one cache": {"one_cache": True, "slots": 2}, "no repacking": {"weight_repacking": False},
-    "device layers": {"device_layers": 0}, "experts in main memory": {"experts_in_main": True},
-}  # fmt: skip
+    "flash attention on": {"flash_attention": True},
+    "flash attention off": {"flash_attention": False},
+    "one cache": {"one_cache": True, "slots": 2},
+    "no repacking": {"weight_repacking": False},
+    "device layers": {"device_layers": 0},
+    "experts in main memory": {"experts_in_main": True},
+}
 
 
 @pytest.mark.parametrize("name", SETTINGS)
@@ -159,9 +167,7 @@ async def test_a_small_model_drafts(models: ModelFolder) -> None:
     """How much is accepted follows what was asked for, and the draft's counts are in the record."""
     shares = {}
     for percent in (90, 10):
-        levels: dict[str, Level] = {
-            "draft_model": "brine-15m.Q8_0", "draft_length": 4, "draft_accepted": percent
-        }  # fmt: skip
+        levels: dict[str, Level] = {"draft_model": "brine-15m.Q8_0", "draft_length": 4, "draft_accepted": percent}
         large, small = model(models, "brine-60m", "Q4_0"), model(models, "brine-15m")
         seen = await seen_of(RECIPES["built-in"], large, levels, tokens=96, draft=small)
         told = [t.engine for t in seen if t.engine is not None]

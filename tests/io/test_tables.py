@@ -170,8 +170,11 @@ def _slope(opened: Opened, row: tuple[Any, ...]) -> None:
 
 
 def _deep(opened: Opened, row: tuple[Any, ...]) -> None:
-    cells = {c.cell.levels["depth"]: c.value("decode") for c in opened("deep-context").cells
-             if c.cell.levels["flash_attention"]}  # fmt: skip
+    cells = {
+        c.cell.levels["depth"]: c.value("decode")
+        for c in opened("deep-context").cells
+        if c.cell.levels["flash_attention"]
+    }
     deep, shallow = cells[700], cells[100]
     assert isinstance(deep, Value) and isinstance(shallow, Value)
     assert row[0] == pytest.approx(deep.value / shallow.value)
@@ -191,11 +194,16 @@ def _pause(opened: Opened, row: tuple[Any, ...]) -> None:
 
 
 HOLDS: dict[str, Callable[[Opened, tuple[Any, ...]], None]] = {
-    "which-rig": lambda o, row: _best(o, row, "which-rig"), "three-ways": lambda o, row: _best(o, row, "three-ways"),
-    "two-engines": lambda o, row: _best(o, row, "two-engines"), "night-log-desk": _desk,
-    "last-weeks-settings": _settings, "pasted-log": _slope, "deep-context": _deep, "how-many-desks": _desks,
+    "which-rig": lambda o, row: _best(o, row, "which-rig"),
+    "three-ways": lambda o, row: _best(o, row, "three-ways"),
+    "two-engines": lambda o, row: _best(o, row, "two-engines"),
+    "night-log-desk": _desk,
+    "last-weeks-settings": _settings,
+    "pasted-log": _slope,
+    "deep-context": _deep,
+    "how-many-desks": _desks,
     "any study": _pause,
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize(("study", "query"), QUERIES, ids=[study for study, _ in QUERIES])

@@ -104,10 +104,13 @@ async def test_names_are_looked_up_in_ones_own_store_before_the_examples(first: 
 
 
 BREAKS = {
-    "1": ("rigs", "gather_rig"), "2": ("fit", "ready_rig"), "5": ("duel", "answering.side"),
-    "6": ("curves", "answering.chart_subject"), "7": ("lineup", "answering.entrants"),
+    "1": ("rigs", "gather_rig"),
+    "2": ("fit", "ready_rig"),
+    "5": ("duel", "answering.side"),
+    "6": ("curves", "answering.chart_subject"),
+    "7": ("lineup", "answering.entrants"),
     "8": ("report", "handing.document"),
-}  # fmt: skip
+}
 """The key of each station that works beside the screen, and what it asks then."""
 
 

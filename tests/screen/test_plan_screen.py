@@ -48,8 +48,12 @@ def test_a_study_is_built_on_the_screen_and_survives_a_closing_terminal(home: Pa
         t.keys("n").wait("What is the question?")
         typed(t, "nothing").wait("An empty plan")
         t.keys("Enter").wait("nothing varies")
-        for factor, levels in (("threads", "1..2"), ("quantization", "Q8_0, Q4_0"), ("batch", "64, 128"),
-                               ("micro_batch", "32,64")):  # fmt: skip
+        for factor, levels in (
+            ("threads", "1..2"),
+            ("quantization", "Q8_0, Q4_0"),
+            ("batch", "64, 128"),
+            ("micro_batch", "32,64"),
+        ):
             t.keys("a").wait("What is to vary?")
             typed(t, factor).wait(factor)
             t.keys("Enter").wait("Type it and press enter")
@@ -97,8 +101,12 @@ def test_a_study_is_built_on_the_screen_and_survives_a_closing_terminal(home: Pa
         assert t.wait_exit() == 0
     file = mine / "studies" / "new-study-four.study.toml"
     written = tomllib.loads(file.read_text())
-    assert written["vary"] == {"threads": [1, 2], "quantization": ["Q8_0", "Q4_0"], "batch": [64, 128],
-                               "micro_batch": [32, 64]}  # fmt: skip
+    assert written["vary"] == {
+        "threads": [1, 2],
+        "quantization": ["Q8_0", "Q4_0"],
+        "batch": [64, 128],
+        "micro_batch": [32, 64],
+    }
     assert written["hold"] == {"model": "brine-15m", "prompt_tokens": 88}
     assert written["design"]["ties"] == [["batch", "micro_batch"]]
     cells = [json.loads(line)["cell"] for line in kettle(mine, "plan", file, "--json").stdout.splitlines()]

@@ -115,8 +115,11 @@ def test_a_figure_explains_itself_and_the_palette_finds_by_name(tmp_path: Path) 
     measure by some of their words."""
     with open_app(tmp_path) as t:
         opened(tmp_path, t)
-        t.keys("?").wait("How it is made: computed for each repeat", "56 tok/s (48–59), from 6 repeats",
-                         "Tokens of one stream after the first chunk")  # fmt: skip
+        t.keys("?").wait(
+            "How it is made: computed for each repeat",
+            "56 tok/s (48–59), from 6 repeats",
+            "Tokens of one stream after the first chunk",
+        )
         t.keys("Escape").gone("How it is made")
         t.keys("C-p").wait("Search for commands")
         t.keys("explain share of the").wait("explain: share of the limit")

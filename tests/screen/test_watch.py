@@ -27,8 +27,9 @@ def test_watched_paused_steered_killed_and_taken_up_again(home: Path, tmp_path: 
     mine = own_home(home, tmp_path, count=3, output=96)
     file = mine / "studies" / "quick.study.toml"
     command = [sys.executable, "-m", "zinc_kettle", "run", str(file)]
-    with subprocess.Popen(command, env=environment(mine), stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-                          stderr=subprocess.DEVNULL) as run:  # fmt: skip
+    with subprocess.Popen(
+        command, env=environment(mine), stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    ) as run:
         limit = time.monotonic() + 30
         while "no study" in kettle(mine, "steer", "quick", "in-turn").stderr and time.monotonic() < limit:
             assert run.poll() is None

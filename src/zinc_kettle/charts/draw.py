@@ -30,10 +30,17 @@ def draw(chart: Chart, kind: str) -> bytes:
     from matplotlib.figure import Figure
 
     settings: Any = {
-        "svg.hashsalt": "zinc-kettle", "svg.fonttype": "path", "pdf.fonttype": 42,
-        "font.family": "DejaVu Sans", "font.size": 9, "axes.edgecolor": MUTED, "text.color": INK,
-        "axes.labelcolor": INK, "xtick.color": INK, "ytick.color": INK,
-    }  # fmt: skip
+        "svg.hashsalt": "zinc-kettle",
+        "svg.fonttype": "path",
+        "pdf.fonttype": 42,
+        "font.family": "DejaVu Sans",
+        "font.size": 9,
+        "axes.edgecolor": MUTED,
+        "text.color": INK,
+        "axes.labelcolor": INK,
+        "xtick.color": INK,
+        "ytick.color": INK,
+    }
     dates = {"Date": None, "Creator": None}
     if kind == "pdf":
         dates = {"CreationDate": None, "ModDate": None, "Producer": None, "Creator": None}

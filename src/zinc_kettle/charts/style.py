@@ -13,9 +13,15 @@ COPPER = "#c8752e"
 SERIES = ("#c8752e", "#3d6478", "#7a8f99", "#8a5a83", "#5d7a4f", "#a88c2c", "#23282c", "#b04a4a")
 MARKERS = "osD^vPX*"
 TONES: dict[Tone, str] = {
-    "ink": INK, "muted": MUTED, "faint": "#c3ccd1", "best": COPPER, "caution": "#8a6400", "failure": "#b3322a",
-    "waiting": "#c3ccd1", "busy": "#3d6478",
-}  # fmt: skip
+    "ink": INK,
+    "muted": MUTED,
+    "faint": "#c3ccd1",
+    "best": COPPER,
+    "caution": "#8a6400",
+    "failure": "#b3322a",
+    "waiting": "#c3ccd1",
+    "busy": "#3d6478",
+}
 DARK_BELOW = 0.52
 """Brightness of a cell below which its text is white."""
 

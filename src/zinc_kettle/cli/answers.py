@@ -47,16 +47,33 @@ def tell_answers(place: str, cell: str, mark: str, store_path: Path | None, *, a
         t = answer.timeline
         speed = t.decode_rate
         if as_json:
-            output.json_line({
-                "study": results.study.name, "run": results.run.number, "cell": dict(there.cell.levels),
-                "request": answer.request_id, "tokens": t.total_tokens, "finish": t.finish, "decode": speed,
-                "found": list(answer.found), "marks": list(answer.marks), "text": answer.text,
-            })  # fmt: skip
+            output.json_line(
+                {
+                    "study": results.study.name,
+                    "run": results.run.number,
+                    "cell": dict(there.cell.levels),
+                    "request": answer.request_id,
+                    "tokens": t.total_tokens,
+                    "finish": t.finish,
+                    "decode": speed,
+                    "found": list(answer.found),
+                    "marks": list(answer.marks),
+                    "text": answer.text,
+                }
+            )
             continue
         said = ", ".join([*answer.found, *(f"marked {m}" for m in answer.marks)])
         text = shorten(neutralise(answer.text, keep_newlines=False), SHOWN_CHARACTERS)
-        rows.append((there.title, answer.request_id[-SHOWN_ID:], f"{t.total_tokens:,}",
-                     "–" if speed is None else digits(speed), said or "–", text))  # fmt: skip
+        rows.append(
+            (
+                there.title,
+                answer.request_id[-SHOWN_ID:],
+                f"{t.total_tokens:,}",
+                "–" if speed is None else digits(speed),
+                said or "–",
+                text,
+            )
+        )
     if not as_json:
         output.table(("cell", "request", "tokens", "tok/s", "said of it", "text"), rows)
 

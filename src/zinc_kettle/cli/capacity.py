@@ -24,8 +24,11 @@ def tell_capacity(place: str, store_path: Path | None, *, as_json: bool) -> int:
     results = Sides(where, lambda: store).results(place)
     study = results.study
     if not study.capacity.factor:
-        raise UsageError(f"{study.name} looks for no limit", why="its study file has no section [capacity]",
-                         remedy='[capacity] factor = "concurrency", with a [promise]')  # fmt: skip
+        raise UsageError(
+            f"{study.name} looks for no limit",
+            why="its study file has no section [capacity]",
+            remedy='[capacity] factor = "concurrency", with a [promise]',
+        )
     open_ = False
     for name, found in capacities(results).items():
         open_ |= found.end in {"", "steps"}

@@ -15,9 +15,10 @@ def cells_of(results: StudyResults, text: str) -> list[CellResults]:
     """
     wanted = dict(part.strip().partition("=")[::2] for part in text.split(",")) if text else {}
     found = [
-        cell for cell in results.cells
+        cell
+        for cell in results.cells
         if all(name in cell.cell.levels and _said(cell.cell.levels[name]) == level for name, level in wanted.items())
-    ]  # fmt: skip
+    ]
     if not found:
         raise UsageError(f"no cells are {text!r}", remedy=f"name cells as in --cell {_example(results)}")
     return found

@@ -100,6 +100,11 @@ def _subject(place: str, wanted: Wanted, store: Path | None) -> Subject:
     results = Sides(where, lambda: opened).results(place)
     cell = one_cell(results, wanted.cell) if wanted.cell else None
     return subject_of(
-        results, wanted.measure or main_measure(results.study), where, opened, cell=cell, factor=wanted.factor,
+        results,
+        wanted.measure or main_measure(results.study),
+        where,
+        opened,
+        cell=cell,
+        factor=wanted.factor,
         others=wanted.others,
-    )  # fmt: skip
+    )

@@ -40,8 +40,9 @@ def tell_doctor(store_path: Path | None, *, driver: bool, bundle: Path | None, a
         return 0
     if as_json:
         for check in checks:
-            output.json_line({"name": check.name, "state": check.state, "found": check.found,
-                              "remedy": check.remedy or None})  # fmt: skip
+            output.json_line(
+                {"name": check.name, "state": check.state, "found": check.found, "remedy": check.remedy or None}
+            )
         return 0 if healthy(checks) else 1
     output.table(("", "what", "found"), [(check.mark, check.name, check.found) for check in checks])
     todo = [check for check in checks if check.remedy]

@@ -28,7 +28,7 @@ from zinc_kettle.present.duel import (
     ratio_text,
     side_title,
     verdict,
-)  # fmt: skip
+)
 from zinc_kettle.present.findings import known_measure, main_measure
 from zinc_kettle.wiring.build import open_store
 from zinc_kettle.wiring.export import write
@@ -39,9 +39,15 @@ PROMPT_HEADS = ("request", "cell", "A", "B", "B over A", "")
 
 
 def tell_duel(
-    a: str, b: str, measure: str, store_path: Path | None, *, as_json: bool, prompts: bool = False,
+    a: str,
+    b: str,
+    measure: str,
+    store_path: Path | None,
+    *,
+    as_json: bool,
+    prompts: bool = False,
     out: Sequence[Path] = (),
-) -> None:  # fmt: skip
+) -> None:
     """Hold B against A, and say what came of it, or draw it.
 
     Raises:
@@ -68,10 +74,20 @@ def tell_duel(
         unit = MEASURES[request_measure(name)].unit
         output.line()
         output.line(f"{MEASURES[request_measure(name)].title}, prompt by prompt:")
-        output.table(PROMPT_HEADS, [
-            (str(r.place + 1), r.pair.a.title, with_unit(r.a, unit), with_unit(r.b, unit), ratio_text(r.ratio),
-             VERDICTS[r.verdict]) for r in rows
-        ])  # fmt: skip
+        output.table(
+            PROMPT_HEADS,
+            [
+                (
+                    str(r.place + 1),
+                    r.pair.a.title,
+                    with_unit(r.a, unit),
+                    with_unit(r.b, unit),
+                    ratio_text(r.ratio),
+                    VERDICTS[r.verdict],
+                )
+                for r in rows
+            ],
+        )
 
 
 def tell_ladder(

@@ -25,10 +25,15 @@ def list_engines(store: Path | None, *, as_json: bool) -> None:
             output.json_line(_json(recipe))
         return
     rows = [
-        (recipe.name, _reach(recipe), str(len(recipe.engine.settings)),
-         "comes with the tool" if recipe.name in shipped() else "your own", recipe.meaning)
+        (
+            recipe.name,
+            _reach(recipe),
+            str(len(recipe.engine.settings)),
+            "comes with the tool" if recipe.name in shipped() else "your own",
+            recipe.meaning,
+        )
         for recipe in found.values()
-    ]  # fmt: skip
+    ]
     output.table(("engine", "how it is reached", "settings", "recipe", "what it is"), rows)
 
 
@@ -47,10 +52,15 @@ def tell_engine(name: str, store: Path | None, *, as_json: bool) -> None:
         output.line("It has no settings that can be varied.")
         return
     rows = [
-        (setting.name, levels_of(setting), "–" if setting.default is None else setting.word(setting.default),
-         "yes" if setting.kind == "launch" else "no", setting.meaning)
+        (
+            setting.name,
+            levels_of(setting),
+            "–" if setting.default is None else setting.word(setting.default),
+            "yes" if setting.kind == "launch" else "no",
+            setting.meaning,
+        )
         for setting in recipe.engine.settings
-    ]  # fmt: skip
+    ]
     output.table(("setting", "levels", "default", "reload", "meaning"), rows)
 
 
@@ -70,14 +80,22 @@ def _reach(recipe: Recipe) -> str:
 
 def _json(recipe: Recipe) -> dict[str, object]:
     return {
-        "engine": recipe.name, "meaning": recipe.meaning, "reached": _reach(recipe),
+        "engine": recipe.name,
+        "meaning": recipe.meaning,
+        "reached": _reach(recipe),
         "settings": [_setting_json(setting) for setting in recipe.engine.settings],
-    }  # fmt: skip
+    }
 
 
 def _setting_json(setting: Setting) -> dict[str, object]:
     return {
-        "name": setting.name, "type": setting.type, "low": setting.low, "high": setting.high,
-        "choices": list(setting.choices), "default": setting.default, "reload": setting.kind == "launch",
-        "role": setting.role, "meaning": setting.meaning,
-    }  # fmt: skip
+        "name": setting.name,
+        "type": setting.type,
+        "low": setting.low,
+        "high": setting.high,
+        "choices": list(setting.choices),
+        "default": setting.default,
+        "reload": setting.kind == "launch",
+        "role": setting.role,
+        "meaning": setting.meaning,
+    }

@@ -13,10 +13,19 @@ from zinc_kettle.errors import KettleError, UsageError
 
 PRIVATE_MASK = 0o077
 """What is written is for this person alone."""
-OF_A_PATH = frozenset({
-    errno.ENOENT, errno.EACCES, errno.EPERM, errno.ENOTDIR, errno.EISDIR, errno.ENAMETOOLONG, errno.ELOOP, errno.EROFS,
-    errno.EINVAL,
-})  # fmt: skip
+OF_A_PATH = frozenset(
+    {
+        errno.ENOENT,
+        errno.EACCES,
+        errno.EPERM,
+        errno.ENOTDIR,
+        errno.EISDIR,
+        errno.ENAMETOOLONG,
+        errno.ELOOP,
+        errno.EROFS,
+        errno.EINVAL,
+    }
+)
 """What is wrong with a path a person gave."""
 
 

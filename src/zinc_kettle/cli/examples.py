@@ -16,31 +16,39 @@ EXAMPLES: Mapping[str, tuple[str, ...]] = {
     "note": ("zinc-kettle note which-rig 'the window was open' --cell rig=petrel",),
     "acknowledge": ("zinc-kettle acknowledge which-rig noisy --note 'a shared machine; cells are interleaved'",),
     "duel": ("zinc-kettle duel which-rig@rig=gannet which-rig@rig=cormorant", "zinc-kettle duel nightly:1 nightly:2"),
-    "ladder": ("zinc-kettle ladder last-weeks-settings",
-               "zinc-kettle ladder which-rig@rig=petrel which-rig@rig=gannet which-rig@rig=cormorant",),
+    "ladder": (
+        "zinc-kettle ladder last-weeks-settings",
+        "zinc-kettle ladder which-rig@rig=petrel which-rig@rig=gannet which-rig@rig=cormorant",
+    ),
     "capacity": ("zinc-kettle capacity how-many-desks --json",),
     "chart": ("zinc-kettle chart which-rig --list", "zinc-kettle chart three-ways --kind scaling --out scaling.pdf"),
     "lineup": ("zinc-kettle lineup which-rig --by rig --per cost", "zinc-kettle lineup which-rig --index petrel"),
-    "report": ("zinc-kettle report which-rig --out report.pdf --out report.html",
-               "zinc-kettle report which-rig --duel 'which-rig@rig=gannet which-rig@rig=cormorant' --out report.html",
-               "zinc-kettle report --name which-rig --words 'answer=We take the second.' --out report.html"),
+    "report": (
+        "zinc-kettle report which-rig --out report.pdf --out report.html",
+        "zinc-kettle report which-rig --duel 'which-rig@rig=gannet which-rig@rig=cormorant' --out report.html",
+        "zinc-kettle report --name which-rig --words 'answer=We take the second.' --out report.html",
+    ),
     "table": ("zinc-kettle table which-rig --of requests --out requests.parquet", "zinc-kettle table which-rig --long"),
     "pack": ("zinc-kettle pack which-rig --without answers --out which-rig.kettle",),
     "unpack": ("zinc-kettle unpack which-rig.kettle --as pilots",),
-    "gate": ("zinc-kettle gate nightly.study.toml --against baseline.kettle::nightly --junit speed.xml",
-             "zinc-kettle gate builds@engine=new --against @engine=old --worse-than 2% --measure decode"),
+    "gate": (
+        "zinc-kettle gate nightly.study.toml --against baseline.kettle::nightly --junit speed.xml",
+        "zinc-kettle gate builds@engine=new --against @engine=old --worse-than 2% --measure decode",
+    ),
     "remove": ("zinc-kettle remove which-rig:2",),
     "restore": ("zinc-kettle restore", "zinc-kettle restore which-rig:2"),
     "settings": ("zinc-kettle settings", "zinc-kettle settings pace.words_per_minute=200 money.currency=EUR"),
     "doctor": (
-        "zinc-kettle doctor --driver", "zinc-kettle doctor --bundle report.zip", "zinc-kettle doctor --adopt old.db",
+        "zinc-kettle doctor --driver",
+        "zinc-kettle doctor --bundle report.zip",
+        "zinc-kettle doctor --adopt old.db",
     ),
     "fit": ("zinc-kettle fit --pace 10", "zinc-kettle fit model.gguf --rig gannet --context 8192 --slots 4"),
     "engines": ("zinc-kettle engines", "zinc-kettle engines built-in"),
     "probe": ("zinc-kettle probe", "zinc-kettle probe gannet --json"),
     "rehearse": ("zinc-kettle rehearse --list", "zinc-kettle rehearse gannet --model kelp-4b"),
     "demo": ("zinc-kettle demo", "zinc-kettle demo --walk"),
-}  # fmt: skip
+}
 """By command."""
 
 

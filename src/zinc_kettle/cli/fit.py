@@ -21,9 +21,18 @@ from zinc_kettle.wiring.charting import preferences
 from zinc_kettle.wiring.fitting import calibration, candidates, measured_before
 
 SIZES = (
-    "layers", "heads", "kv-heads", "head-dim", "width", "ffn", "vocab", "experts", "experts-active", "window",
+    "layers",
+    "heads",
+    "kv-heads",
+    "head-dim",
+    "width",
+    "ffn",
+    "vocab",
+    "experts",
+    "experts-active",
+    "window",
     "window-every",
-)  # fmt: skip
+)
 
 MOST_DIGITS = 12
 """Of a size; no model has a larger one."""
@@ -61,9 +70,16 @@ def parse_shape(text: str, *, weight_type: str, gated: bool, tied: bool) -> Mode
 
 
 def wish_from(
-    *, context: int, slots: int, cache: str, micro_batch: int, unified: bool, copied: bool,
-    device_layers: int | None, experts_in_main: bool,
-) -> Wish:  # fmt: skip
+    *,
+    context: int,
+    slots: int,
+    cache: str,
+    micro_batch: int,
+    unified: bool,
+    copied: bool,
+    device_layers: int | None,
+    experts_in_main: bool,
+) -> Wish:
     """How a model is to be run, from the command line's options.
 
     Args:
@@ -82,15 +98,28 @@ def wish_from(
     if cache not in CACHE_TYPES:
         raise UsageError(f"unknown cache precision {cache!r}", remedy=f"one of: {', '.join(CACHE_TYPES)}")
     return Wish(
-        context=context, slots=slots, cache=cache, micro_batch=micro_batch, unified=unified,
-        load_mode="copied" if copied else "mapped", device_layers=device_layers, experts_in_main=experts_in_main,
-    )  # fmt: skip
+        context=context,
+        slots=slots,
+        cache=cache,
+        micro_batch=micro_batch,
+        unified=unified,
+        load_mode="copied" if copied else "mapped",
+        device_layers=device_layers,
+        experts_in_main=experts_in_main,
+    )
 
 
 def show_fit(
-    paths: list[Path], rig_name: str | None, store_path: Path | None, wish: Wish, *,
-    shape: ModelShape | None, threads: int | None, as_json: bool, pace: float | None = None,
-) -> None:  # fmt: skip
+    paths: list[Path],
+    rig_name: str | None,
+    store_path: Path | None,
+    wish: Wish,
+    *,
+    shape: ModelShape | None,
+    threads: int | None,
+    as_json: bool,
+    pace: float | None = None,
+) -> None:
     """Print what fits.
 
     Args:
@@ -173,10 +202,16 @@ def _cells(row: FitRow) -> list[str]:
     need = placement.sizes
     mark = STATE_MARKS[placement.state] + (" best," if row.best else "")
     return [
-        row.candidate.name, shape.main_type, f"{shape.bits_per_weight:.2f}", byte_size(need.weights_bytes),
-        byte_size(need.kv_bytes), byte_size(need.buffers_bytes), f"{mark} {verdict(row)}", speed_text(row.decode),
+        row.candidate.name,
+        shape.main_type,
+        f"{shape.bits_per_weight:.2f}",
+        byte_size(need.weights_bytes),
+        byte_size(need.kv_bytes),
+        byte_size(need.buffers_bytes),
+        f"{mark} {verdict(row)}",
+        speed_text(row.decode),
         speed_text(row.prefill),
-    ]  # fmt: skip
+    ]
 
 
 def _further(row: FitRow, rig: Rig, wish: Wish, known: Calibration, threads: int | None) -> None:

@@ -95,15 +95,19 @@ def _share(text: str, option: str = "--worse-than", *, least: float = LEAST) -> 
     except ValueError:
         value = -1.0
     if not least <= value <= MOST:
-        raise UsageError(f"{option} {text}: this is no share that may be lost",
-                         remedy=f"3%, for instance; from {100 * least:g}% to {100 * MOST:g}%")  # fmt: skip
+        raise UsageError(
+            f"{option} {text}: this is no share that may be lost",
+            remedy=f"3%, for instance; from {100 * least:g}% to {100 * MOST:g}%",
+        )
     return value
 
 
 def _check_measure(name: str) -> None:
     if MEASURES[known_measure(name)].better == "neither":
-        raise UsageError(f"{MEASURES[name].title} has no better, so it cannot get worse",
-                         remedy="decode, ttft or memory, for instance")  # fmt: skip
+        raise UsageError(
+            f"{MEASURES[name].title} has no better, so it cannot get worse",
+            remedy="decode, ttft or memory, for instance",
+        )
 
 
 def _file(study: str) -> tuple[Path | None, str]:
@@ -195,8 +199,11 @@ def _gate(old: Side, new: Side, asked: Asked, allowed: float, look: int, planned
     found = gate(old, new, names, worse_than=allowed, look=look, planned=planned, more_failures=more)
     if not found.duel.alignment.pairs and not found.failed:
         reasons = sorted({u.reason for u in found.duel.alignment.without})
-        raise UsageError(f"{side_title(new)} cannot be held against {side_title(old)}", why="; ".join(reasons),
-                         remedy="measure the same study on both sides")  # fmt: skip
+        raise UsageError(
+            f"{side_title(new)} cannot be held against {side_title(old)}",
+            why="; ".join(reasons),
+            remedy="measure the same study on both sides",
+        )
     return found
 
 

@@ -31,7 +31,7 @@ from zinc_kettle.present.lineup import (
     ranks_of,
     reported_rows,
     verdict,
-)  # fmt: skip
+)
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.wiring.build import open_store
 from zinc_kettle.wiring.charting import preferences

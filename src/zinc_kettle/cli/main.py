@@ -143,9 +143,16 @@ def synth(
 
     shape = (layers, width, heads, kv_heads, ffn)
     make_model(
-        preset, quantization, to, seed=seed, shape=shape, experts=(experts, active), tokenizer=tokenizer,
-        untamed=untamed, store=store or context.obj,
-    )  # fmt: skip
+        preset,
+        quantization,
+        to,
+        seed=seed,
+        shape=shape,
+        experts=(experts, active),
+        tokenizer=tokenizer,
+        untamed=untamed,
+        store=store or context.obj,
+    )
 
 
 @app.command()
@@ -246,10 +253,21 @@ def acknowledge(
 
 
 for _command in (
-    answering.duel, answering.ladder, answering.capacity, answering.chart, answering.lineup, sharing.report,
-    sharing.table, sharing.pack, sharing.unpack, sharing.gate, sharing.remove, sharing.restore, sharing.settings,
+    answering.duel,
+    answering.ladder,
+    answering.capacity,
+    answering.chart,
+    answering.lineup,
+    sharing.report,
+    sharing.table,
+    sharing.pack,
+    sharing.unpack,
+    sharing.gate,
+    sharing.remove,
+    sharing.restore,
+    sharing.settings,
     sharing.doctor,
-):  # fmt: skip
+):
     app.command()(_command)
 
 
@@ -290,9 +308,15 @@ def fit(
     from zinc_kettle.cli.fit import parse_shape, show_fit, wish_from
 
     wish = wish_from(
-        context=tokens, slots=slots, cache=cache, micro_batch=micro_batch, unified=unified, copied=copied,
-        device_layers=device_layers, experts_in_main=experts_in_main,
-    )  # fmt: skip
+        context=tokens,
+        slots=slots,
+        cache=cache,
+        micro_batch=micro_batch,
+        unified=unified,
+        copied=copied,
+        device_layers=device_layers,
+        experts_in_main=experts_in_main,
+    )
     given = parse_shape(shape, weight_type=weights, gated=not plain_ffn, tied=tied) if shape else None
     show_fit(models or [], rig, store or context.obj, wish, shape=given, threads=threads, as_json=as_json, pace=pace)
 

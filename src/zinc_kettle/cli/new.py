@@ -41,9 +41,7 @@ def new_study(
     """
     where = places(store)
     engines = known(where)
-    title, text = template_text(
-        template_named(chosen), engines, vary=_pairs(vary), hold=_pairs(hold), name=name
-    )  # fmt: skip
+    title, text = template_text(template_named(chosen), engines, vary=_pairs(vary), hold=_pairs(hold), name=name)
     file = out or where.studies / f"{title}.study.toml"
     parse_study(text, engines, file=file.name, folder=file.parent)
     if file.exists() and not (again and file.read_text(encoding="utf-8") == text):

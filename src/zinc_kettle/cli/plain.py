@@ -211,5 +211,8 @@ def _tell_method(study: StudyResults) -> None:
 
 
 SAYS: Mapping[str, Callable[[StudyResults], None]] = {
-    "answer": _tell_answer, "cells": _tell_cells, "findings": _tell_findings, "method": _tell_method,
-}  # fmt: skip
+    "answer": _tell_answer,
+    "cells": _tell_cells,
+    "findings": _tell_findings,
+    "method": _tell_method,
+}

@@ -62,10 +62,15 @@ def tell_dry(file: Path, store_path: Path | None, *, as_json: bool) -> None:
     for launch in dry_run(study, where):
         if as_json:
             for cells, body in launch.requests:
-                output.json_line({
-                    "line": launch.line, "environment": dict(launch.environment), "headers": list(launch.headers),
-                    "cells": [dict(cell.levels) for cell in cells], "body": body,
-                })  # fmt: skip
+                output.json_line(
+                    {
+                        "line": launch.line,
+                        "environment": dict(launch.environment),
+                        "headers": list(launch.headers),
+                        "cells": [dict(cell.levels) for cell in cells],
+                        "body": body,
+                    }
+                )
             continue
         output.line(launch.line)
         for name, value in launch.environment.items():

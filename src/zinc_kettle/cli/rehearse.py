@@ -17,10 +17,16 @@ from zinc_kettle.sim.fleet import SIM_MODELS, SIM_RIGS
 def list_rigs() -> None:
     """Print the simulated rigs and models."""
     rows = [
-        [r.name, r.case, str(r.cores), byte_size(r.memory_bytes),
-         ", ".join(byte_size(d.memory_bytes) for d in r.devices) or "–", f"{r.bandwidth / 1e9:.0f} GB/s"]
+        [
+            r.name,
+            r.case,
+            str(r.cores),
+            byte_size(r.memory_bytes),
+            ", ".join(byte_size(d.memory_bytes) for d in r.devices) or "–",
+            f"{r.bandwidth / 1e9:.0f} GB/s",
+        ]
         for r in SIM_RIGS.values()
-    ]  # fmt: skip
+    ]
     output.table(["simulated rig", "what it stands for", "cores", "memory", "devices", "bandwidth"], rows)
     output.line(f"models: {', '.join(SIM_MODELS)}, at any quantization")
 
@@ -34,8 +40,10 @@ def rehearse(names: list[str], model: str, quantization: str) -> None:
     """
     unknown = [n for n in names if n not in SIM_RIGS]
     if unknown or model not in SIM_MODELS:
-        raise UsageError(f"there is no simulated rig {unknown[0] if unknown else model}",
-                         remedy="zinc-kettle rehearse --list names rigs and models")  # fmt: skip
+        raise UsageError(
+            f"there is no simulated rig {unknown[0] if unknown else model}",
+            remedy="zinc-kettle rehearse --list names rigs and models",
+        )
     asyncio.run(_serve(names or list(SIM_RIGS), model, quantization))
 
 
@@ -51,8 +59,9 @@ async def _serve(names: list[str], model: str, quantization: str) -> None:
         for name, rig in zip(names, rigs, strict=True):
             address = await rig.address()
             async with httpx.AsyncClient(timeout=60, trust_env=False) as http:
-                answer = await http.post(f"{address}/rehearse/load", json={"model": model, "quantization": quantization,
-                                                                           "slots": 8})  # fmt: skip
+                answer = await http.post(
+                    f"{address}/rehearse/load", json={"model": model, "quantization": quantization, "slots": 8}
+                )
             words = answer.json()
             state = words.get("state") or words.get("error", {}).get("message", "")
             output.line(

@@ -49,15 +49,21 @@ def make_report(asked: Asked, out: Sequence[Path], listing: bool, store_path: Pa
     plan = _changed(reports.plan(name), asked)
     if not plan.parts:
         kept = ", ".join(reports.names())
-        raise UsageError("a report of nothing", why=f"kept are: {kept}" if kept else "",
-                         remedy="zinc-kettle report STUDY --out report.html")  # fmt: skip
+        raise UsageError(
+            "a report of nothing",
+            why=f"kept are: {kept}" if kept else "",
+            remedy="zinc-kettle report STUDY --out report.html",
+        )
     made = reports.document(plan)
     keys = [section.key for section in made.sections if section.key]
     plan = _sections(plan, keys, asked)
     if listing:
         made = reports.document(plan)
-        rows = [(s.key, s.title, "" if s.shown else "left out", "own words" if s.key in plan.words else "")
-                for s in made.sections if s.key]  # fmt: skip
+        rows = [
+            (s.key, s.title, "" if s.shown else "left out", "own words" if s.key in plan.words else "")
+            for s in made.sections
+            if s.key
+        ]
         output.table(("section", "title", "", ""), rows)
         return
     reports.keep(name, plan)

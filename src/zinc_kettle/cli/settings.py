@@ -28,5 +28,7 @@ def tell_settings(changes: Sequence[str], store_path: Path | None, *, as_json: b
         for row in found:
             output.json_line({"key": row.key or None, "title": row.title, "value": row.value, "origin": row.origin})
         return
-    output.table(("setting", "is", "from", "what it is"),
-                 [(row.key or row.title, row.value, row.origin, row.meaning) for row in found])  # fmt: skip
+    output.table(
+        ("setting", "is", "from", "what it is"),
+        [(row.key or row.title, row.value, row.origin, row.meaning) for row in found],
+    )

@@ -49,9 +49,7 @@ def report(
         if len(sides) != 2:
             raise UsageError(f"--duel {pair!r}: a duel has two sides", remedy="--duel 'STUDY:1 STUDY:2'")
         pairs.append((sides[0], sides[1]))
-    asked = Asked(
-        studies or (), pairs, lineup or (), by, measure, title, without or (), words or (), name
-    )  # fmt: skip
+    asked = Asked(studies or (), pairs, lineup or (), by, measure, title, without or (), words or (), name)
     make_report(asked, out or (), listing, store or context.obj)
 
 

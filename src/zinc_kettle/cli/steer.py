@@ -31,8 +31,7 @@ def steer_run(place: str, wish: str, what: str, count: int, store_path: Path | N
     levels = {} if chosen == "on-failure" else parse_levels(results, what)
     if isinstance(levels, Problem):
         raise _wrong(levels)
-    found = steer(results, chosen, levels, count=count, at_s=time.time(), step=store.last_step(run_id),
-                  text=what)  # fmt: skip
+    found = steer(results, chosen, levels, count=count, at_s=time.time(), step=store.last_step(run_id), text=what)
     if isinstance(found, Problem):
         raise _wrong(found)
     store.decide(run_id, found)

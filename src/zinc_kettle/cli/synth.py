@@ -54,8 +54,9 @@ def make_model(
     if seed != PRESET_SEED and folder is None and presets.is_preset(name):
         raise UsageError(
             f"the model folder only keeps presets of seed {PRESET_SEED} only",
-            why="studies that name the preset rely on its file", remedy="use --to FOLDER for another seed",
-        )  # fmt: skip
+            why="studies that name the preset rely on its file",
+            remedy="use --to FOLDER for another seed",
+        )
     need = synth.tensor_bytes(chosen, quantization) + HEADER_BYTES
     output.note(
         f"{name} at {quantization}: {synth.parameters(chosen) / 1e6:,.0f} million weights, "

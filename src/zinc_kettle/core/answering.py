@@ -95,9 +95,11 @@ def best_so_far(
 
 
 def pairs_so_far(
-    plan: Repeats, cells: Mapping[str, ByBlock], pairs: Sequence[Pair],
+    plan: Repeats,
+    cells: Mapping[str, ByBlock],
+    pairs: Sequence[Pair],
     shared: Mapping[str, tuple[Hashable, ...]] | None = None,
-) -> Answer:  # fmt: skip
+) -> Answer:
     """Which cells are still needed to tell pairs apart, or alike.
 
     Args:
@@ -170,6 +172,8 @@ def neighbours(study: Study, factor: str) -> list[Pair]:
     steps = study.steps(factor)
     found = [
         (cell.key, at.get(tuple(study.moved(cell.levels, factor, low).items())))
-        for cell in study.cells for low, high in steps if cell.levels[factor] == high
-    ]  # fmt: skip
+        for cell in study.cells
+        for low, high in steps
+        if cell.levels[factor] == high
+    ]
     return [(key, other) for key, other in found if other is not None]

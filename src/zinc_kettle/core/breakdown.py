@@ -151,8 +151,9 @@ def _in_main_memory(
     )
     best, gain = _best_threads(facts, at)
     cores = facts.get("physical_cores") or 0
-    return TimeSplit(step_s, streams, parts, band(work, fitted), fitted.points, at.threads, best, gain,
-                     max(0, cores - at.threads))  # fmt: skip
+    return TimeSplit(
+        step_s, streams, parts, band(work, fitted), fitted.points, at.threads, best, gain, max(0, cores - at.threads)
+    )
 
 
 def _step(results: StudyResults, cell: CellResults) -> tuple[int, float] | Missing:
@@ -190,8 +191,9 @@ def _touched(cell: CellResults, model: ModelFacts, streams: int) -> Touched:
     # Earlier versions did not keep the products of attention: one for each value of the cache is the least there are.
     products = model.get("attention_per_token", model["kv_bytes_per_token_f16"] / 2)
     within = model.get("attention_windowed_per_token", model.get("kv_windowed_per_token_f16", 0.0) / 2)
-    cost = attention_cost(str(cell.cell.level("cache-precision") or "f16"),
-                          fused=cell.cell.level("flash-attention") is not False)  # fmt: skip
+    cost = attention_cost(
+        str(cell.cell.level("cache-precision") or "f16"), fused=cell.cell.level("flash-attention") is not False
+    )
     attention = at_depth(products, within, _depth(cell), window=model.get("window")) * cost
     return Touched(
         step_weight_bytes(model, streams), t["operands"] * streams, t["weights"] * streams, attention * streams

@@ -97,9 +97,13 @@ class TimeLeft:
     """
 
     def __init__(
-        self, study: Study, left: Mapping[str, int], *, model_bytes: Mapping[str, float | None],
+        self,
+        study: Study,
+        left: Mapping[str, int],
+        *,
+        model_bytes: Mapping[str, float | None],
         speeds: Speeds | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._guesses = {c.key: guess_cell_s(study, c, model_bytes.get(c.key), speeds) for c in study.cells}
         self._left = dict(left)
         self._took: dict[str, tuple[float, int]] = {}

@@ -271,8 +271,11 @@ def _noise(trials: Sequence[Trial], limit: Limit, at: float) -> tuple[float, flo
 
     Waits scatter the more, the nearer the engine is to its limit: only steps near the place tell, where there are any.
     """
-    told = [(t.spread[limit], t.repeats - 1, abs(math.log(t.load / at))) for t in trials
-            if not math.isnan(t.spread.get(limit, math.nan))]  # fmt: skip
+    told = [
+        (t.spread[limit], t.repeats - 1, abs(math.log(t.load / at)))
+        for t in trials
+        if not math.isnan(t.spread.get(limit, math.nan))
+    ]
     near = [row for row in told if row[2] <= NEAR] or told
     df = sum(d for _, d, _ in near)
     if not df:
@@ -347,9 +350,11 @@ def _trial(load: float, kept: Sequence[KeptRepeat], study: Study) -> Trial | Non
 
 
 def _entered(
-    study: Study, by_rest: Mapping[tuple[tuple[str, Level], ...], Sequence[Cell]],
-    wanted: Mapping[tuple[tuple[str, Level], ...], Found], at_s: float,
-) -> list[Decision]:  # fmt: skip
+    study: Study,
+    by_rest: Mapping[tuple[tuple[str, Level], ...], Sequence[Cell]],
+    wanted: Mapping[tuple[tuple[str, Level], ...], Found],
+    at_s: float,
+) -> list[Decision]:
     """The decisions for what is wanted: loads that are new, loads to be measured again, and where a load is not."""
     factor = study.capacity.factor
     out: list[Decision] = []

@@ -210,8 +210,9 @@ def ticks(low: float, high: float, most: int, *, log: bool = False) -> tuple[flo
         return (low,)
     if log and low > 0 and high / low >= 8:
         for steps in ((1, 2, 5), (1, 3), (1,)):
-            found = [m * 10.0**e for e in range(math.floor(math.log10(low)), math.ceil(math.log10(high)) + 1)
-                     for m in steps]  # fmt: skip
+            found = [
+                m * 10.0**e for e in range(math.floor(math.log10(low)), math.ceil(math.log10(high)) + 1) for m in steps
+            ]
             inside = tuple(v for v in found if low * 0.999 <= v <= high * 1.001)
             if len(inside) <= most:
                 return inside

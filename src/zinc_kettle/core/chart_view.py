@@ -59,8 +59,10 @@ def _cut(mark: Mark, low: float, high: float) -> Mark | None:
         return _cut_line(mark, low, high)
     if isinstance(mark, Points):
         kept = [i for i, x in enumerate(mark.x) if low <= x <= high]
-        pick = {name: tuple(getattr(mark, name)[i] for i in kept if i < len(getattr(mark, name)))
-                for name in ("x", "y", "low", "high", "keys")}  # fmt: skip
+        pick = {
+            name: tuple(getattr(mark, name)[i] for i in kept if i < len(getattr(mark, name)))
+            for name in ("x", "y", "low", "high", "keys")
+        }
         hollow = frozenset(new for new, old in enumerate(kept) if old in mark.hollow)
         return replace(mark, **pick, hollow=hollow) if kept else None  # type: ignore[arg-type]
     if isinstance(mark, Label):

@@ -25,7 +25,7 @@ from zinc_kettle.core.stats.ratios import (
     paired_ratio,
     repeats_to_tell,
     unpaired_ratio,
-)  # fmt: skip
+)
 from zinc_kettle.core.value import CellFigure, Value
 
 MIN_REPEATS = MIN_FOR_CLAIM
@@ -33,8 +33,15 @@ MIN_REPEATS = MIN_FOR_CLAIM
 ENGINE_FACTS = ("engine", "version", "build")
 """What an engine says of itself that may explain a difference."""
 MACHINE_FACTS = (
-    "processor", "physical_cores", "hardware_threads", "memory_bytes", "system", "kernel", "governor", "virtual",
-)  # fmt: skip
+    "processor",
+    "physical_cores",
+    "hardware_threads",
+    "memory_bytes",
+    "system",
+    "kernel",
+    "governor",
+    "virtual",
+)
 """What is known of a machine that may explain a difference."""
 
 
@@ -199,9 +206,10 @@ def _answered(cells: Sequence[CellResults], results: StudyResults, name: str) ->
         return Standing(too_early=True)
     tied = tuple(results.cell(key) for key in answer.left if key != answer.leader)
     return Standing(
-        results.cell(answer.leader), tied,
+        results.cell(answer.leader),
+        tied,
         within_percent=results.study.repeats.smallest_percent if answer.alike and tied else None,
-    )  # fmt: skip
+    )
 
 
 def by_block_of(cells: Sequence[CellResults], name: str) -> dict[str, dict[int, float]]:

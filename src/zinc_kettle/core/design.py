@@ -72,9 +72,10 @@ def _sides(vary: Vary, design: Design) -> list[list[dict[str, Level]]]:
     """For each factor, or tie of factors, its levels in their order."""
     return [
         [dict(zip(names, together, strict=True)) for together in zip(*(vary[n] for n in names), strict=False)]
-        for name in vary if design.leads(name)
+        for name in vary
+        if design.leads(name)
         for names in [design.tie(name)]
-    ]  # fmt: skip
+    ]
 
 
 def _one_at_a_time(sides: list[list[dict[str, Level]]], design: Design) -> Iterator[list[dict[str, Level]]]:

@@ -38,9 +38,11 @@ def use_of(samples: Sequence[Sequence[Reading]]) -> tuple[DeviceUse, ...]:
     for place in range(len(samples[0])):
         readings = [sample[place] for sample in samples if len(sample) == len(samples[0])]
         held, busy, power = ([v for v in column if v is not None] for column in zip(*readings, strict=True))
-        out.append(DeviceUse(
-            max(held) if held else None, mean(busy) / 100 if busy else None, mean(power) / 1000 if power else None
-        ))  # fmt: skip
+        out.append(
+            DeviceUse(
+                max(held) if held else None, mean(busy) / 100 if busy else None, mean(power) / 1000 if power else None
+            )
+        )
     return tuple(out)
 
 
@@ -52,10 +54,11 @@ def typical_use(repeats: Sequence[Sequence[DeviceUse]]) -> tuple[DeviceUse, ...]
     return tuple(
         DeviceUse(
             None if (held := _middle([u.highest_bytes for u in one])) is None else int(held),
-            _middle([u.busy_share for u in one]), _middle([u.power_w for u in one]),
+            _middle([u.busy_share for u in one]),
+            _middle([u.power_w for u in one]),
         )
         for one in zip(*told, strict=True)
-    )  # fmt: skip
+    )
 
 
 def _middle(values: Sequence[float | None]) -> float | None:

@@ -103,8 +103,11 @@ def _p(contest: Contest) -> float:
 
 
 def _contest(pairs: Sequence[Pair], name: str, apart: RunToRun | None, *, paired: bool) -> Contest | None:
-    heads = [(x.value, y.value) for p in pairs
-             if isinstance(x := p.a.value(name), Value) and isinstance(y := p.b.value(name), Value)]  # fmt: skip
+    heads = [
+        (x.value, y.value)
+        for p in pairs
+        if isinstance(x := p.a.value(name), Value) and isinstance(y := p.b.value(name), Value)
+    ]
     if not heads:
         return None
     mine = together([p.a for p in pairs], name)
@@ -231,8 +234,10 @@ def pair_by_pair(found: Duel, measure: str) -> list[PairContest]:
         mine, its = samples(pair.a, measure), samples(pair.b, measure)
         if mine.values and its.values and min(*mine.values, *its.values) > 0:
             # Figures that belong to no blocks share none with those of the other side.
-            x, y = (dict(zip(s.blocks or itertools.count(first, -2), s.values, strict=False))
-                    for s, first in ((mine, -1), (its, -2)))  # fmt: skip
+            x, y = (
+                dict(zip(s.blocks or itertools.count(first, -2), s.values, strict=False))
+                for s, first in ((mine, -1), (its, -2))
+            )
             rows.append((pair, 0, x, y))
     return _contests(rows, measure, found)
 

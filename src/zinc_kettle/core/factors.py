@@ -61,24 +61,50 @@ class Factor:
 _ALL = (
     Factor("rig", "launch", "text", "the machine, by its name in the rig file; this machine by default", alone=True),
     Factor("engine", "launch", "text", "the engine, by the name of its recipe; `built-in` by default", alone=True),
-    Factor("model", "launch", "text", "a preset of `synth`, a model in the data folder, or a path to a file",
-           alone=True),
+    Factor(
+        "model", "launch", "text", "a preset of `synth`, a model in the data folder, or a path to a file", alone=True
+    ),
     Factor("quantization", "launch", "text", "stored precision of the model, such as F16, Q8_0, Q4_0", alone=True),
     Factor(
-        "task", "prompt", "text", "a task of the suite: its prompt and answer lengths, texts and turns", alone=True,
+        "task",
+        "prompt",
+        "text",
+        "a task of the suite: its prompt and answer lengths, texts and turns",
+        alone=True,
         choices=("short-ask", "long-document", "extraction", "drafting", "chat-in-depth", "code"),
     ),
-    Factor("rate", "load", "number", "open loop: requests per minute, on average", high=60_000_000,
-           suffix="per minute"),
+    Factor(
+        "rate", "load", "number", "open loop: requests per minute, on average", high=60_000_000, suffix="per minute"
+    ),
     Factor("concurrency", "load", "number", "requests in flight at once", high=4096, default=1, noun="stream"),
-    Factor("prompt_tokens", "prompt", "number", "exact length of each prompt, template included", low=8, high=1 << 24,
-           noun="prompt token"),
-    Factor("depth", "prompt", "number", "tokens of earlier text in the context, before each prompt", high=1 << 24,
-           suffix="tokens deep"),
-    Factor("output_tokens", "prompt", "number", "exact length of each answer", high=1 << 20, default=64,
-           noun="output token"),
+    Factor(
+        "prompt_tokens",
+        "prompt",
+        "number",
+        "exact length of each prompt, template included",
+        low=8,
+        high=1 << 24,
+        noun="prompt token",
+    ),
+    Factor(
+        "depth",
+        "prompt",
+        "number",
+        "tokens of earlier text in the context, before each prompt",
+        high=1 << 24,
+        suffix="tokens deep",
+    ),
+    Factor(
+        "output_tokens",
+        "prompt",
+        "number",
+        "exact length of each answer",
+        high=1 << 20,
+        default=64,
+        noun="output token",
+    ),
     Factor("salt", "prompt", "switch", "start each request with its own short salt", default=True),
-)  # fmt: skip
+)
 FACTORS: dict[str, Factor] = {factor.name: factor for factor in _ALL}
 """The factors that belong to every engine."""
 

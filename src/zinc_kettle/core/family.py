@@ -139,9 +139,11 @@ def prompt_point(repeat: Repeat) -> PromptPoint | None:
 def depth_fall(repeats: Sequence[Repeat]) -> DepthFall | Missing:
     """How decode speed falls with the tokens in context, from the requests of repeats, of different depth."""
     points = [
-        (d, s, r.block) for r in repeats for t in r.measured
+        (d, s, r.block)
+        for r in repeats
+        for t in r.measured
         if (d := depth(t)) is not None and (s := _step_s(t)) is not None
-    ]  # fmt: skip
+    ]
     if len({round(d) for d, _, _ in points}) < MIN_LENGTHS:
         return Missing("a loss with depth needs requests at three or more depths")
     depths = [d for d, _, _ in points]

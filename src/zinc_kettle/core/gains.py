@@ -67,8 +67,9 @@ def gains(results: StudyResults, name: str) -> list[Gain]:
     at: dict[object, int] = {levels_key(c.cell.levels): i for i, c in enumerate(cells)}
     steps = [
         (factor, low, high, _pairs(results.study, cells, at, factor, low, high))
-        for factor in results.study.leading for low, high in results.study.steps(factor)
-    ]  # fmt: skip
+        for factor in results.study.leading
+        for low, high in results.study.steps(factor)
+    ]
     pairs = [pair for *_, mine in steps for pair in mine]
     ratios, p = _ratios(cells, pairs, name)
     repeats = results.study.repeats

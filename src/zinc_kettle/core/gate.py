@@ -109,9 +109,15 @@ def planned_looks(floor: int, most: int) -> tuple[int, ...]:
 
 
 def gate(
-    old: Side, new: Side, measures: Sequence[str], *, worse_than: float = WORSE_THAN, look: int = 1,
-    planned: Sequence[int] = (1,), more_failures: float = MORE_FAILURES,
-) -> Gate:  # fmt: skip
+    old: Side,
+    new: Side,
+    measures: Sequence[str],
+    *,
+    worse_than: float = WORSE_THAN,
+    look: int = 1,
+    planned: Sequence[int] = (1,),
+    more_failures: float = MORE_FAILURES,
+) -> Gate:
     """Hold a new side against an old one.
 
     Args:
@@ -187,9 +193,13 @@ def _chance(new: Sequence[float], old: Sequence[float]) -> float:
         return np.asarray(np.mean(x, axis=axis) - np.mean(y, axis=axis))
 
     found = stats.permutation_test(
-        (np.array(new), np.array(old)), difference, vectorized=True, n_resamples=ARRANGEMENTS, alternative="greater",
+        (np.array(new), np.array(old)),
+        difference,
+        vectorized=True,
+        n_resamples=ARRANGEMENTS,
+        alternative="greater",
         rng=np.random.default_rng(len(new) + len(old)),
-    )  # fmt: skip
+    )
     return float(found.pvalue)
 
 

@@ -39,8 +39,13 @@ MILLION = 1e6
 """Tokens that a cost is of."""
 PER_PRICE = 1_000.0
 """Rates are given for so many units of the currency."""
-SIZES = ((1e9, "under 1 G weights"), (4e9, "1 to 4 G weights"), (15e9, "4 to 15 G weights"),
-         (40e9, "15 to 40 G weights"), (math.inf, "over 40 G weights"))  # fmt: skip
+SIZES = (
+    (1e9, "under 1 G weights"),
+    (4e9, "1 to 4 G weights"),
+    (15e9, "4 to 15 G weights"),
+    (40e9, "15 to 40 G weights"),
+    (math.inf, "over 40 G weights"),
+)
 """Classes of models by their weights: speeds of different classes are not ranked against each other."""
 
 
@@ -172,9 +177,10 @@ def _ready(entrants: Sequence[Entrant], measure: str, per: Per, money: Money) ->
 
 
 MISSING: Mapping[Per, str] = {
-    "price": "its price is not known", "watt": "its power is not known",
+    "price": "its price is not known",
+    "watt": "its power is not known",
     "cost": "its price, its power or the price of energy is not known",
-}  # fmt: skip
+}
 
 
 def constant(entrant: Entrant, per: Per, money: Money) -> float | None:
@@ -218,8 +224,10 @@ def _shared(
 ) -> tuple[list[Entrant], dict[str, list[CellResults]], list[Left]]:
     """The sides that did the same work, their cells of it in the same order, and those that did other work."""
     named = {name for e in entrants for name in e.side.levels}
-    work = {e.name: {k: c for k, c in by_work(e.side, named).items() if c.done and isinstance(c.value(measure), Value)}
-            for e in entrants}  # fmt: skip
+    work = {
+        e.name: {k: c for k, c in by_work(e.side, named).items() if c.done and isinstance(c.value(measure), Value)}
+        for e in entrants
+    }
     first = max(entrants, key=lambda e: sum(len(work[e.name].keys() & work[o.name].keys()) for o in entrants))
     versions = definitions_of(first.side)
     kept, left = [], []
@@ -237,9 +245,13 @@ def _shared(
 
 
 def _ranked(
-    entrants: Sequence[Entrant], cells: Mapping[str, Sequence[CellResults]], measure: str, per: Per, money: Money,
+    entrants: Sequence[Entrant],
+    cells: Mapping[str, Sequence[CellResults]],
+    measure: str,
+    per: Per,
+    money: Money,
     pace: float | None,
-) -> tuple[Place, ...]:  # fmt: skip
+) -> tuple[Place, ...]:
     rates = {e.name: together(cells[e.name], measure) for e in entrants}
     divided = {e.name: _divided(e, cells[e.name], rates[e.name], per, money) for e in entrants}
     alike = _alike(entrants, divided)
@@ -260,8 +272,11 @@ def _divided(
     if rates is None or power is None or watts_of(cells) is None:
         return None if rates is None else _over(rates, constant(entrant, per, money) or 1.0)
     watts = dict(zip(power.blocks, power.values, strict=True))
-    rows = [(v / (constant(replace(entrant, watts=watts[b]), per, money) or 1.0), b)
-            for v, b in zip(rates.values, rates.blocks, strict=True) if b in watts]  # fmt: skip
+    rows = [
+        (v / (constant(replace(entrant, watts=watts[b]), per, money) or 1.0), b)
+        for v, b in zip(rates.values, rates.blocks, strict=True)
+        if b in watts
+    ]
     if len(rows) < MIN_REPEATS:
         return None
     values, blocks = zip(*rows, strict=True)
@@ -269,9 +284,15 @@ def _divided(
 
 
 def _place(
-    entrant: Entrant, cells: Sequence[CellResults], rates: Samples | None, divided: Samples | None, measure: str,
-    per: Per, money: Money, pace: float | None,
-) -> Place:  # fmt: skip
+    entrant: Entrant,
+    cells: Sequence[CellResults],
+    rates: Samples | None,
+    divided: Samples | None,
+    measure: str,
+    per: Per,
+    money: Money,
+    pace: float | None,
+) -> Place:
     figure, keeps = _figure(cells, rates, measure), None
     if pace is not None and MEASURES[measure].unit == RATE:
         keeps = _keeps_pace(cells, pace)
@@ -285,9 +306,17 @@ def _place(
         figure = replace(figure, value=value, low=low, high=high)
     read, written = _both_costs(entrant, cells, money) if per == "cost" else (None, None)
     return Place(
-        entrant, figure.value, figure.low, figure.high, figure.bound, figure.n, tuple(cells), keeps_pace=keeps,
-        input_cost=read, output_cost=written,
-    )  # fmt: skip
+        entrant,
+        figure.value,
+        figure.low,
+        figure.high,
+        figure.bound,
+        figure.n,
+        tuple(cells),
+        keeps_pace=keeps,
+        input_cost=read,
+        output_cost=written,
+    )
 
 
 def _keeps_pace(cells: Sequence[CellResults], pace: float) -> bool | None:

@@ -187,7 +187,21 @@ def from_sizes(
     # With every n-th layer looking at everything, that is the last of each n.
     windowed = tuple(window_every == 1 or (i + 1) % window_every != 0 for i in range(layers)) if window else ()
     return ModelShape(
-        name=name, architecture="given", layers=layers, width=wide, heads=heads, kv_heads=(kv,) * layers,
-        key_dim=head, value_dim=head, ffn=ffn, vocab=vocab, experts=experts, experts_active=experts_active,
-        window=window, windowed=windowed, label=weight_type, tied=tied, groups=add_up(parts),
-    )  # fmt: skip
+        name=name,
+        architecture="given",
+        layers=layers,
+        width=wide,
+        heads=heads,
+        kv_heads=(kv,) * layers,
+        key_dim=head,
+        value_dim=head,
+        ffn=ffn,
+        vocab=vocab,
+        experts=experts,
+        experts_active=experts_active,
+        window=window,
+        windowed=windowed,
+        label=weight_type,
+        tied=tied,
+        groups=add_up(parts),
+    )

@@ -218,10 +218,13 @@ class Cell:
         rig, quantization = self.settings["rig"], self.settings["quantization"]
         given = [(s, level) for s in self.engine.settings if (level := self.settings.get(s.name)) is not None]
         return LaunchSpec(
-            self.engine.name, str(self.settings["model"] or ""), None if quantization is None else str(quantization),
-            None if rig is None else str(rig), tuple((s.name, level) for s, level in given if s.kind == "launch"),
+            self.engine.name,
+            str(self.settings["model"] or ""),
+            None if quantization is None else str(quantization),
+            None if rig is None else str(rig),
+            tuple((s.name, level) for s, level in given if s.kind == "launch"),
             {s.role: level for s, level in given if s.role is not None},
-        )  # fmt: skip
+        )
 
     def requests(self, study: Study) -> int:
         """Measured requests in one repeat."""

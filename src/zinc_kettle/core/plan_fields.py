@@ -34,10 +34,19 @@ Section = Literal[
     "endpoint",
 ]
 SECTIONS: dict[Section, str] = {
-    "question": "Asks", "vary": "Varies", "hold": "Holds", "prompts": "Prompts", "load": "Load",
-    "repeats": "Repeats", "promise": "Promise", "capacity": "Finds limit", "design": "Leaves out",
-    "limits": "Limits", "retry": "Retries", "endpoint": "Address",
-}  # fmt: skip
+    "question": "Asks",
+    "vary": "Varies",
+    "hold": "Holds",
+    "prompts": "Prompts",
+    "load": "Load",
+    "repeats": "Repeats",
+    "promise": "Promise",
+    "capacity": "Finds limit",
+    "design": "Leaves out",
+    "limits": "Limits",
+    "retry": "Retries",
+    "endpoint": "Address",
+}
 """In the order a person reads them, with the word that stands before what they say."""
 
 
@@ -68,98 +77,250 @@ class PlanField:
 
 
 _FIELDS = (
-    PlanField("question", "question", "question", "text", "What is to be answered, in one sentence.",
-              "How many threads are the fastest?"),
-    PlanField("question", "name", "name", "text", "Name of the study and of its file: small letters, digits, hyphens.",
-              "threads-here"),
+    PlanField(
+        "question",
+        "question",
+        "question",
+        "text",
+        "What is to be answered, in one sentence.",
+        "How many threads are the fastest?",
+    ),
+    PlanField(
+        "question",
+        "name",
+        "name",
+        "text",
+        "Name of the study and of its file: small letters, digits, hyphens.",
+        "threads-here",
+    ),
     PlanField("question", "seed", "seed", "whole", "Seed of the order, of made-up prompts and of salts.", "7", 1),
-    PlanField("question", "temperature", "temperature", "number", "Sampling temperature that is sent with requests.",
-              "0", 0.0),
-    PlanField("prompts", "files", "files", "names",
-              "Prompt files beside the study file: plain text, .jsonl or .csv. Without any, prompts are made-up words.",
-              "night-log.txt, calls.jsonl", []),
-    PlanField("prompts", "sample", "sample", "whole", "How many prompts to draw from files of many, with the seed.",
-              "20"),
-    PlanField("prompts", "lengths", "prompt lengths", "lengths",
-              "Prompt lengths from a distribution, in place of prompt_tokens.",
-              "lognormal 300 0.7 32..1500"),
-    PlanField("prompts", "outputs", "answer lengths", "lengths",
-              "Answer lengths from a distribution, in place of output_tokens.", "128..512"),
+    PlanField(
+        "question", "temperature", "temperature", "number", "Sampling temperature that is sent with requests.", "0", 0.0
+    ),
+    PlanField(
+        "prompts",
+        "files",
+        "files",
+        "names",
+        "Prompt files beside the study file: plain text, .jsonl or .csv. Without any, prompts are made-up words.",
+        "night-log.txt, calls.jsonl",
+        [],
+    ),
+    PlanField(
+        "prompts", "sample", "sample", "whole", "How many prompts to draw from files of many, with the seed.", "20"
+    ),
+    PlanField(
+        "prompts",
+        "lengths",
+        "prompt lengths",
+        "lengths",
+        "Prompt lengths from a distribution, in place of prompt_tokens.",
+        "lognormal 300 0.7 32..1500",
+    ),
+    PlanField(
+        "prompts",
+        "outputs",
+        "answer lengths",
+        "lengths",
+        "Answer lengths from a distribution, in place of output_tokens.",
+        "128..512",
+    ),
     PlanField("load", "shape", "shape", "choice", "How the requests come.", "closed", "closed", SHAPES),
-    PlanField("load", "arrivals", "arrivals", "choice", "Of an open loop: how requests are spaced.", "poisson",
-              "poisson", {"poisson": "gaps drawn at random, as from many independent people",
-                          "constant": "gaps all alike", "recorded": "as they were recorded, from a file of times"}),
+    PlanField(
+        "load",
+        "arrivals",
+        "arrivals",
+        "choice",
+        "Of an open loop: how requests are spaced.",
+        "poisson",
+        "poisson",
+        {
+            "poisson": "gaps drawn at random, as from many independent people",
+            "constant": "gaps all alike",
+            "recorded": "as they were recorded, from a file of times",
+        },
+    ),
     PlanField("load", "times_file", "times", "text", "Of recorded arrivals: the file with their times.", "calls.csv"),
-    PlanField("load", "think_s", "think time", "seconds", "Mean pause before a stream's next request or turn.", "5 s",
-              0.0),
+    PlanField(
+        "load", "think_s", "think time", "seconds", "Mean pause before a stream's next request or turn.", "5 s", 0.0
+    ),
     PlanField("load", "turns", "turns", "whole", "Of conversations: how many turns each has.", "4", 4),
     PlanField("load", "drivers", "drivers", "whole", "Processes that send; 0 lets the tool choose.", "0", 0),
-    PlanField("repeats", "count", "repeats", "whole", "Of each cell; the fewest where a rule decides how many.", "6",
-              3),
+    PlanField(
+        "repeats", "count", "repeats", "whole", "Of each cell; the fewest where a rule decides how many.", "6", 3
+    ),
     PlanField("repeats", "requests", "requests", "whole", "In one repeat; without it by the shape of the load.", "2"),
     PlanField("repeats", "warm_up", "warm-up", "whole", "Requests before each repeat that do not count.", "1", 1),
-    PlanField("repeats", "order", "order", "choice", "In which order the repeats are measured.", "interleaved",
-              "interleaved", {"interleaved": "block by block, all cells in a fresh order in each: drift hits all alike",
-                              "by-launch": "all repeats of a launch together: fewer reloads, and drift is not shared"}),
-    PlanField("repeats", "until_answered", "until answered", "text",
-              "Repeat until it is known which cell is best (best), or what each step of a factor brings (its name).",
-              "best"),
-    PlanField("repeats", "until_percent", "until within", "percent",
-              "Repeat each cell until its 95% interval is at most so many percent to each side.", "2%"),
-    PlanField("repeats", "until_measure", "by", "text", "The measure that decides how often to repeat.", "decode",
-              "decode"),
-    PlanField("repeats", "smallest_percent", "smallest", "percent",
-              "The smallest difference worth knowing, where the question decides how often to repeat.", "3%", 3.0),
+    PlanField(
+        "repeats",
+        "order",
+        "order",
+        "choice",
+        "In which order the repeats are measured.",
+        "interleaved",
+        "interleaved",
+        {
+            "interleaved": "block by block, all cells in a fresh order in each: drift hits all alike",
+            "by-launch": "all repeats of a launch together: fewer reloads, and drift is not shared",
+        },
+    ),
+    PlanField(
+        "repeats",
+        "until_answered",
+        "until answered",
+        "text",
+        "Repeat until it is known which cell is best (best), or what each step of a factor brings (its name).",
+        "best",
+    ),
+    PlanField(
+        "repeats",
+        "until_percent",
+        "until within",
+        "percent",
+        "Repeat each cell until its 95% interval is at most so many percent to each side.",
+        "2%",
+    ),
+    PlanField(
+        "repeats", "until_measure", "by", "text", "The measure that decides how often to repeat.", "decode", "decode"
+    ),
+    PlanField(
+        "repeats",
+        "smallest_percent",
+        "smallest",
+        "percent",
+        "The smallest difference worth knowing, where the question decides how often to repeat.",
+        "3%",
+        3.0,
+    ),
     PlanField("repeats", "ceiling", "at most", "whole", "Repeats of a cell where a rule decides how many.", "20"),
-    PlanField("promise", "ttft_s", "first token", "seconds", "Users are promised the first output within this time.",
-              "2 s"),
+    PlanField(
+        "promise", "ttft_s", "first token", "seconds", "Users are promised the first output within this time.", "2 s"
+    ),
     PlanField("promise", "tpot_s", "each token", "seconds", "And each further token within this time.", "100 ms"),
-    PlanField("promise", "percentile", "kept by", "number", "So many percent of the requests must keep each of these.",
-              "95", 95.0),
+    PlanField(
+        "promise",
+        "percentile",
+        "kept by",
+        "number",
+        "So many percent of the requests must keep each of these.",
+        "95",
+        95.0,
+    ),
     PlanField("promise", "failures_percent", "may fail", "percent", "So many of the requests may fail.", "1%", 1.0),
-    PlanField("capacity", "factor", "by", "choice",
-              "Find the largest load that keeps the promise: by streams at once, or by requests per minute.",
-              "concurrency", None, {"concurrency": "streams at once", "rate": "requests per minute, an open loop"}),
+    PlanField(
+        "capacity",
+        "factor",
+        "by",
+        "choice",
+        "Find the largest load that keeps the promise: by streams at once, or by requests per minute.",
+        "concurrency",
+        None,
+        {"concurrency": "streams at once", "rate": "requests per minute, an open loop"},
+    ),
     PlanField("capacity", "most", "up to", "whole", "The largest load that may be tried.", "64", 1024),
-    PlanField("capacity", "within_percent", "within", "percent", "How narrow the interval of the answer is to be.",
-              "5%", 5.0),
-    PlanField("capacity", "steps", "steps", "whole",
-              "The most loads that are tried; to try one again counts half.", "12", 12),
-    PlanField("capacity", "hold_s", "held for", "seconds",
-              "Of requests per minute: how long each repeat holds a load, at least.", "20 s", 20.0),
-    PlanField("design", "kind", "combine", "choice", "Which combinations of levels are measured.", "all", "all",
-              {"all": "every combination of the levels", "one-at-a-time":
-               "a baseline, and what differs from it in one factor: few cells, no interactions"}),
-    PlanField("design", "baseline", "baseline", "levels", "Of one at a time: the cell all others are held against.",
-              "threads=2, quantization=Q8_0"),
-    PlanField("design", "ties", "tied", "ties", "Factors that change together, level by level.",
-              "concurrency + slots"),
-    PlanField("design", "without", "left out", "rules", "Combinations that are not measured.",
-              "quantization=F16 & threads=1|2; threads=8 & batch=32"),
-    PlanField("limits", "total_s", "time in all", "seconds",
-              "A cap: the run begins no repeat that would end later. What it drops stands beside the map.", "30 min",
-              0.0),
-    PlanField("limits", "quiet_s", "wait for quiet", "seconds",
-              "On a virtual machine: how long a repeat may wait until no processor time is stolen.", "20 s", 0.0),
+    PlanField(
+        "capacity", "within_percent", "within", "percent", "How narrow the interval of the answer is to be.", "5%", 5.0
+    ),
+    PlanField(
+        "capacity", "steps", "steps", "whole", "The most loads that are tried; to try one again counts half.", "12", 12
+    ),
+    PlanField(
+        "capacity",
+        "hold_s",
+        "held for",
+        "seconds",
+        "Of requests per minute: how long each repeat holds a load, at least.",
+        "20 s",
+        20.0,
+    ),
+    PlanField(
+        "design",
+        "kind",
+        "combine",
+        "choice",
+        "Which combinations of levels are measured.",
+        "all",
+        "all",
+        {
+            "all": "every combination of the levels",
+            "one-at-a-time": "a baseline, and what differs from it in one factor: few cells, no interactions",
+        },
+    ),
+    PlanField(
+        "design",
+        "baseline",
+        "baseline",
+        "levels",
+        "Of one at a time: the cell all others are held against.",
+        "threads=2, quantization=Q8_0",
+    ),
+    PlanField("design", "ties", "tied", "ties", "Factors that change together, level by level.", "concurrency + slots"),
+    PlanField(
+        "design",
+        "without",
+        "left out",
+        "rules",
+        "Combinations that are not measured.",
+        "quantization=F16 & threads=1|2; threads=8 & batch=32",
+    ),
+    PlanField(
+        "limits",
+        "total_s",
+        "time in all",
+        "seconds",
+        "A cap: the run begins no repeat that would end later. What it drops stands beside the map.",
+        "30 min",
+        0.0,
+    ),
+    PlanField(
+        "limits",
+        "quiet_s",
+        "wait for quiet",
+        "seconds",
+        "On a virtual machine: how long a repeat may wait until no processor time is stolen.",
+        "20 s",
+        0.0,
+    ),
     PlanField("limits", "request_s", "a request", "seconds", "A request may take so long.", "10 min", 600.0),
-    PlanField("limits", "stall_s", "a silence", "seconds", "An engine may be silent so long in the middle.", "2 min",
-              120.0),
+    PlanField(
+        "limits", "stall_s", "a silence", "seconds", "An engine may be silent so long in the middle.", "2 min", 120.0
+    ),
     PlanField("limits", "load_s", "loading", "seconds", "An engine may take so long to start.", "5 min", 300.0),
     PlanField("retry", "times", "times", "whole", "How often a failed request is sent again.", "2", 0),
-    PlanField("retry", "on", "on", "names", "Faults after which it is; docs/faults.md lists them.",
-              "refused, http-503", ["refused", "http-429", "http-503"]),
+    PlanField(
+        "retry",
+        "on",
+        "on",
+        "names",
+        "Faults after which it is; docs/faults.md lists them.",
+        "refused, http-503",
+        ["refused", "http-429", "http-503"],
+    ),
     PlanField("retry", "wait_s", "wait", "seconds", "Before the first retry.", "1 s", 1.0),
     PlanField("retry", "backoff", "backoff", "number", "By what the wait grows with each retry.", "2", 2.0),
     PlanField("retry", "most_s", "longest wait", "seconds", "The longest wait.", "30 s", 30.0),
-    PlanField("endpoint", "url", "address", "text", "Address of an engine that already runs; it is not started.",
-              "http://127.0.0.1:8080"),
+    PlanField(
+        "endpoint",
+        "url",
+        "address",
+        "text",
+        "Address of an engine that already runs; it is not started.",
+        "http://127.0.0.1:8080",
+    ),
     PlanField("endpoint", "model", "model name", "text", "The model's name as it is sent.", "default", "default"),
-    PlanField("endpoint", "key_variable", "key variable", "text", "Name of the environment variable with the key.",
-              "OFFICE_KEY"),
+    PlanField(
+        "endpoint",
+        "key_variable",
+        "key variable",
+        "text",
+        "Name of the environment variable with the key.",
+        "OFFICE_KEY",
+    ),
     PlanField("endpoint", "key_file", "key file", "text", "A file with the key, readable by you alone.", "office.key"),
-    PlanField("endpoint", "ca_file", "certificates", "text", "Certificates to trust beside the system's.",
-              "office-ca.pem"),
-)  # fmt: skip
+    PlanField(
+        "endpoint", "ca_file", "certificates", "text", "Certificates to trust beside the system's.", "office-ca.pem"
+    ),
+)
 FIELDS: dict[tuple[str, ...], PlanField] = {f.path: f for f in _FIELDS}
 """By their path in a study file."""
 _UNITS = {"": 1.0, "s": 1.0, "ms": 1e-3, "min": 60.0, "h": 3600.0}
@@ -250,8 +411,13 @@ def _lengths(said: str) -> dict[str, Plain]:
         found = re.match(r"lognormal\s+(\d+)\s+(\d*\.?\d+)\s+(\d+)\s*\.\.\s*(\d+)$", said.replace(",", ""))
         if found is None:
             raise ValueError("lognormal MEDIAN SIGMA LEAST..MOST")
-        return {"kind": "lognormal", "median": int(found[1]), "sigma": float(found[2]), "low": int(found[3]),
-                "high": int(found[4])}  # fmt: skip
+        return {
+            "kind": "lognormal",
+            "median": int(found[1]),
+            "sigma": float(found[2]),
+            "low": int(found[3]),
+            "high": int(found[4]),
+        }
     if ".." in said and len(numbers) == 2:
         return {"kind": "uniform", "low": numbers[0], "high": numbers[1]}
     if len(numbers) == 1:
@@ -306,14 +472,21 @@ def _level_text(level: object) -> str:
 
 
 _READERS: Mapping[str, Callable[[str], Plain]] = {
-    "whole": _whole, "number": lambda said: _quantity(said, {"": 1.0}),
-    "percent": lambda said: _quantity(said, {"": 1.0, "%": 1.0}), "seconds": lambda said: _quantity(said, _UNITS),
-    "names": _named, "lengths": _lengths, "ties": _ties,
-}  # fmt: skip
+    "whole": _whole,
+    "number": lambda said: _quantity(said, {"": 1.0}),
+    "percent": lambda said: _quantity(said, {"": 1.0, "%": 1.0}),
+    "seconds": lambda said: _quantity(said, _UNITS),
+    "names": _named,
+    "lengths": _lengths,
+    "ties": _ties,
+}
 _WRITERS: Mapping[str, Callable[..., str]] = {
-    "number": lambda value: f"{value:g}", "percent": lambda value: f"{value:g}%", "seconds": seconds_text,
-    "names": lambda value: ", ".join(map(str, value)), "lengths": _lengths_text,
+    "number": lambda value: f"{value:g}",
+    "percent": lambda value: f"{value:g}%",
+    "seconds": seconds_text,
+    "names": lambda value: ", ".join(map(str, value)),
+    "lengths": _lengths_text,
     "ties": lambda value: "; ".join(" + ".join(map(str, tie)) for tie in value),
     "rules": lambda value: "; ".join(rule_text(rule) for rule in value),
     "levels": lambda value: ", ".join(f"{name}={_level_text(level)}" for name, level in value.items()),
-}  # fmt: skip
+}

@@ -16,9 +16,22 @@ BUILT_IN = "built-in"
 OPEN_PROTOCOL = "open-protocol"
 """What an address is taken to speak where nothing else is said."""
 Role = Literal[
-    "threads", "prefill-threads", "context", "slots", "batch", "micro-batch", "cache-precision", "prompt-cache",
-    "load-mode", "device-layers", "experts-in-main", "flash-attention", "one-cache", "repacking", "draft-model",
-]  # fmt: skip
+    "threads",
+    "prefill-threads",
+    "context",
+    "slots",
+    "batch",
+    "micro-batch",
+    "cache-precision",
+    "prompt-cache",
+    "load-mode",
+    "device-layers",
+    "experts-in-main",
+    "flash-attention",
+    "one-cache",
+    "repacking",
+    "draft-model",
+]
 """What a setting means to the tool, whatever an engine calls it."""
 
 
@@ -127,8 +140,14 @@ class Found:
 
 
 REPORTED = (
-    "cached_tokens", "prompt_tokens", "prompt_ms", "output_tokens", "output_ms", "draft_tokens", "draft_accepted",
-)  # fmt: skip
+    "cached_tokens",
+    "prompt_tokens",
+    "prompt_ms",
+    "output_tokens",
+    "output_ms",
+    "draft_tokens",
+    "draft_accepted",
+)
 """What an engine may tell of a request on its own clock."""
 
 
@@ -212,8 +231,9 @@ def environment(engine: Engine, levels: Mapping[str, Level]) -> dict[str, str]:
     """Variables of the environment for these levels."""
     return {
         s.environment: s.word(levels[s.name])
-        for s in engine.settings if s.environment and levels.get(s.name) is not None
-    }  # fmt: skip
+        for s in engine.settings
+        if s.environment and levels.get(s.name) is not None
+    }
 
 
 def request_fields(recipe: Recipe, levels: Mapping[str, Level | None]) -> dict[str, Any]:

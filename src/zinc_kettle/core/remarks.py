@@ -17,10 +17,12 @@ from zinc_kettle.core.text import is_hidden
 from zinc_kettle.core.timeline import Timeline
 
 MARKS: dict[str, str] = {
-    "cut short": "it ends in the middle", "rambling": "it goes on without saying more",
-    "repeats itself": "the same words again and again", "ignored the ask": "it answers something else",
+    "cut short": "it ends in the middle",
+    "rambling": "it goes on without saying more",
+    "repeats itself": "the same words again and again",
+    "ignored the ask": "it answers something else",
     "fine": "as it should be",
-}  # fmt: skip
+}
 """What a person may mark an answer as."""
 LEAST_TIMES = 3
 """So often in a row the same words are no figure of speech."""
@@ -129,9 +131,12 @@ def answers_of(
     known = scripts_of(study) if scripts is None else scripts
     return [
         Answer(
-            t.request_id, t.text, t,
+            t.request_id,
+            t.text,
+            t,
             tuple(seen(t.text, finish=t.finish, asked=t.asked_tokens, got=t.total_tokens, scripts=known)),
             marks_of(decisions, t.request_id),
         )
-        for t in requests if t.role == "measured"
-    ]  # fmt: skip
+        for t in requests
+        if t.role == "measured"
+    ]

@@ -95,10 +95,19 @@ class CellResults:
     """
 
     def __init__(
-        self, cell: Cell, kept: CellKept, wanted: int, setting: Setting, load: Loader, *, skipped: bool,
-        bounded: Bounded | None = None, decisions: Callable[[], Sequence[Decision]] = tuple,
-        by_launch: bool = False, waves: Callable[[str], Waves] = lambda _name: Waves(),
-    ) -> None:  # fmt: skip
+        self,
+        cell: Cell,
+        kept: CellKept,
+        wanted: int,
+        setting: Setting,
+        load: Loader,
+        *,
+        skipped: bool,
+        bounded: Bounded | None = None,
+        decisions: Callable[[], Sequence[Decision]] = tuple,
+        by_launch: bool = False,
+        waves: Callable[[str], Waves] = lambda _name: Waves(),
+    ) -> None:
         self.cell = cell
         self.by_launch = by_launch
         self.waves = waves
@@ -248,9 +257,12 @@ class StudyResults:
     """
 
     def __init__(
-        self, study: Study, run: RunInfo | None = None, kept: Mapping[str, CellKept] | None = None,
+        self,
+        study: Study,
+        run: RunInfo | None = None,
+        kept: Mapping[str, CellKept] | None = None,
         load: Loader = lambda _key: NO_REPEATS,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.run = run or RunInfo()
         self._load = load
         self.schedule = Schedule(study, self.run.decisions, self.run.run_id)
@@ -282,9 +294,18 @@ class StudyResults:
             # Repeats without the figure that decides are made up for, as far as the plan goes.
             wanted = max(kept.done, min(wanted + kept.done - len(values), self.study.repeats.most))
         skipped = cell.key in self.schedule.skipped
-        return CellResults(cell, kept, wanted, setting, self._load, skipped=skipped, bounded=self._bounds,
-                           decisions=lambda: self.run.decisions,
-                           by_launch=self.study.repeats.order == "by-launch", waves=self.waves)  # fmt: skip
+        return CellResults(
+            cell,
+            kept,
+            wanted,
+            setting,
+            self._load,
+            skipped=skipped,
+            bounded=self._bounds,
+            decisions=lambda: self.run.decisions,
+            by_launch=self.study.repeats.order == "by-launch",
+            waves=self.waves,
+        )
 
     def waves(self, name: str) -> Waves:
         """How a measure wanders over this run, from all its cells."""
@@ -303,8 +324,11 @@ class StudyResults:
     def _by_block(self, name: str) -> list[dict[int, float]]:
         """A measure of each measured cell by block, where all of it is positive."""
         rows = ((c.summary.blocks, c.series(name)) for c in self.cells if c.done)
-        return [dict(zip(blocks, values, strict=True)) for blocks, values in rows
-                if len(blocks) == len(values) and values and min(values) > 0]  # fmt: skip
+        return [
+            dict(zip(blocks, values, strict=True))
+            for blocks, values in rows
+            if len(blocks) == len(values) and values and min(values) > 0
+        ]
 
     def _count(self) -> None:
         self.done_repeats = sum(min(c.done, c.wanted) for c in self.cells)
@@ -345,9 +369,10 @@ class StudyResults:
         """Cautions that a person has answered for a cell: the reason, the last one where there are several, by code."""
         mine = cell.cell.levels
         return {
-            d.caution: d.text for d in self.run.decisions
+            d.caution: d.text
+            for d in self.run.decisions
             if d.kind == "acknowledge" and all(mine.get(name) == level for name, level in d.levels.items())
-        }  # fmt: skip
+        }
 
     def add_decision(self, decision: Decision) -> None:
         """Take a decision that has just been kept and that changes nothing of the plan."""

@@ -39,25 +39,36 @@ class FactKind:
 
 
 _KINDS = (
-    FactKind("processor", "processor", ""), FactKind("architecture", "architecture", ""),
-    FactKind("physical_cores", "cores", ""), FactKind("hardware_threads", "hardware threads", ""),
-    FactKind("performance_cores", "performance cores", ""), FactKind("efficiency_cores", "efficiency cores", ""),
-    FactKind("cache_l1_bytes", "L1 data cache per core", "KiB"), FactKind("cache_l2_bytes", "L2 cache per core", "KiB"),
+    FactKind("processor", "processor", ""),
+    FactKind("architecture", "architecture", ""),
+    FactKind("physical_cores", "cores", ""),
+    FactKind("hardware_threads", "hardware threads", ""),
+    FactKind("performance_cores", "performance cores", ""),
+    FactKind("efficiency_cores", "efficiency cores", ""),
+    FactKind("cache_l1_bytes", "L1 data cache per core", "KiB"),
+    FactKind("cache_l2_bytes", "L2 cache per core", "KiB"),
     FactKind("cache_l3_bytes", "L3 cache", "KiB"),
     FactKind("last_level_cache_bytes", "last-level cache", "KiB"),
-    FactKind("memory_bytes", "memory", "bytes"), FactKind("swap_bytes", "swap", "bytes"),
+    FactKind("memory_bytes", "memory", "bytes"),
+    FactKind("swap_bytes", "swap", "bytes"),
     FactKind("cpu_limit_cores", "limit of the container", "cores"),
     FactKind("memory_limit_bytes", "memory limit of the container", "bytes"),
-    FactKind("system", "system", ""), FactKind("kernel", "kernel", ""), FactKind("virtual", "virtual", ""),
-    FactKind("container", "container", ""), FactKind("governor", "frequency governor", ""),
+    FactKind("system", "system", ""),
+    FactKind("kernel", "kernel", ""),
+    FactKind("virtual", "virtual", ""),
+    FactKind("container", "container", ""),
+    FactKind("governor", "frequency governor", ""),
     FactKind("engine", "engine", ""),
     FactKind("bandwidth", "memory bandwidth", "B/s", typed=True),
     FactKind("arithmetic", "arithmetic rate", "FLOP/s"),
     FactKind("device_bandwidth", "bandwidth of a device", "B/s", typed=True),
-    FactKind("price", "price", "price", typed=True), FactKind("power_limit_w", "power limit set", "W", typed=True),
-    FactKind("idle_w", "idle power", "W", typed=True), FactKind("load_w", "power under load", "W", typed=True),
-    FactKind("case", "sits in", "", typed=True), FactKind("note", "note", "", typed=True),
-)  # fmt: skip
+    FactKind("price", "price", "price", typed=True),
+    FactKind("power_limit_w", "power limit set", "W", typed=True),
+    FactKind("idle_w", "idle power", "W", typed=True),
+    FactKind("load_w", "power under load", "W", typed=True),
+    FactKind("case", "sits in", "", typed=True),
+    FactKind("note", "note", "", typed=True),
+)
 FACT_KINDS: dict[str, FactKind] = {k.name: k for k in _KINDS}
 
 
@@ -88,8 +99,10 @@ class Probe:
         return {
             "reading": {str(n): list(v) for n, v in self.reading.items()},
             "gemm": {str(n): list(v) for n, v in self.gemm.items()},
-            "gemm_note": self.gemm_note, "took_s": self.took_s, "busy_cores": self.busy_cores,
-        }  # fmt: skip
+            "gemm_note": self.gemm_note,
+            "took_s": self.took_s,
+            "busy_cores": self.busy_cores,
+        }
 
     @classmethod
     def from_plain(cls, value: ProbeFacts) -> Probe:
@@ -98,8 +111,13 @@ class Probe:
         def columns(found: Mapping[str, list[float]]) -> dict[int, tuple[float, ...]]:
             return {int(n): tuple(map(float, v)) for n, v in found.items()}
 
-        return cls(columns(value.get("reading", {})), columns(value.get("gemm", {})), str(value.get("gemm_note", "")),
-                   float(value.get("took_s", 0.0)), float(value.get("busy_cores", 0.0)))  # fmt: skip
+        return cls(
+            columns(value.get("reading", {})),
+            columns(value.get("gemm", {})),
+            str(value.get("gemm_note", "")),
+            float(value.get("took_s", 0.0)),
+            float(value.get("busy_cores", 0.0)),
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -252,9 +270,14 @@ def rig_of(plan: RigPlan, known: Mapping[str, Any]) -> Rig:
     facts = {**gathered(found, "simulated" if plan.simulated else "gathered"), **plan.typed}
     probe, busy = known.get("probe"), known.get("busy")
     return Rig(
-        name=plan.name, reach=plan.reach, facts=facts, graphics=tuple(found.get("graphics") or ()),
+        name=plan.name,
+        reach=plan.reach,
+        facts=facts,
+        graphics=tuple(found.get("graphics") or ()),
         graphics_note=str(found.get("graphics_note", "")),
         probe=Probe.from_plain(probe) if probe else None,
         busy=None if not busy else Busy(**{**busy, "top": tuple(tuple(pair) for pair in busy.get("top", ()))}),
-        simulated=plan.simulated, trouble=str(known.get("trouble", "")), address=plan.address,
-    )  # fmt: skip
+        simulated=plan.simulated,
+        trouble=str(known.get("trouble", "")),
+        address=plan.address,
+    )

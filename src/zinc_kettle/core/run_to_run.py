@@ -61,8 +61,9 @@ def _mean(side: Side, cells: Sequence[CellResults], run: StudyResults, name: str
     there = {cell.cell.key: cell for cell in run.cells}
     its = [there.get(cell.cell.key) for cell in cells]
     alike = [
-        cell for mine, cell in zip(cells, its, strict=True)
+        cell
+        for mine, cell in zip(cells, its, strict=True)
         if cell is not None and cell.done and not differences(side, Side(run), mine, cell)
-    ]  # fmt: skip
+    ]
     found = together(alike, name) if alike and len(alike) == len(cells) else None
     return None if found is None else sum(math.log(value) for value in found.values) / len(found.values)

@@ -21,10 +21,17 @@ NOT_ABOUT_MEASURING = frozenset({"settle", "acknowledge", "mark", "gate"})
 """Decisions that changed nothing of what a person planned."""
 POLICY_WORDS: dict[str, str] = {"go-on": "go on", "again": "try once more", "ask": "pause and ask"}
 SAID: dict[str, str] = {
-    "pause": "paused", "resume": "went on", "stop-after": "to stop after its block", "skip": "skipped",
-    "restore": "taken up again", "more": "more repeats", "add-level": "added", "time-up": "ended at its cap on time",
-    "first": "measured first", "in-turn": "measured in turn again",
-}  # fmt: skip
+    "pause": "paused",
+    "resume": "went on",
+    "stop-after": "to stop after its block",
+    "skip": "skipped",
+    "restore": "taken up again",
+    "more": "more repeats",
+    "add-level": "added",
+    "time-up": "ended at its cap on time",
+    "first": "measured first",
+    "in-turn": "measured in turn again",
+}
 
 
 def steer(
@@ -48,11 +55,13 @@ def steer(
         step: What is being measured, or was last.
         text: Of `on-failure`: what is to happen then.
     """
-    decision = Decision(wish, at_s, levels, count=count if wish == "more" else 0, step=step,
-                        text=text if wish == "on-failure" else "")  # fmt: skip
+    decision = Decision(
+        wish, at_s, levels, count=count if wish == "more" else 0, step=step, text=text if wish == "on-failure" else ""
+    )
     if wish == "on-failure" and text not in get_args(FailurePolicy):
-        return Problem((), f"{text!r} is nothing that can happen when a cell fails",
-                       remedy=nearest(text, get_args(FailurePolicy)))  # fmt: skip
+        return Problem(
+            (), f"{text!r} is nothing that can happen when a cell fails", remedy=nearest(text, get_args(FailurePolicy))
+        )
     if wish in ABOUT_ALL:
         return Problem((), f"{wish} is about the whole run", remedy="leave the cells out") if levels else decision
     if wish == "add-level":
@@ -74,8 +83,12 @@ def _new_level(results: StudyResults, levels: Mapping[str, Level]) -> Problem | 
     if name not in study.vary:
         return Problem(("vary", name), f"this study does not vary {name}", remedy=nearest(name, study.vary))
     if len(study.design.tie(name)) > 1:
-        return Problem(("vary", name), f"{name} is tied to another factor", why="a new level would have no partner",
-                       remedy="make another study with the longer lists")  # fmt: skip
+        return Problem(
+            ("vary", name),
+            f"{name} is tied to another factor",
+            why="a new level would have no partner",
+            remedy="make another study with the longer lists",
+        )
     if level in study.vary[name]:
         return Problem(("vary", name), f"{_said(levels)} is there already", remedy="more repeats its cells further")
     found = level_problem("vary", name, level, study.engines)
@@ -84,8 +97,11 @@ def _new_level(results: StudyResults, levels: Mapping[str, Level]) -> Problem | 
     over = unfitting(widened(study, [Decision("add-level", 0.0, levels)]))
     if over is not None:
         prompt, output, context = over
-        return Problem(("vary", name), f"{prompt:,} prompt tokens and {output:,} output tokens do not fit a context of "
-                       f"{context:,}", remedy="add a smaller level, or make another study")  # fmt: skip
+        return Problem(
+            ("vary", name),
+            f"{prompt:,} prompt tokens and {output:,} output tokens do not fit a context of {context:,}",
+            remedy="add a smaller level, or make another study",
+        )
     return None
 
 

@@ -57,13 +57,16 @@ class Trace:
         """The samples from start to end, both included."""
         keep = (self.at_ns >= start_ns) & (self.at_ns <= end_ns)
         return Trace(
-            self.at_ns[keep], self.resident_bytes[keep], self.anonymous_bytes[keep],
-            self.file_bytes[keep], self.cpu_ns[keep],
+            self.at_ns[keep],
+            self.resident_bytes[keep],
+            self.anonymous_bytes[keep],
+            self.file_bytes[keep],
+            self.cpu_ns[keep],
             energy_uj=None if self.energy_uj is None else self.energy_uj[keep],
             device_bytes=None if self.device_bytes is None else self.device_bytes[keep],
             energy_source=self.energy_source,
             device_percent=None if self.device_percent is None else self.device_percent[keep],
-        )  # fmt: skip
+        )
 
     def joules(self, start_ns: int, end_ns: int) -> float | None:
         """Energy between two moments, by straight lines between samples; None where it is not told or not covered.

@@ -30,59 +30,86 @@ TEMPLATES: dict[str, Template] = {
     t.name: t
     for t in (
         Template(
-            "quantization", "Which quantization is the fastest here?",
+            "quantization",
+            "Which quantization is the fastest here?",
             "One stream, prompts long enough for a prefill claim. It repeats until it is known which is best, or that "
             "none is by 3%.",
-            {"quantization": "F16, Q8_0, Q4_K"}, _USUAL, _BEST,
+            {"quantization": "F16, Q8_0, Q4_K"},
+            _USUAL,
+            _BEST,
         ),
         Template(
-            "threads", "How many threads are the fastest?",
+            "threads",
+            "How many threads are the fastest?",
             "Up to the machine's cores: more threads than cores are rarely faster. It repeats until it is known which "
             "is best.",
-            {"threads": "cores"}, _USUAL, _BEST,
+            {"threads": "cores"},
+            _USUAL,
+            _BEST,
         ),
         Template(
-            "users", "How many people can it serve at once?",
+            "users",
+            "How many people can it serve at once?",
             "A closed loop of one to eight streams with a promise: read goodput and promise kept beside throughput, "
             "for throughput alone says nothing of what one person waits.",
-            {"concurrency": "1..8 x2"}, {"prompt_tokens": 256, "output_tokens": 96, "context": 512}, {"count": 6},
+            {"concurrency": "1..8 x2"},
+            {"prompt_tokens": 256, "output_tokens": 96, "context": 512},
+            {"count": 6},
             {"ttft_s": 3.0, "tpot_s": 0.15},
         ),
         Template(
-            "limit", "What is the largest load that keeps the promise?",
+            "limit",
+            "What is the largest load that keeps the promise?",
             "A search: it doubles the streams until the promise breaks, then goes to where it breaks; few loads are "
             "measured, and the answer has an interval.",
-            {"concurrency": "2"}, {"prompt_tokens": 256, "output_tokens": 96, "context": 512, "slots": 16},
-            {"count": 3}, {"ttft_s": 3.0, "tpot_s": 0.15}, {"factor": "concurrency", "most": 16},
+            {"concurrency": "2"},
+            {"prompt_tokens": 256, "output_tokens": 96, "context": 512, "slots": 16},
+            {"count": 3},
+            {"ttft_s": 3.0, "tpot_s": 0.15},
+            {"factor": "concurrency", "most": 16},
         ),
         Template(
-            "prompt-length", "How long does a long prompt take?",
+            "prompt-length",
+            "How long does a long prompt take?",
             "Five lengths, so that prefill is a slope with its fixed overhead apart, and a curve would show.",
-            {"prompt_tokens": "128..2048 x2"}, {"output_tokens": 32, "context": 2560}, {"count": 6, "requests": 1},
+            {"prompt_tokens": "128..2048 x2"},
+            {"output_tokens": 32, "context": 2560},
+            {"count": 6, "requests": 1},
         ),
         Template(
-            "depth", "How much slower does it write deep in a conversation?",
+            "depth",
+            "How much slower does it write deep in a conversation?",
             "Earlier text of four lengths in front of the same prompt; each step is repeated until it is known.",
-            {"depth": "128..3072 x3"}, {"prompt_tokens": 128, "output_tokens": 48, "context": 3584},
+            {"depth": "128..3072 x3"},
+            {"prompt_tokens": 128, "output_tokens": 48, "context": 3584},
             {"until_answered": "depth", "smallest_percent": 5, "ceiling": 12, "requests": 1},
         ),
         Template(
-            "builds", "Is this build faster than that one?",
+            "builds",
+            "Is this build faster than that one?",
             "Two engines, or two versions of one, on the same file, cell against cell in the same minutes.",
-            {"engine": ""}, _USUAL, _BEST,
+            {"engine": ""},
+            _USUAL,
+            _BEST,
         ),
         Template(
-            "rigs", "Which machine is the fastest?",
+            "rigs",
+            "Which machine is the fastest?",
             "The same file on every rig; the rig file names them.",
-            {"rig": ""}, _USUAL, _BEST,
+            {"rig": ""},
+            _USUAL,
+            _BEST,
         ),
         Template(
-            "setting", "Does this setting help?",
+            "setting",
+            "Does this setting help?",
             "Give the setting to vary. Off and on alternate, so that a slow minute of the machine hits both.",
-            {}, _USUAL, _BEST,
+            {},
+            _USUAL,
+            _BEST,
         ),
     )
-}  # fmt: skip
+}
 
 
 def core_counts(cores: int) -> list[int]:

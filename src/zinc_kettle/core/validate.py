@@ -20,8 +20,11 @@ from zinc_kettle.core.traffic import CapacitySearch, Load, Promise, RetryPolicy
 MAX_CELLS = 100_000
 """At a second each they would take more than a day; a plan of more is a slip of the keyboard."""
 TYPE_WORDS: dict[LevelType, str] = {
-    "text": "text", "number": "a whole number", "switch": "true or false", "model": "a model's name",
-}  # fmt: skip
+    "text": "text",
+    "number": "a whole number",
+    "switch": "true or false",
+    "model": "a model's name",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,8 +69,9 @@ class Draft:
         engines, rigs = self.vary.get("engine", (named["engine"],)), self.vary.get("rig", (named["rig"],))
         found = [
             engine_name({"engine": engine, "rig": rig}, self.rig_engines, on_endpoint=self.endpoint is not None)
-            for engine in engines for rig in rigs
-        ]  # fmt: skip
+            for engine in engines
+            for rig in rigs
+        ]
         return list(dict.fromkeys(found))
 
     def names(self, name: str) -> bool:
@@ -95,45 +99,75 @@ def _capacity(draft: Draft) -> Iterator[Problem]:
     if not factor:
         return
     if factor not in draft.vary:
-        yield Problem(("capacity", "factor"), f"{factor} does not vary, so there is no load to raise",
-                      remedy=f"[vary] {factor} = [4], where the search is to begin")  # fmt: skip
+        yield Problem(
+            ("capacity", "factor"),
+            f"{factor} does not vary, so there is no load to raise",
+            remedy=f"[vary] {factor} = [4], where the search is to begin",
+        )
     if not draft.promise.made:
-        yield Problem(("capacity",), "nothing is promised, so no load can break it",
-                      remedy="[promise] ttft_s = 2, tpot_s = 0.2")  # fmt: skip
+        yield Problem(
+            ("capacity",), "nothing is promised, so no load can break it", remedy="[promise] ttft_s = 2, tpot_s = 0.2"
+        )
     if draft.design.kind != "all" or any(factor in tie for tie in draft.design.ties):
-        yield Problem(("capacity", "factor"), f"{factor} is tied to other factors, and cannot be raised by itself",
-                      remedy="leave the design to every combination")  # fmt: skip
+        yield Problem(
+            ("capacity", "factor"),
+            f"{factor} is tied to other factors, and cannot be raised by itself",
+            remedy="leave the design to every combination",
+        )
     if draft.repeats.adaptive:
-        yield Problem(("capacity",), "the search decides what is measured, and so does [repeats]",
-                      remedy="give [repeats] a count")  # fmt: skip
+        yield Problem(
+            ("capacity",), "the search decides what is measured, and so does [repeats]", remedy="give [repeats] a count"
+        )
     if max([level for level in draft.vary.get(factor, ()) if isinstance(level, int)], default=0) > draft.capacity.most:
-        yield Problem(("capacity", "most"), f"a level of {factor} is larger than the largest load to try",
-                      remedy="raise most")  # fmt: skip
+        yield Problem(
+            ("capacity", "most"), f"a level of {factor} is larger than the largest load to try", remedy="raise most"
+        )
 
 
 def draft_of(study: Study) -> Draft:
     """A study as a draft again, to be checked once more: one that comes from elsewhere was checked by nobody."""
     return Draft(
-        name=study.name, question=study.question, vary=study.vary, hold=study.hold, endpoint=study.endpoint,
-        prompts=study.prompts, repeats=study.repeats, limits=study.limits, seed=study.seed,
-        temperature=study.temperature, load=study.load, retry=study.retry, promise=study.promise,
-        capacity=study.capacity, design=study.design, known={engine.name: engine for engine in study.engines},
+        name=study.name,
+        question=study.question,
+        vary=study.vary,
+        hold=study.hold,
+        endpoint=study.endpoint,
+        prompts=study.prompts,
+        repeats=study.repeats,
+        limits=study.limits,
+        seed=study.seed,
+        temperature=study.temperature,
+        load=study.load,
+        retry=study.retry,
+        promise=study.promise,
+        capacity=study.capacity,
+        design=study.design,
+        known={engine.name: engine for engine in study.engines},
         rig_engines=study.rig_engines,
-    )  # fmt: skip
+    )
 
 
 def study_of(draft: Draft) -> Study:
     """The study of a draft that has no problems."""
     return Study(
-        name=draft.name, question=draft.question,
+        name=draft.name,
+        question=draft.question,
         vary={name: tuple(_known(level) for level in levels) for name, levels in draft.vary.items()},
         hold={name: _known(level) for name, level in draft.hold.items()},
-        endpoint=draft.endpoint, prompts=draft.prompts, repeats=draft.repeats, limits=draft.limits, seed=draft.seed,
-        temperature=draft.temperature, load=draft.load, retry=draft.retry, promise=draft.promise, design=draft.design,
+        endpoint=draft.endpoint,
+        prompts=draft.prompts,
+        repeats=draft.repeats,
+        limits=draft.limits,
+        seed=draft.seed,
+        temperature=draft.temperature,
+        load=draft.load,
+        retry=draft.retry,
+        promise=draft.promise,
+        design=draft.design,
         capacity=draft.capacity,
         engines=tuple(draft.known[name] for name in draft.engines if name in draft.known),
         rig_engines={rig: engine for rig, engine in draft.rig_engines.items() if rig in _rigs(draft)},
-    )  # fmt: skip
+    )
 
 
 def _rigs(draft: Draft) -> set[object]:
@@ -155,8 +189,12 @@ def nearest(name: str, known: Iterable[str]) -> str:
 def _unknown_engines(draft: Draft) -> Iterator[Problem]:
     for name in draft.engines:
         if name not in draft.known:
-            yield Problem(draft.place("engine"), f"there is no engine {name!r}", why="no recipe has that name",
-                          remedy=nearest(name, draft.known))  # fmt: skip
+            yield Problem(
+                draft.place("engine"),
+                f"there is no engine {name!r}",
+                why="no recipe has that name",
+                remedy=nearest(name, draft.known),
+            )
 
 
 def factor_problems(
@@ -197,9 +235,11 @@ def _strange(path: tuple[str, ...], name: str, engines: Sequence[Engine]) -> Pro
     """A setting that not every engine of the study has."""
     without = next(engine for engine in engines if engine.named(name) is None)
     return Problem(
-        path, f"{name} cannot be set on {without.name}", why=f"the recipe of {without.name} has no such setting",
+        path,
+        f"{name} cannot be set on {without.name}",
+        why=f"the recipe of {without.name} has no such setting",
         remedy=f"remove {name}, or give {without.name} a study of its own",
-    )  # fmt: skip
+    )
 
 
 def _level_problem(path: tuple[str, ...], factor: Factor, level: object) -> Problem | None:
@@ -228,8 +268,9 @@ def _whole(draft: Draft) -> Iterator[Problem]:
     if not named and not draft.prompts.files and draft.prompts.lengths is None:
         yield Problem((), "no prompts are named", remedy="[hold] prompt_tokens = 512, or [prompts] files = […]")
     if draft.prompts.texts and draft.prompts.recorded:
-        yield Problem(("prompts", "files"), "plain text files and files of many prompts cannot be mixed",
-                      remedy="use one kind")  # fmt: skip
+        yield Problem(
+            ("prompts", "files"), "plain text files and files of many prompts cannot be mixed", remedy="use one kind"
+        )
     if draft.prompts.sample is not None and not draft.prompts.recorded:
         yield Problem(("prompts", "sample"), "there is nothing to sample", remedy="add a .jsonl or .csv file")
 
@@ -270,8 +311,12 @@ def _ties(draft: Draft) -> Iterator[Problem]:
             yield Problem(path, "a tie needs two factors or more", remedy='ties = [["concurrency", "slots"]]')
         elif len({len(draft.vary[name]) for name in tie}) > 1:
             counts = ", ".join(f"{name} {len(draft.vary[name])}" for name in tie)
-            yield Problem(path, f"{' and '.join(tie)} are tied and have different numbers of levels ({counts})",
-                          why="each level of one goes with one of the other", remedy="give both as many")  # fmt: skip
+            yield Problem(
+                path,
+                f"{' and '.join(tie)} are tied and have different numbers of levels ({counts})",
+                why="each level of one goes with one of the other",
+                remedy="give both as many",
+            )
 
 
 def _cells(draft: Draft) -> Iterator[Problem]:
@@ -291,10 +336,11 @@ def _endpoint(draft: Draft) -> Iterator[Problem]:
         on_launch = factor.on_launch if isinstance(factor, Setting) else factor is not None and factor.kind == "launch"
         if on_launch and not (name == "engine" and name in draft.hold):
             yield Problem(
-                draft.place(name), f"{name} cannot be set on an endpoint",
+                draft.place(name),
+                f"{name} cannot be set on an endpoint",
                 why="that engine already runs; its launch settings cannot be changed from here",
                 remedy=f"remove {name}, or let Zinc Kettle start the engine",
-            )  # fmt: skip
+            )
 
 
 def _question(draft: Draft) -> Iterator[Problem]:
@@ -303,11 +349,18 @@ def _question(draft: Draft) -> Iterator[Problem]:
     if asked is None:
         return
     if asked != "best" and asked not in draft.vary:
-        yield Problem(path, f"{asked!r} is neither best nor a factor this study varies",
-                      remedy=nearest(asked, ["best", *draft.vary]))  # fmt: skip
+        yield Problem(
+            path,
+            f"{asked!r} is neither best nor a factor this study varies",
+            remedy=nearest(asked, ["best", *draft.vary]),
+        )
     if draft.repeats.order == "by-launch":
-        yield Problem(path, "until_answered needs the interleaved order",
-                      why="cells are compared block by block", remedy='order = "interleaved"')  # fmt: skip
+        yield Problem(
+            path,
+            "until_answered needs the interleaved order",
+            why="cells are compared block by block",
+            remedy='order = "interleaved"',
+        )
 
 
 def _shapes(draft: Draft) -> Iterator[Problem]:
@@ -319,18 +372,26 @@ def _shapes(draft: Draft) -> Iterator[Problem]:
     if is_open and not draft.names("rate") and draft.load.arrivals != "recorded":
         yield Problem(("load", "shape"), "an open loop needs a rate", remedy="[hold] rate = 60 (requests per minute)")
     if is_open and draft.names("concurrency"):
-        yield Problem(draft.place("concurrency"), "an open loop does not set concurrency",
-                      remedy="hold slots, and vary rate")  # fmt: skip
+        yield Problem(
+            draft.place("concurrency"), "an open loop does not set concurrency", remedy="hold slots, and vary rate"
+        )
     if prompts.recorded and draft.names("prompt_tokens"):
-        yield Problem(draft.place("prompt_tokens"), "recorded prompts have a fixed length",
-                      remedy="remove prompt_tokens, or use plain text files")  # fmt: skip
+        yield Problem(
+            draft.place("prompt_tokens"),
+            "recorded prompts have a fixed length",
+            remedy="remove prompt_tokens, or use plain text files",
+        )
     if draft.names("depth") and (prompts.recorded or draft.load.shape == "conversation" or draft.names("task")):
-        yield Problem(draft.place("depth"), "depth goes with single prompts",
-                      why="conversations have a depth of their own",
-                      remedy="remove depth, or use made-up or plain prompts in another shape")  # fmt: skip
+        yield Problem(
+            draft.place("depth"),
+            "depth goes with single prompts",
+            why="conversations have a depth of their own",
+            remedy="remove depth, or use made-up or plain prompts in another shape",
+        )
     for given, section, factor in (
-        (prompts.lengths, "lengths", "prompt_tokens"), (prompts.outputs, "outputs", "output_tokens"),
-    ):  # fmt: skip
+        (prompts.lengths, "lengths", "prompt_tokens"),
+        (prompts.outputs, "outputs", "output_tokens"),
+    ):
         if given is not None and draft.names(factor):
             yield Problem(draft.place(factor), f"{factor} and prompts.{section} both set the length", remedy="keep one")
 
@@ -343,8 +404,9 @@ def _lengths(draft: Draft) -> Iterator[Problem]:
         yield Problem(
             draft.place("context"),
             f"{prompt:,} prompt tokens and {output:,} output tokens do not fit a context of {context:,}",
-            why="the engine would silently cut answers short", remedy=f"context = {prompt + output} or more",
-        )  # fmt: skip
+            why="the engine would silently cut answers short",
+            remedy=f"context = {prompt + output} or more",
+        )
 
 
 def unfitting(study: Study) -> tuple[int, int, int] | None:

@@ -111,10 +111,14 @@ class Reader:
         if not told.keys() >= CLOCK:
             return None
         return Timings(
-            cache_n=int(told.get("cached_tokens", 0)), prompt_n=int(told["prompt_tokens"]),
-            prompt_ms=told["prompt_ms"], predicted_n=int(told["output_tokens"]), predicted_ms=told["output_ms"],
-            draft_n=_whole(told.get("draft_tokens")), draft_accepted_n=_whole(told.get("draft_accepted")),
-        )  # fmt: skip
+            cache_n=int(told.get("cached_tokens", 0)),
+            prompt_n=int(told["prompt_tokens"]),
+            prompt_ms=told["prompt_ms"],
+            predicted_n=int(told["output_tokens"]),
+            predicted_ms=told["output_ms"],
+            draft_n=_whole(told.get("draft_tokens")),
+            draft_accepted_n=_whole(told.get("draft_accepted")),
+        )
 
 
 def _number(own: Any, found: Found) -> float | None:

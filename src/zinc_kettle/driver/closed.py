@@ -42,9 +42,18 @@ class _Lane:
     once: many answers may end at the same instant, and whoever waits for a task's turn waits for all of them."""
 
     __slots__ = (
-        "_began_s", "_begun", "_last_s", "_lead_s", "_loop", "_opened", "_opening", "_recording", "_timer",
-        "_unsettled", "number",
-    )  # fmt: skip
+        "_began_s",
+        "_begun",
+        "_last_s",
+        "_lead_s",
+        "_loop",
+        "_opened",
+        "_opening",
+        "_recording",
+        "_timer",
+        "_unsettled",
+        "number",
+    )
 
     def __init__(self, loop: ClosedLoop, number: int, share: float) -> None:
         self.number = number
@@ -101,9 +110,14 @@ class _Lane:
         opened, recording, ready = self._opened, self._recording, self._loop.ready
         # Servers close a connection that says nothing for some seconds, and might just do so.
         if (
-            not ready or opened is None or not opened[0].usable or recording is None or recording.error is not None
-            or not recording.stamps or time.monotonic_ns() - opened[0].opened_ns > STALE_NS
-        ):  # fmt: skip
+            not ready
+            or opened is None
+            or not opened[0].usable
+            or recording is None
+            or recording.error is not None
+            or not recording.stamps
+            or time.monotonic_ns() - opened[0].opened_ns > STALE_NS
+        ):
             return self._stay()
         following = ready.popleft()
         opened[0].send(following.request)

@@ -43,9 +43,20 @@ class Connection:
     """What both kinds have in common: one exchange, its limits, and its end."""
 
     __slots__ = (
-        "_done", "_limits_ns", "_reply", "_sink", "_spare", "_timer", "_went_on", "end_ns", "last_byte_ns", "on_end",
-        "opened_ns", "sent_ns", "write_ns",
-    )  # fmt: skip
+        "_done",
+        "_limits_ns",
+        "_reply",
+        "_sink",
+        "_spare",
+        "_timer",
+        "_went_on",
+        "end_ns",
+        "last_byte_ns",
+        "on_end",
+        "opened_ns",
+        "sent_ns",
+        "write_ns",
+    )
 
     def __init__(self) -> None:
         self._reply: Reply | None = None

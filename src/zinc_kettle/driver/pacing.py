@@ -272,12 +272,17 @@ class Pacing:
         shown = sorted(self._live.values(), key=lambda r: r.stream)[:STREAMS_SHOWN]
         self._say(
             Tick(
-                self.episode.id, [self._glance(r, now) for r in shown], self._finished, len(self.episode.requests),
-                failed=self._failed, prefill=len(self._live) - decode, decode=decode,
+                self.episode.id,
+                [self._glance(r, now) for r in shown],
+                self._finished,
+                len(self.episode.requests),
+                failed=self._failed,
+                prefill=len(self._live) - decode,
+                decode=decode,
                 rate=max(0, tokens - before) * 1e9 / (now - then) if then and now > then else 0.0,
                 last_fault=neutralise(self._last_fault[:TAIL_SHOWN]),
             )
-        )  # fmt: skip
+        )
 
     def _glance(self, recording: Recording, now: int) -> LiveStream:
         tokens = max(recording.predicted, len(recording.stamps))

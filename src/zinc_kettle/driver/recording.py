@@ -53,10 +53,37 @@ class Recording:
     """
 
     __slots__ = (
-        "attempt", "characters", "coalesced", "complete", "connect_ns", "due_ns", "end_ns", "engine", "error", "fault",
-        "finish", "header_ns", "keep_all", "kernel", "limit", "odd", "order", "own", "parts", "predicted", "queue",
-        "reader", "retry_after_s", "sent_ns", "stamps", "stream", "tokens", "usage", "whole", "write_ns",
-    )  # fmt: skip
+        "attempt",
+        "characters",
+        "coalesced",
+        "complete",
+        "connect_ns",
+        "due_ns",
+        "end_ns",
+        "engine",
+        "error",
+        "fault",
+        "finish",
+        "header_ns",
+        "keep_all",
+        "kernel",
+        "limit",
+        "odd",
+        "order",
+        "own",
+        "parts",
+        "predicted",
+        "queue",
+        "reader",
+        "retry_after_s",
+        "sent_ns",
+        "stamps",
+        "stream",
+        "tokens",
+        "usage",
+        "whole",
+        "write_ns",
+    )
 
     def __init__(
         self, order: RequestOrder, stream: int, *, attempt: int = 0, keep_all: bool = False, reader: Reader = USUAL

@@ -46,9 +46,22 @@ class Reply:
     """One answer. `ended` is true when nothing more is wanted from the connection."""
 
     __slots__ = (
-        "_at_chunk", "_body", "_events", "_feed", "_header_bytes", "_in_headers", "_kernel_ns", "_parser", "_sink",
-        "_stamp_ns", "_status", "_take", "_type", "crowded", "ended",
-    )  # fmt: skip
+        "_at_chunk",
+        "_body",
+        "_events",
+        "_feed",
+        "_header_bytes",
+        "_in_headers",
+        "_kernel_ns",
+        "_parser",
+        "_sink",
+        "_stamp_ns",
+        "_status",
+        "_take",
+        "_type",
+        "crowded",
+        "ended",
+    )
 
     _sink: Sink
     _take: Callable[[bytes | memoryview, int, int | None], None]

@@ -62,10 +62,17 @@ class Target:
         host = parts.netloc.rpartition("@")[2]
         tls = _trust(setup.ca_file) if parts.scheme == "https" else None
         return cls(
-            parts.hostname, port or (443 if tls else 80), setup.model, _head(f"{base}/chat/completions", host, key),
-            _head(f"{base}/completions", host, key), tls, key,
-            Reader(setup.reports), setup.connect_ahead, setup.kernel_stamps,
-        )  # fmt: skip
+            parts.hostname,
+            port or (443 if tls else 80),
+            setup.model,
+            _head(f"{base}/chat/completions", host, key),
+            _head(f"{base}/completions", host, key),
+            tls,
+            key,
+            Reader(setup.reports),
+            setup.connect_ahead,
+            setup.kernel_stamps,
+        )
 
     async def resolve(self) -> list[tuple[int, Any]]:
         """Families and addresses in the order to try them; looked up once.
@@ -112,9 +119,13 @@ def _limits(order: RequestOrder) -> dict[str, Any]:
 
 def _head(path: str, host: str, key: str) -> bytes:
     lines = [
-        f"POST {path} HTTP/1.1", f"Host: {host}", "Accept: text/event-stream", "Content-Type: application/json",
-        *([f"Authorization: Bearer {key}"] if key else []), "Content-Length: ",
-    ]  # fmt: skip
+        f"POST {path} HTTP/1.1",
+        f"Host: {host}",
+        "Accept: text/event-stream",
+        "Content-Type: application/json",
+        *([f"Authorization: Bearer {key}"] if key else []),
+        "Content-Length: ",
+    ]
     return "\r\n".join(lines).encode("ascii")
 
 

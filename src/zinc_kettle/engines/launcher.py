@@ -272,8 +272,9 @@ class LaunchedEngine:
                         return
                 if not self.alive():
                     await asyncio.sleep(LAST_WORDS_S)
-                    raise EngineError("the engine ended while getting ready", why=self._cause(),
-                                      last_words=self.last_words())  # fmt: skip
+                    raise EngineError(
+                        "the engine ended while getting ready", why=self._cause(), last_words=self.last_words()
+                    )
                 await asyncio.sleep(0.02)
 
 
@@ -289,9 +290,14 @@ class Launcher:
     """
 
     def __init__(
-        self, recipe: Recipe, *, python: str = "", load_limit_s: float = 300.0, leftovers: Leftovers | None = None,
+        self,
+        recipe: Recipe,
+        *,
+        python: str = "",
+        load_limit_s: float = 300.0,
+        leftovers: Leftovers | None = None,
         files: Mapping[str, Path] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._recipe = recipe
         self._python = python or sys.executable
         self._load_limit_s = load_limit_s
@@ -305,9 +311,13 @@ class Launcher:
             raise EngineError(f"{spec.engine} cannot be started without a model file and a recipe that starts it")
         port = 0 if start.launcher else _free_port()
         line = launch_line(
-            self._recipe, {**spec.levels, **self._files}, model=model.path.as_posix(), port=port, python=self._python,
+            self._recipe,
+            {**spec.levels, **self._files},
+            model=model.path.as_posix(),
+            port=port,
+            python=self._python,
             launcher=path_of(start.launcher).as_posix() if start.launcher else "",
-        )  # fmt: skip
+        )
         try:
             share = await asyncio.to_thread(cached_share, model.path)
         except OSError as error:
@@ -349,9 +359,10 @@ class Launcher:
             )
         except OSError as error:
             raise EngineError(
-                f"{spec.engine} cannot be started", why=f"{line[0]}: {error.strerror}",
+                f"{spec.engine} cannot be started",
+                why=f"{line[0]}: {error.strerror}",
                 remedy="check argv and python in its recipe",
-            ) from error  # fmt: skip
+            ) from error
 
     async def close(self) -> None:
         """Nothing to let go of."""

@@ -27,8 +27,11 @@ def launch_line(
         EngineError: The recipe starts nothing.
     """
     if recipe.start is None:
-        raise EngineError(f"{recipe.name} cannot be started", why="its recipe says only how a running one is asked",
-                          remedy="give the address of a running one, or add [start] to the recipe")  # fmt: skip
+        raise EngineError(
+            f"{recipe.name} cannot be started",
+            why="its recipe says only how a running one is asked",
+            remedy="give the address of a running one, or add [start] to the recipe",
+        )
     places = {"model": model, "port": str(port), "python": python, "launcher": launcher}
     return [*(part.format(**places) for part in recipe.start.argv), *arguments(recipe.engine, levels)]
 

@@ -97,13 +97,20 @@ class RehearsalStarter:
             raise EngineError(f"the simulated rig {spec.rig} does not answer", why=str(error)) from error
         if answer.status_code != 200:
             words = neutralise(str(told.get("error", {}).get("message", answer.status_code)))
-            raise EngineError("the engine did not start", why=words, last_words=words,
-                              remedy="a smaller quantization or context, or another rig")  # fmt: skip
+            raise EngineError(
+                "the engine did not start",
+                why=words,
+                last_words=words,
+                remedy="a smaller quantization or context, or another rig",
+            )
         loaded = int(told["main_bytes"])
         launch = Launch(
-            launch_id=launch_id, load_ns=time.monotonic_ns() - started, file_cached_share=None, baseline_bytes=0,
+            launch_id=launch_id,
+            load_ns=time.monotonic_ns() - started,
+            file_cached_share=None,
+            baseline_bytes=0,
             loaded_bytes=loaded,
-        )  # fmt: skip
+        )
         return RehearsalEngine(self._base_url, self._recipe, spec, told, launch)
 
     async def close(self) -> None:

@@ -39,9 +39,16 @@ class RemoteLauncher:
     """
 
     def __init__(
-        self, shell: Shell, recipe: Recipe, *, python: str, rig: str, direct: str | None = None,
-        load_limit_s: float = 300.0, files: Mapping[str, str] | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        shell: Shell,
+        recipe: Recipe,
+        *,
+        python: str,
+        rig: str,
+        direct: str | None = None,
+        load_limit_s: float = 300.0,
+        files: Mapping[str, str] | None = None,
+    ) -> None:
         self._shell = shell
         self._recipe = recipe
         self._files = files or {}
@@ -60,9 +67,13 @@ class RemoteLauncher:
                 remedy='start it there yourself, and reach it with reach = "url"',
             )
         line = launch_line(
-            self._recipe, {**spec.levels, **self._files}, model=model.path.as_posix(), port=0, python=self._python,
+            self._recipe,
+            {**spec.levels, **self._files},
+            model=model.path.as_posix(),
+            port=0,
+            python=self._python,
             launcher=start.launcher,
-        )  # fmt: skip
+        )
         arguments = line[line.index(start.launcher) + 1 :]
         if self._direct:
             arguments += ["--host", self._direct]
@@ -132,9 +143,10 @@ class RemoteModels:
             if name in self._files:
                 return f"{self._folder}/{name}", self._files[name]
         raise EngineError(
-            f"{self._rig} has no {plain}", why="its model folder does not contain it",
+            f"{self._rig} has no {plain}",
+            why="its model folder does not contain it",
             remedy="copy the file there, or set another folder in the rig file",
-        )  # fmt: skip
+        )
 
     async def sha256(self, path: str, python: str) -> str:
         """The hash of a file there; empty where it cannot be had."""

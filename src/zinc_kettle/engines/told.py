@@ -80,8 +80,11 @@ def _model_told(entry: Mapping[str, object]) -> str:
     """A model of the list; times are left out, since some servers give that of the question."""
     meta = entry.get("meta")
     told = {**entry, **(meta if isinstance(meta, Mapping) else {})}
-    plain = [f"{name} {value}" for name, value in sorted(told.items()) if name not in UNSTEADY
-             and isinstance(value, (str, int, float)) and not isinstance(value, bool)]  # fmt: skip
+    plain = [
+        f"{name} {value}"
+        for name, value in sorted(told.items())
+        if name not in UNSTEADY and isinstance(value, (str, int, float)) and not isinstance(value, bool)
+    ]
     return f"{entry.get('id', '')}" + (f" ({', '.join(plain)})" if plain else "")
 
 

@@ -88,9 +88,10 @@ class _Window:
     def bad(self, what: str, why: str = "") -> ModelError:
         """An error that says where."""
         return ModelError(
-            f"{self._name}: {what}", why=f"{why + ', ' if why else ''}at byte {self.position:,} of {self._size:,}",
+            f"{self._name}: {what}",
+            why=f"{why + ', ' if why else ''}at byte {self.position:,} of {self._size:,}",
             remedy="the file is damaged or still being copied; fetch it again",
-        )  # fmt: skip
+        )
 
     @property
     def position(self) -> int:

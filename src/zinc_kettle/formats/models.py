@@ -82,9 +82,14 @@ class ModelFolder:
         check_disk(self.folder, need)
         path = self.folder / synth.file_name(model, str(quantization))
         synth.write_model(
-            path, name=model, shape=presets.preset(model), quantization=str(quantization), seed=PRESET_SEED,
-            tame=presets.is_tame(model), progress=progress,
-        )  # fmt: skip
+            path,
+            name=model,
+            shape=presets.preset(model),
+            quantization=str(quantization),
+            seed=PRESET_SEED,
+            tame=presets.is_tame(model),
+            progress=progress,
+        )
         return _file(model, quantization, path)
 
 

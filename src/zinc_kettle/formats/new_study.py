@@ -27,9 +27,12 @@ def study_text(template: Template, name: str, *, vary: Mapping[str, Sequence[Lev
         document.add(tomlkit.comment(line))
     document.update({"format": 1, "name": name, "question": template.question})
     sections: dict[str, Mapping[str, object]] = {
-        "vary": {factor: list(levels) for factor, levels in vary.items()}, "hold": hold, "promise": template.promise,
-        "capacity": template.capacity, "repeats": template.repeats,
-    }  # fmt: skip
+        "vary": {factor: list(levels) for factor, levels in vary.items()},
+        "hold": hold,
+        "promise": template.promise,
+        "capacity": template.capacity,
+        "repeats": template.repeats,
+    }
     for title, content in sections.items():
         if content:
             table = tomlkit.table()

@@ -115,9 +115,11 @@ def _checked(raw: dict[str, Any], name: str) -> PreferencesFile:
     except ValidationError as error:
         first = error.errors()[0]
         raise StudyFileError(
-            f"{'.'.join(map(str, first['loc']))} cannot be used", file=name, why=str(first["msg"]),
+            f"{'.'.join(map(str, first['loc']))} cannot be used",
+            file=name,
+            why=str(first["msg"]),
             remedy="as in docs/preferences.md",
-        ) from error  # fmt: skip
+        ) from error
     if found.format != 1:
         raise StudyFileError("does not say its format", file=name, remedy="write format = 1 in its first line")
     return found

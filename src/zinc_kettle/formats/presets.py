@@ -102,7 +102,14 @@ def preset_shape(name: str, quantization: str) -> ModelShape:
     shape = preset(name)
     words = vocab.build_bpe() if shape.tokenizer == "bpe" else vocab.build()
     return from_sizes(
-        layers=shape.layers, heads=shape.heads, kv_heads=shape.kv_heads, width=shape.width, ffn=shape.ffn,
-        vocab=len(words.tokens), weight_type=quantization, name=name, experts=shape.experts,
+        layers=shape.layers,
+        heads=shape.heads,
+        kv_heads=shape.kv_heads,
+        width=shape.width,
+        ffn=shape.ffn,
+        vocab=len(words.tokens),
+        weight_type=quantization,
+        name=name,
+        experts=shape.experts,
         experts_active=shape.experts_active,
-    )  # fmt: skip
+    )

@@ -182,11 +182,15 @@ def read_recipes(folder: Path) -> Mapping[str, r.Recipe]:
     files = sorted(folder.glob("*.toml"))[:MAX_RECIPES] if folder.is_dir() else []
     for path in files:
         if not is_name(path.stem, longest=LONGEST_SHORT_NAME):
-            raise StudyFileError("is not a valid name for a recipe", file=path.name,
-                                 remedy=f"{NAME_HINT}: my-engine.toml")  # fmt: skip
+            raise StudyFileError(
+                "is not a valid name for a recipe", file=path.name, remedy=f"{NAME_HINT}: my-engine.toml"
+            )
         if path.stem in shipped():
-            raise StudyFileError("has the name of a recipe that comes with Zinc Kettle", file=path.name,
-                                 remedy="rename the file; based_on takes over what a recipe says")  # fmt: skip
+            raise StudyFileError(
+                "has the name of a recipe that comes with Zinc Kettle",
+                file=path.name,
+                remedy="rename the file; based_on takes over what a recipe says",
+            )
         raw[path.stem], _ = read_toml(path)
     return {**shipped(), **_resolved(raw, _shipped_raw())}
 
@@ -196,8 +200,9 @@ def _shipped_raw() -> dict[str, dict[str, Any]]:
     folder = resources.files("zinc_kettle.formats").joinpath("recipes")
     return {
         entry.name.removesuffix(".toml"): parse_toml(entry.read_text(encoding="utf-8"), file=entry.name)
-        for entry in folder.iterdir() if entry.name.endswith(".toml")
-    }  # fmt: skip
+        for entry in folder.iterdir()
+        if entry.name.endswith(".toml")
+    }
 
 
 def _resolved(raw: Mapping[str, dict[str, Any]], beneath: Mapping[str, dict[str, Any]]) -> dict[str, r.Recipe]:
@@ -211,8 +216,9 @@ def _whole(name: str, raw: Mapping[str, dict[str, Any]], seen: tuple[str, ...]) 
     if not base:
         return mine
     if not isinstance(base, str):
-        raise StudyFileError("based_on is not the name of a recipe", file=f"{name}.toml",
-                             remedy='based_on = "built-in"')  # fmt: skip
+        raise StudyFileError(
+            "based_on is not the name of a recipe", file=f"{name}.toml", remedy='based_on = "built-in"'
+        )
     if base not in raw:
         raise StudyFileError(f"there is no recipe {base!r}", file=f"{name}.toml", remedy=nearest(base, raw))
     if base in (*seen, name):
@@ -235,12 +241,23 @@ def _recipe(name: str, raw: dict[str, Any]) -> r.Recipe:
     except ValidationError as error:
         raise _refused(f"{name}.toml", error) from error
     return r.Recipe(
-        engine=r.Engine(name, tuple(_setting(key, section) for key, section in m.settings.items()), m.fits,
-                        started=m.start is not None),
-        title=m.title or name, meaning=m.meaning,
-        start=None if m.start is None else r.Start(
-            **{**m.start.model_dump(), "argv": tuple(m.start.argv), "failed": tuple(m.start.failed),
-               "inherit": tuple(m.start.inherit)}
+        engine=r.Engine(
+            name,
+            tuple(_setting(key, section) for key, section in m.settings.items()),
+            m.fits,
+            started=m.start is not None,
+        ),
+        title=m.title or name,
+        meaning=m.meaning,
+        start=None
+        if m.start is None
+        else r.Start(
+            **{
+                **m.start.model_dump(),
+                "argv": tuple(m.start.argv),
+                "failed": tuple(m.start.failed),
+                "inherit": tuple(m.start.inherit),
+            }
         ),
         endpoint=None if m.endpoint is None else r.Endpoint(**m.endpoint.model_dump()),
         requests=r.Requests(**m.requests.model_dump()),
@@ -250,18 +267,33 @@ def _recipe(name: str, raw: dict[str, Any]) -> r.Recipe:
         },
         count=None if m.count is None else r.Count(**m.count.model_dump()),
         facts={key: r.Ask(ask.path, ask.at) for key, ask in m.facts.items()},
-        metrics=m.metrics, connect_ahead=m.connect_ahead,
-    )  # fmt: skip
+        metrics=m.metrics,
+        connect_ahead=m.connect_ahead,
+    )
 
 
 def _setting(name: str, m: SettingSection) -> r.Setting:
     default: Level | None = m.default
     return r.Setting(
-        name=name, kind="launch" if m.reload else "request", type=m.type, meaning=m.meaning, low=m.low, high=m.high,
-        choices=tuple(m.choices), default=default, label=m.label, noun=m.noun, alone=m.type == "model" and not m.label,
-        role=m.role, argument=m.argument, flag=m.flag, flag_off=m.flag_off, environment=m.environment,
-        request=m.request, words=m.words,
-    )  # fmt: skip
+        name=name,
+        kind="launch" if m.reload else "request",
+        type=m.type,
+        meaning=m.meaning,
+        low=m.low,
+        high=m.high,
+        choices=tuple(m.choices),
+        default=default,
+        label=m.label,
+        noun=m.noun,
+        alone=m.type == "model" and not m.label,
+        role=m.role,
+        argument=m.argument,
+        flag=m.flag,
+        flag_off=m.flag_off,
+        environment=m.environment,
+        request=m.request,
+        words=m.words,
+    )
 
 
 def _refused(file: str, error: ValidationError) -> StudyFileError:
@@ -274,13 +306,22 @@ def _refused(file: str, error: ValidationError) -> StudyFileError:
     if found["type"] == "missing":
         return StudyFileError(f"{where} is missing", file=file, remedy=f"add {path[-1]} = …")
     why = str(found["msg"]).removeprefix("Value error, ")
-    return StudyFileError(f"{where or 'the recipe'} is not valid", file=file, why=why,
-                          remedy="docs/recipes.md has every field with an example")  # fmt: skip
+    return StudyFileError(
+        f"{where or 'the recipe'} is not valid",
+        file=file,
+        why=why,
+        remedy="docs/recipes.md has every field with an example",
+    )
 
 
 def _keys(path: list[str]) -> Iterable[str]:
     sections: dict[str, type[Section]] = {
-        "start": StartSection, "endpoint": EndpointSection, "requests": RequestsSection, "count": CountSection,
-        "settings": SettingSection, "reports": FoundSection, "facts": AskSection,
-    }  # fmt: skip
+        "start": StartSection,
+        "endpoint": EndpointSection,
+        "requests": RequestsSection,
+        "count": CountSection,
+        "settings": SettingSection,
+        "reports": FoundSection,
+        "facts": AskSection,
+    }
     return (sections[path[0]] if path and path[0] in sections else RecipeFile).model_fields

@@ -21,9 +21,11 @@ MAX_WORD = 200
 NEEDED = ("source", "measure", "value")
 KNOWN = (*NEEDED, "unit", "low", "high", "rig", "model", "quantization", "workload")
 SCALES = {
-    "s": {"s": 1.0, "ms": 1e-3}, "bytes": {"B": 1.0, "bytes": 1.0, "MB": 1e6, "GB": 1e9, "GiB": float(1 << 30)},
-    "tokens/s": {"tokens/s": 1.0, "tok/s": 1.0}, "share": {"share": 1.0, "%": 0.01},
-}  # fmt: skip
+    "s": {"s": 1.0, "ms": 1e-3},
+    "bytes": {"B": 1.0, "bytes": 1.0, "MB": 1e6, "GB": 1e9, "GiB": float(1 << 30)},
+    "tokens/s": {"tokens/s": 1.0, "tok/s": 1.0},
+    "share": {"share": 1.0, "%": 0.01},
+}
 """Units a measure's unit may be given in, and what to multiply by."""
 
 
@@ -43,15 +45,19 @@ def read_reported(path: Path) -> tuple[Reported, ...]:
     heads = [neutralise(head or "", keep_newlines=False).strip() for head in rows.fieldnames or []]
     missing = [name for name in NEEDED if name not in heads]
     if missing:
-        raise StudyFileError(f"has no column {missing[0]!r}", file=path.name, line=1,
-                             remedy="a head line with source, measure, value")  # fmt: skip
+        raise StudyFileError(
+            f"has no column {missing[0]!r}", file=path.name, line=1, remedy="a head line with source, measure, value"
+        )
     out = []
     try:
         for number, row in enumerate(rows, start=2):
             if number > MAX_ROWS:
                 raise StudyFileError(f"has more than {MAX_ROWS:,} rows", file=path.name, remedy="split it")
-            plain = {head: neutralise(value or "", keep_newlines=False).strip()[:MAX_WORD]
-                     for head, value in zip(heads, row.values(), strict=False) if isinstance(value, str)}  # fmt: skip
+            plain = {
+                head: neutralise(value or "", keep_newlines=False).strip()[:MAX_WORD]
+                for head, value in zip(heads, row.values(), strict=False)
+                if isinstance(value, str)
+            }
             out.append(_figure(plain, path.name, number))
     except csv.Error as error:
         raise StudyFileError("is not CSV", file=path.name, why=str(error)) from error
@@ -61,16 +67,27 @@ def read_reported(path: Path) -> tuple[Reported, ...]:
 def _figure(row: Mapping[str, str], file: str, line: int) -> Reported:
     name = row.get("measure", "")
     if name not in MEASURES:
-        raise StudyFileError(f"names the measure {name!r}, which there is not", file=file, line=line,
-                             remedy=nearest(name, MEASURES))  # fmt: skip
+        raise StudyFileError(
+            f"names the measure {name!r}, which there is not", file=file, line=line, remedy=nearest(name, MEASURES)
+        )
     if not row.get("source"):
         raise StudyFileError("names no source", file=file, line=line, remedy="say who reports it, and where")
     scale = _scale(row.get("unit", ""), name, file, line)
     value = _number(row.get("value", ""), file, line)
     low, high = (None if not row.get(k) else _number(row[k], file, line) * scale for k in ("low", "high"))
     levels: dict[str, Level] = {k: _level(v) for k, v in row.items() if k not in KNOWN and k and v}
-    return Reported(row["source"], name, value * scale, low, high, row.get("rig", ""), row.get("model", ""),
-                    row.get("quantization", ""), row.get("workload", ""), levels)  # fmt: skip
+    return Reported(
+        row["source"],
+        name,
+        value * scale,
+        low,
+        high,
+        row.get("rig", ""),
+        row.get("model", ""),
+        row.get("quantization", ""),
+        row.get("workload", ""),
+        levels,
+    )
 
 
 def _scale(unit: str, measure: str, file: str, line: int) -> float:

@@ -20,8 +20,15 @@ from zinc_kettle.formats.whole import whole_file
 
 NAME = name_pattern(LONGEST_SHORT_NAME)
 _SCALES = {
-    "GB/s": 1e9, "GiB/s": float(1 << 30), "MB/s": 1e6, "B/s": 1.0, "W": 1.0, "GB": 1e9, "GiB": float(1 << 30), "": 1.0,
-}  # fmt: skip
+    "GB/s": 1e9,
+    "GiB/s": float(1 << 30),
+    "MB/s": 1e6,
+    "B/s": 1.0,
+    "W": 1.0,
+    "GB": 1e9,
+    "GiB": float(1 << 30),
+    "": 1.0,
+}
 UNITS = {"B/s": ("GB/s", "GiB/s", "MB/s", "B/s"), "W": ("W",), "bytes": ("GB", "GiB"), "price": (), "": ()}
 
 
@@ -86,8 +93,9 @@ def _plan(name: str, section: object, file: str) -> RigPlan:
         raise StudyFileError(f"{where}: {first['msg']}", file=file, remedy="see docs/rigs.md") from error
     needs = {"url": "url", "ssh": "host"}.get(checked.reach)
     if needs and not getattr(checked, needs):
-        raise StudyFileError(f"{name} is reached by {checked.reach} and names no {needs}", file=file,
-                             remedy=f'{needs} = "…"')  # fmt: skip
+        raise StudyFileError(
+            f"{name} is reached by {checked.reach} and names no {needs}", file=file, remedy=f'{needs} = "…"'
+        )
     typed = {key: _fact(name, key, fact, file) for key, fact in checked.facts.items()}
     plain = checked.model_dump(exclude={"facts", "reach"})
     return RigPlan(name=name, reach=checked.reach, typed=typed, **plain)

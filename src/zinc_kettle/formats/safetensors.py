@@ -19,9 +19,19 @@ MAX_FILES = 999
 MAX_TENSORS = 200_000
 MAX_WEIGHTS = 1 << 45
 _TYPES = {
-    "F64": "F64", "F32": "F32", "F16": "F16", "BF16": "BF16", "F8_E4M3": "F8", "F8_E5M2": "F8",
-    "I64": "I64", "I32": "I32", "I16": "I16", "I8": "I8", "U8": "I8", "BOOL": "I8",
-}  # fmt: skip
+    "F64": "F64",
+    "F32": "F32",
+    "F16": "F16",
+    "BF16": "BF16",
+    "F8_E4M3": "F8",
+    "F8_E5M2": "F8",
+    "I64": "I64",
+    "I32": "I32",
+    "I16": "I16",
+    "I8": "I8",
+    "U8": "I8",
+    "BOOL": "I8",
+}
 
 
 class _Entry(msgspec.Struct):
@@ -71,9 +81,10 @@ def _header(path: Path) -> list[TensorGroup]:
         length = int.from_bytes(file.read(8), "little")
         if length < 2 or length > min(size - 8, MAX_HEADER_BYTES):
             raise ModelError(
-                f"{path.name}: claims a header of {length:,} bytes", why=f"the file has {size:,} bytes",
+                f"{path.name}: claims a header of {length:,} bytes",
+                why=f"the file has {size:,} bytes",
                 remedy="the file is damaged or still being copied; fetch it again",
-            )  # fmt: skip
+            )
         raw = file.read(length)
     try:
         entries = msgspec.json.decode(raw, type=dict[str, msgspec.Raw])
@@ -114,10 +125,16 @@ def _kind(name: str) -> TensorKind:
 
 
 _PARTS: tuple[tuple[str, TensorKind], ...] = (
-    ("norm", "norm"), ("embed_tokens", "embedding"), ("wte.", "embedding"), ("lm_head", "output"),
-    (".experts.", "experts"), ("attn", "attention"), ("attention", "attention"), ("mlp", "feed-forward"),
+    ("norm", "norm"),
+    ("embed_tokens", "embedding"),
+    ("wte.", "embedding"),
+    ("lm_head", "output"),
+    (".experts.", "experts"),
+    ("attn", "attention"),
+    ("attention", "attention"),
+    ("mlp", "feed-forward"),
     ("feed_forward", "feed-forward"),
-)  # fmt: skip
+)
 
 
 def _shape(name: str, config: dict[str, Any], tensors: list[TensorGroup]) -> ModelShape:
@@ -140,16 +157,27 @@ def _shape(name: str, config: dict[str, Any], tensors: list[TensorGroup]) -> Mod
     window = number("sliding_window", default=0) if config.get("use_sliding_window", True) else 0
     windowed = _windowed(config, layers) if window else ()
     return ModelShape(
-        name=name, architecture=neutralise(str(config.get("model_type", "?")))[:64], layers=layers, width=width,
-        heads=heads, kv_heads=(number("num_key_value_heads", default=heads),) * layers, key_dim=head, value_dim=head,
-        ffn=number("intermediate_size", "moe_intermediate_size", default=0), vocab=number("vocab_size"),
+        name=name,
+        architecture=neutralise(str(config.get("model_type", "?")))[:64],
+        layers=layers,
+        width=width,
+        heads=heads,
+        kv_heads=(number("num_key_value_heads", default=heads),) * layers,
+        key_dim=head,
+        value_dim=head,
+        ffn=number("intermediate_size", "moe_intermediate_size", default=0),
+        vocab=number("vocab_size"),
         context_length=number("max_position_embeddings", default=0) or None,
         experts=number("num_experts", "num_local_experts", "n_routed_experts", default=0),
-        experts_active=number("num_experts_per_tok", default=0), window=window or None, windowed=windowed,
-        tied=not any(g.kind == "output" for g in groups), groups=groups,
-        notes=() if windowed or not window else ("The file does not say which layers have the window; the KV "
-        "cache is counted as if none had.",),
-    )  # fmt: skip
+        experts_active=number("num_experts_per_tok", default=0),
+        window=window or None,
+        windowed=windowed,
+        tied=not any(g.kind == "output" for g in groups),
+        groups=groups,
+        notes=()
+        if windowed or not window
+        else ("The file does not say which layers have the window; the KV cache is counted as if none had.",),
+    )
 
 
 def _windowed(config: dict[str, Any], layers: int) -> tuple[bool, ...]:

@@ -108,9 +108,11 @@ class LengthsSection(Section):
     @model_validator(mode="after")
     def _complete(self) -> LengthsSection:
         needs = {
-            "fixed": ("tokens",), "uniform": ("low", "high"), "lognormal": ("median", "sigma", "high"),
+            "fixed": ("tokens",),
+            "uniform": ("low", "high"),
+            "lognormal": ("median", "sigma", "high"),
             "table": ("table",),
-        }[self.kind]  # fmt: skip
+        }[self.kind]
         missing = [name for name in needs if not getattr(self, name)]
         if missing:
             raise ValueError(f"{self.kind} needs {', '.join(missing)}")

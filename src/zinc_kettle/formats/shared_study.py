@@ -32,16 +32,19 @@ def shared_study(study: Study, private: Private) -> Study:
     plain = to_plain(replace(study, prompts=replace(prompts, texts=(), recorded=(), tasks={})))
     hidden = msgspec.convert(private.value(plain), Study)
     design = replace(
-        study.design, baseline=private.levels(study.design.baseline),
+        study.design,
+        baseline=private.levels(study.design.baseline),
         without=tuple({n: tuple(map(private.level, v)) for n, v in rule.items()} for rule in study.design.without),
-    )  # fmt: skip
+    )
     return replace(
-        hidden, vary={name: tuple(map(private.level, levels)) for name, levels in study.vary.items()},
-        hold=private.levels(study.hold), design=design,
+        hidden,
+        vary={name: tuple(map(private.level, levels)) for name, levels in study.vary.items()},
+        hold=private.levels(study.hold),
+        design=design,
         endpoint=None if study.endpoint is None else Endpoint(NO_ADDRESS, private.text(study.endpoint.model)),
         prompts=replace(prompts, files=tuple(map(last_name, prompts.files))),
         load=replace(study.load, times_file=None if times_file is None else last_name(times_file)),
-    )  # fmt: skip
+    )
 
 
 def last_name(path: str) -> str:
@@ -54,9 +57,13 @@ def prompt_files(study: Study) -> dict[str, bytes]:
     prompts = study.prompts
     out = {f"text-{i}.txt": text.encode() for i, text in enumerate(prompts.texts, start=1)}
     if prompts.recorded and "recorded" not in prompts.withheld:
-        entries = [{"messages": [{"role": role, "content": text} for role, text in r.messages],
-                    **({} if r.output_tokens is None else {"output_tokens": r.output_tokens})}
-                   for r in prompts.recorded]  # fmt: skip
+        entries = [
+            {
+                "messages": [{"role": role, "content": text} for role, text in r.messages],
+                **({} if r.output_tokens is None else {"output_tokens": r.output_tokens}),
+            }
+            for r in prompts.recorded
+        ]
         out["recorded.jsonl"] = b"".join(msgspec.json.encode(entry) + b"\n" for entry in entries)
     if study.load.times_s:
         file = io.StringIO()

@@ -24,10 +24,16 @@ from zinc_kettle.formats.suite import task_texts
 from zinc_kettle.formats.toml import parse_toml, read_toml
 
 NESTED: dict[str, type[BaseModel]] = {
-    "repeats": sections.RepeatsSection, "limits": sections.LimitsSection, "prompts": sections.PromptsSection,
-    "endpoint": sections.EndpointSection, "load": sections.LoadSection, "retry": sections.RetrySection,
-    "promise": sections.PromiseSection, "capacity": sections.CapacitySection, "design": sections.DesignSection,
-}  # fmt: skip
+    "repeats": sections.RepeatsSection,
+    "limits": sections.LimitsSection,
+    "prompts": sections.PromptsSection,
+    "endpoint": sections.EndpointSection,
+    "load": sections.LoadSection,
+    "retry": sections.RetrySection,
+    "promise": sections.PromiseSection,
+    "capacity": sections.CapacitySection,
+    "design": sections.DesignSection,
+}
 T = TypeVar("T")
 MOST_PROBLEMS = 40
 """That are said of one file; who has mended these sees the next."""
@@ -97,8 +103,11 @@ def check_study(raw: Mapping[str, Any], folder: Path, known: Known) -> Checked:
 def _left_out(m: StudyFile) -> Iterator[Problem]:
     """Where a study was copied from somebody else, its address is for the person to type in."""
     if m.endpoint is not None and m.endpoint.url == NO_ADDRESS:
-        yield Problem(("endpoint", "url"), "the address was left out when this study was shared",
-                      remedy="type the address of your own engine")  # fmt: skip
+        yield Problem(
+            ("endpoint", "url"),
+            "the address was left out when this study was shared",
+            remedy="type the address of your own engine",
+        )
 
 
 def _raised(checked: Checked, text: str, file: str) -> plan.Study:
@@ -147,8 +156,12 @@ def _translated(found: Mapping[str, Any]) -> Problem:
         if len(path) > 2:
             model = sections.LengthsSection
         return Problem(path, f"{name} is not known", remedy=nearest(path[-1], model.model_fields))
-    return Problem(path, f"{name} is not valid", why=str(found["msg"]).removeprefix("Value error, "),
-                   remedy="docs/study-files.md has every field with an example")  # fmt: skip
+    return Problem(
+        path,
+        f"{name} is not valid",
+        why=str(found["msg"]).removeprefix("Value error, "),
+        remedy="docs/study-files.md has every field with an example",
+    )
 
 
 def _factors_of(raw: Mapping[str, Any], known: Known) -> list[Problem]:
@@ -216,9 +229,14 @@ def _prompts(m: StudyFile, files: _Files) -> plan.Prompts:
     # Texts of the suite's tasks are part of the study, so that a later suite leaves it as it was.
     tasks = {str(name): task_texts(str(name)) for name in named if name in SUITE}
     return plan.Prompts(
-        tuple(m.prompts.files), tuple(texts), tuple(traffic.sample(recorded, m.prompts.sample, seed=m.seed)), tasks,
-        m.prompts.sample, _lengths(m.prompts.lengths), _lengths(m.prompts.outputs),
-    )  # fmt: skip
+        tuple(m.prompts.files),
+        tuple(texts),
+        tuple(traffic.sample(recorded, m.prompts.sample, seed=m.seed)),
+        tasks,
+        m.prompts.sample,
+        _lengths(m.prompts.lengths),
+        _lengths(m.prompts.outputs),
+    )
 
 
 def _design(m: sections.DesignSection) -> Design:

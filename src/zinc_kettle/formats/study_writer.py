@@ -19,9 +19,7 @@ _LENGTHS = {
 """What each kind of distribution is said by."""
 
 
-def write_study(
-    study: Study, *, files: Sequence[str] = (), times_file: str = "", comment: str = ""
-) -> str:  # fmt: skip
+def write_study(study: Study, *, files: Sequence[str] = (), times_file: str = "", comment: str = "") -> str:
     """The text of a study file that plans the same study.
 
     Args:

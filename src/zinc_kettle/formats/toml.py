@@ -49,10 +49,11 @@ def parse_toml(text: str, *, file: str) -> dict[str, Any]:
     hidden = _hidden_in(raw)
     if hidden:
         raise StudyFileError(
-            f"{hidden} contains an invisible character", file=file,
+            f"{hidden} contains an invisible character",
+            file=file,
             why="control, zero-width and direction characters make a text look like a different one",
             remedy="retype it by hand",
-        )  # fmt: skip
+        )
     return raw
 
 

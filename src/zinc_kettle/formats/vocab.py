@@ -94,6 +94,9 @@ def build_bpe() -> Vocabulary:
     merges += [f"{word[:2]} {word[2:]}" for word in words()]
     merges += [f"{SPACE} {word}" for word in words()]
     return Vocabulary(
-        tokens=[e[0] for e in entries], scores=[0.0] * len(entries), types=[e[1] for e in entries],
-        speakable=[e[2] for e in entries], merges=merges,
-    )  # fmt: skip
+        tokens=[e[0] for e in entries],
+        scores=[0.0] * len(entries),
+        types=[e[1] for e in entries],
+        speakable=[e[2] for e in entries],
+        merges=merges,
+    )

@@ -44,8 +44,11 @@ def whole_file(out: Path, *, folder_mode: int = 0o777) -> Iterator[Path]:
         finally:
             part.unlink(missing_ok=True)
     except (OSError, ValueError) as error:  # a name with a NUL in it, or one that this system cannot spell
-        raise UsageError(f"{out.name} cannot be written", why=str(getattr(error, "strerror", None) or error),
-                         remedy="choose another place") from error  # fmt: skip
+        raise UsageError(
+            f"{out.name} cannot be written",
+            why=str(getattr(error, "strerror", None) or error),
+            remedy="choose another place",
+        ) from error
 
 
 def _remove_leftovers(out: Path) -> None:

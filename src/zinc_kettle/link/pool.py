@@ -85,9 +85,12 @@ class DriverPool:
                 task.cancel()
             await asyncio.gather(*running, return_exceptions=True)
         return EpisodeDone(
-            episode.id, min(d.start_ns for d in done), max(d.end_ns for d in done), sum(d.cpu_ns for d in done),
+            episode.id,
+            min(d.start_ns for d in done),
+            max(d.end_ns for d in done),
+            sum(d.cpu_ns for d in done),
             any(d.aborted for d in done),
-        )  # fmt: skip
+        )
 
     async def close(self) -> None:
         """End them all."""

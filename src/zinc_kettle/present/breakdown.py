@@ -11,9 +11,13 @@ from zinc_kettle.core.units import digits, plural
 from zinc_kettle.present.values import rounded
 
 NAMES: dict[PartName, str] = {
-    "weights": "weights", "cache": "KV cache", "arithmetic": "arithmetic", "unpacking": "unpacking",
-    "attention": "attention", "overhead": "overhead",
-}  # fmt: skip
+    "weights": "weights",
+    "cache": "KV cache",
+    "arithmetic": "arithmetic",
+    "unpacking": "unpacking",
+    "attention": "attention",
+    "overhead": "overhead",
+}
 REST = "not explained"
 MOST: dict[PartName, str] = {
     "unpacking": "most of it for unpacking weights",

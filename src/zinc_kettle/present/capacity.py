@@ -13,10 +13,13 @@ from zinc_kettle.core.units import digits
 from zinc_kettle.present.values import rounded
 
 ENDS = {
-    "narrow": "its interval is as narrow as was asked", "neighbours": "no whole load lies between",
-    "steps": "all steps are used", "most": "more was not to be tried", "least": "there is no smaller load",
+    "narrow": "its interval is as narrow as was asked",
+    "neighbours": "no whole load lies between",
+    "steps": "all steps are used",
+    "most": "more was not to be tried",
+    "least": "there is no smaller load",
     "": "the search goes on",
-}  # fmt: skip
+}
 
 
 HOW_FAR: dict[End, str] = {"": "; the search goes on", "steps": "; this is not settled"}
@@ -76,10 +79,15 @@ def capacity_answer(results: StudyResults) -> str:
 def trial_rows(found: Found, promise: Promise, factor: str) -> list[tuple[str, ...]]:
     """The loads a search tried: load, repeats, each percentile over its limit, failures, and whether it kept it."""
     return [
-        (whole(t.load, factor), str(t.repeats), *(_share(t, limit) for limit in ("ttft", "tpot")),
-         f"{100 * t.failed:.3g}%", STANDINGS[standing(t, found.trials, promise)] + (THIN if t.thin else ""))
+        (
+            whole(t.load, factor),
+            str(t.repeats),
+            *(_share(t, limit) for limit in ("ttft", "tpot")),
+            f"{100 * t.failed:.3g}%",
+            STANDINGS[standing(t, found.trials, promise)] + (THIN if t.thin else ""),
+        )
         for t in found.trials
-    ]  # fmt: skip
+    ]
 
 
 STANDINGS: dict[Standing, str] = {"kept": "kept", "broken": "broken", "open": "not clear"}
@@ -95,19 +103,33 @@ def _share(trial: Trial, limit: str) -> str:
 def found_json(found: Found, promise: Promise, factor: str) -> dict[str, Any]:
     """A search as one JSON object."""
     return {
-        "factor": factor, "load": None if found.load is None else rounded(found.load),
+        "factor": factor,
+        "load": None if found.load is None else rounded(found.load),
         "low": None if found.low is None else rounded(found.low),
         "high": None if found.high is None else rounded(found.high),
-        "first": found.first, "end": found.end, "sentence": found_text(found, factor),
-        "promise": {"ttft_s": promise.ttft_s, "tpot_s": promise.tpot_s, "percentile": promise.percentile,
-                    "failures_percent": promise.failures_percent},
+        "first": found.first,
+        "end": found.end,
+        "sentence": found_text(found, factor),
+        "promise": {
+            "ttft_s": promise.ttft_s,
+            "tpot_s": promise.tpot_s,
+            "percentile": promise.percentile,
+            "failures_percent": promise.failures_percent,
+        },
         "steps": [
-            {"load": t.load, "repeats": t.repeats, "kept": not t.broken(promise), "failed": rounded(t.failed),
-             "standing": standing(t, found.trials, promise), "visits": max(1, len(t.visits)), "thin": t.thin,
-             "of_limit": {name: rounded(math.exp(v)) for name, v in t.over.items()}}
+            {
+                "load": t.load,
+                "repeats": t.repeats,
+                "kept": not t.broken(promise),
+                "failed": rounded(t.failed),
+                "standing": standing(t, found.trials, promise),
+                "visits": max(1, len(t.visits)),
+                "thin": t.thin,
+                "of_limit": {name: rounded(math.exp(v)) for name, v in t.over.items()},
+            }
             for t in found.trials
         ],
-    }  # fmt: skip
+    }
 
 
 def headline(results: StudyResults) -> tuple[str, str, str] | None:

@@ -14,13 +14,20 @@ from zinc_kettle.core.units import digits, duration, percent, plural, with_unit
 from zinc_kettle.present.values import rounded
 
 WORDS = {
-    "tokens/s": ("faster", "slower", "fast"), "chars/s": ("faster", "slower", "fast"),
-    "requests/s": ("faster", "slower", "fast"), "s": ("longer", "shorter", "long"),
+    "tokens/s": ("faster", "slower", "fast"),
+    "chars/s": ("faster", "slower", "fast"),
+    "requests/s": ("faster", "slower", "fast"),
+    "s": ("longer", "shorter", "long"),
     "bytes": ("larger", "smaller", "large"),
-}  # fmt: skip
+}
 """More, less and much of a measure, by its unit."""
-VERDICTS = {"a": "A is better", "b": "B is better", "open": "no clear difference", "range": "too few repeats",
-            "none": "–"}  # fmt: skip
+VERDICTS = {
+    "a": "A is better",
+    "b": "B is better",
+    "open": "no clear difference",
+    "range": "too few repeats",
+    "none": "–",
+}
 STEP_VERDICTS = {**VERDICTS, "a": "worse", "b": "better"}
 """Of a step in a ladder, whose sides have other letters at each step."""
 CAUTIONS: dict[str, str] = {
@@ -29,7 +36,7 @@ CAUTIONS: dict[str, str] = {
     "different-tokenizer": "They cut text into other tokens: compare characters per second.",
     "different-definitions": "Their figures follow different versions of the definitions.",
     "unpaired": "They were not measured in turn: what the machine did meanwhile is part of the difference.",
-}  # fmt: skip
+}
 
 NO_EARLIER = (
     "How far two runs lie apart by chance is not known, and not in the bounds: there are fewer than two earlier runs "
@@ -184,24 +191,36 @@ def ladder_sum(rungs: Sequence[Rung], measure: str) -> str:
 def prompts_json(rows: Sequence[PairContest]) -> list[dict[str, Any]]:
     """Each prompt of each pair."""
     return [
-        {"request": row.place + 1, "cell": row.pair.a.title, "a": rounded(row.a), "b": rounded(row.b),
-         "ratio": rounded(row.ratio.value), "low": rounded(row.ratio.low), "high": rounded(row.ratio.high),
-         "n": row.ratio.n, "verdict": row.verdict}
+        {
+            "request": row.place + 1,
+            "cell": row.pair.a.title,
+            "a": rounded(row.a),
+            "b": rounded(row.b),
+            "ratio": rounded(row.ratio.value),
+            "low": rounded(row.ratio.low),
+            "high": rounded(row.ratio.high),
+            "n": row.ratio.n,
+            "verdict": row.verdict,
+        }
         for row in rows
-    ]  # fmt: skip
+    ]
 
 
 def duel_json(found: Duel, measure: str) -> dict[str, Any]:
     """A duel as one JSON object."""
     return {
-        "a": side_title(found.a), "b": side_title(found.b), "paired": found.paired, "earlier_runs": found.earlier_runs,
-        "pairs": len(found.alignment.pairs), "without": [u.reason for u in found.alignment.without],
-        "differences": [
-            {"kind": d.kind, "name": d.name, "a": d.a, "b": d.b} for d in found.alignment.differences
-        ],
-        "cautions": list(found.cautions), "measure": measure, "verdict": verdict(found, measure),
+        "a": side_title(found.a),
+        "b": side_title(found.b),
+        "paired": found.paired,
+        "earlier_runs": found.earlier_runs,
+        "pairs": len(found.alignment.pairs),
+        "without": [u.reason for u in found.alignment.without],
+        "differences": [{"kind": d.kind, "name": d.name, "a": d.a, "b": d.b} for d in found.alignment.differences],
+        "cautions": list(found.cautions),
+        "measure": measure,
+        "verdict": verdict(found, measure),
         "measures": {c.measure: _contest_json(c) for c in found.contests},
-    }  # fmt: skip
+    }
 
 
 def _contest_json(contest: Contest) -> dict[str, Any]:
@@ -210,10 +229,15 @@ def _contest_json(contest: Contest) -> dict[str, Any]:
         "a": None if contest.a is None else rounded(contest.a),
         "b": None if contest.b is None else rounded(contest.b),
         "unit": MEASURES[contest.measure].unit,
-        "ratio": None if ratio is None else {
-            "value": rounded(ratio.value), "low": rounded(ratio.low), "high": rounded(ratio.high),
-            "bound": ratio.bound, "n": ratio.n,
+        "ratio": None
+        if ratio is None
+        else {
+            "value": rounded(ratio.value),
+            "low": rounded(ratio.low),
+            "high": rounded(ratio.high),
+            "bound": ratio.bound,
+            "n": ratio.n,
         },
         "verdict": contest.verdict,
         "ruled_out": None if contest.ruled_out is None else rounded(contest.ruled_out),
-    }  # fmt: skip
+    }

@@ -11,7 +11,7 @@ from zinc_kettle.core.measures.kinds import (
     OverLaunches,
     OverRequests,
     PerRepeat,
-)  # fmt: skip
+)
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.value import Value
 from zinc_kettle.present.values import whole_text
@@ -28,8 +28,12 @@ def figure_help(name: str, cell: CellResults | None = None) -> str:
     """
     measure = MEASURES[name]
     unit = {"s": "seconds", "share": "a share of 1", "bytes": "bytes"}.get(measure.unit, measure.unit)
-    lines = [f"# {measure.title}", "", f"{measure.meaning[:1].upper()}{measure.meaning[1:]}. In {unit}. "
-             f"{BETTER[measure.better]}", ""]  # fmt: skip
+    lines = [
+        f"# {measure.title}",
+        "",
+        f"{measure.meaning[:1].upper()}{measure.meaning[1:]}. In {unit}. {BETTER[measure.better]}",
+        "",
+    ]
     if cell is not None:
         lines += [f"**{cell.title}**: {_figure(cell, name)}", ""]
     lines += [f"*How it is made*: {_made(measure)}", ""]
@@ -47,7 +51,7 @@ def _figure(cell: CellResults, name: str) -> str:
     bounds = {
         "interval95": "the bounds are a 95% interval by order statistics, widened by how the machine wandered",
         "range": "the bounds are the range that was seen; it claims nothing",
-    }[value.bound]  # fmt: skip
+    }[value.bound]
     run = (
         "; they tell of this run only, which was too short to have seen how the machine wanders"
         if value.this_run

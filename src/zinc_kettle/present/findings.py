@@ -44,9 +44,20 @@ FIRST_MEASURE = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wal
 
 
 FindingCode = Literal[
-    "cell-failed", "decided", "busy-before", "by-launch", "step-alike", "step-unclear", "step-depends", "step-mixed",
-    "step", "different-tokenizer", "prefill-slope", "time", "caution",
-]  # fmt: skip
+    "cell-failed",
+    "decided",
+    "busy-before",
+    "by-launch",
+    "step-alike",
+    "step-unclear",
+    "step-depends",
+    "step-mixed",
+    "step",
+    "different-tokenizer",
+    "prefill-slope",
+    "time",
+    "caution",
+]
 """What a finding is about, whatever its words are; a caution's own code stands with it."""
 
 
@@ -164,7 +175,7 @@ def _failures(results: StudyResults) -> list[Finding]:
     return [
         Finding("cell-failed", "failure", f"{c.title} could not be measured: {what}", c.cell.key)
         for c, what in zip(failed, why, strict=True)
-    ]  # fmt: skip
+    ]
 
 
 def _decided(results: StudyResults) -> list[Finding]:

@@ -167,9 +167,15 @@ def _bits(row: FitRow) -> float:
 
 
 def _row(
-    candidate: Candidate, rig: Rig, devices: list[Device], wish: Wish, threads: int | None, calibration: Calibration,
-    depth: float, placing: Placing,
-) -> FitRow:  # fmt: skip
+    candidate: Candidate,
+    rig: Rig,
+    devices: list[Device],
+    wish: Wish,
+    threads: int | None,
+    calibration: Calibration,
+    depth: float,
+    placing: Placing,
+) -> FitRow:
     if candidate.shape is None:
         return FitRow(candidate, None, reason=candidate.trouble)
     if not devices:
@@ -186,8 +192,15 @@ def _row(
     return FitRow(candidate, placement, decode, prefill, reason)
 
 
-def detail(row: FitRow, rig: Rig, wish: Wish, rows: Sequence[FitRow] = (), *, calibration: Calibration | None = None,
-           threads: int | None = None) -> Detail:  # fmt: skip
+def detail(
+    row: FitRow,
+    rig: Rig,
+    wish: Wish,
+    rows: Sequence[FitRow] = (),
+    *,
+    calibration: Calibration | None = None,
+    threads: int | None = None,
+) -> Detail:
     """What would make it fit, and the best quantization that does and that keeps the pace.
 
     Args:
@@ -273,30 +286,56 @@ def fit_record(row: FitRow, rig: Rig | None, wish: Wish) -> dict[str, Any]:
     """A row as one JSON object."""
     shape, placement = row.candidate.shape, row.placement
     out: dict[str, Any] = {
-        "model": row.candidate.name, "rig": rig.name if rig else None,
-        "simulated": bool(rig and rig.simulated), "reason": row.reason or None,
-        "context": wish.context, "slots": wish.slots, "cache_precision": wish.cache,
-    }  # fmt: skip
+        "model": row.candidate.name,
+        "rig": rig.name if rig else None,
+        "simulated": bool(rig and rig.simulated),
+        "reason": row.reason or None,
+        "context": wish.context,
+        "slots": wish.slots,
+        "cache_precision": wish.cache,
+    }
     if shape is not None:
         out |= {
-            "architecture": shape.architecture, "layers": shape.layers, "heads": shape.heads,
-            "kv_heads": max(shape.kv_heads, default=0), "head_dim": shape.key_dim, "weights": shape.weights,
-            "weight_type": shape.main_type, "label": shape.label, "bits_per_weight": round(shape.bits_per_weight, 4),
-            "bits_by_kind": {k: round(v, 4) for k, v in shape.bits_by_kind().items()}, "notes": list(shape.notes),
-        }  # fmt: skip
+            "architecture": shape.architecture,
+            "layers": shape.layers,
+            "heads": shape.heads,
+            "kv_heads": max(shape.kv_heads, default=0),
+            "head_dim": shape.key_dim,
+            "weights": shape.weights,
+            "weight_type": shape.main_type,
+            "label": shape.label,
+            "bits_per_weight": round(shape.bits_per_weight, 4),
+            "bits_by_kind": {k: round(v, 4) for k, v in shape.bits_by_kind().items()},
+            "notes": list(shape.notes),
+        }
     if placement is not None:
         out |= sizes_record(placement)
         out |= {"state": placement.state, "headroom_bytes": placement.headroom_bytes, "best": row.best}
     out |= {"pace": row.pace, "keeps_pace": row.keeps_pace}
-    out["measured"] = None if row.measured is None else {
-        "value": row.measured.value, "low": row.measured.low, "high": row.measured.high, "unit": "tokens/s",
-        "how": row.measured.how,
-    }  # fmt: skip
+    out["measured"] = (
+        None
+        if row.measured is None
+        else {
+            "value": row.measured.value,
+            "low": row.measured.low,
+            "high": row.measured.high,
+            "unit": "tokens/s",
+            "how": row.measured.how,
+        }
+    )
     for name, prediction in (("decode", row.decode), ("prefill", row.prefill)):
-        out[name] = None if prediction is None else {
-            "value": prediction.value, "low": prediction.low, "high": prediction.high, "unit": "tokens/s",
-            "origin": prediction.origin, "predicted": True,
-        }  # fmt: skip
+        out[name] = (
+            None
+            if prediction is None
+            else {
+                "value": prediction.value,
+                "low": prediction.low,
+                "high": prediction.high,
+                "unit": "tokens/s",
+                "origin": prediction.origin,
+                "predicted": True,
+            }
+        )
     return out
 
 
@@ -304,14 +343,22 @@ def sizes_record(placement: Placement) -> dict[str, Any]:
     """The sizes of a placement as JSON values."""
     need = placement.sizes
     return {
-        "weights_bytes": need.weights_bytes, "kv_bytes": need.kv_bytes, "buffers_bytes": need.buffers_bytes,
-        "repacked_bytes": need.repacked_bytes, "engine_bytes": need.engine_bytes, "total_bytes": need.total_bytes,
+        "weights_bytes": need.weights_bytes,
+        "kv_bytes": need.kv_bytes,
+        "buffers_bytes": need.buffers_bytes,
+        "repacked_bytes": need.repacked_bytes,
+        "engine_bytes": need.engine_bytes,
+        "total_bytes": need.total_bytes,
         "placement": [
             {
-                "device": s.device.name, "layers": s.layers, "weights_bytes": s.weights_bytes, "kv_bytes": s.kv_bytes,
-                "buffers_bytes": s.buffers_bytes, "usable_bytes": s.device.usable_bytes,
+                "device": s.device.name,
+                "layers": s.layers,
+                "weights_bytes": s.weights_bytes,
+                "kv_bytes": s.kv_bytes,
+                "buffers_bytes": s.buffers_bytes,
+                "usable_bytes": s.device.usable_bytes,
                 "headroom_bytes": s.headroom_bytes,
             }
             for s in placement.shares
         ],
-    }  # fmt: skip
+    }

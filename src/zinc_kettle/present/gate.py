@@ -13,8 +13,11 @@ from zinc_kettle.present.reference import table
 from zinc_kettle.present.values import rounded
 
 WORDS: dict[GateVerdict, str] = {
-    "worse": "worse", "fine": "fine", "open": "not settled", "failed": "could not be measured",
-}  # fmt: skip
+    "worse": "worse",
+    "fine": "fine",
+    "open": "not settled",
+    "failed": "could not be measured",
+}
 MARKS: dict[GateVerdict, str] = {"worse": "✕", "fine": "●", "open": "◐", "failed": "✕"}
 
 
@@ -105,36 +108,61 @@ def gate_markdown(found: Gate) -> str:
     """A summary for a build's page."""
     said = gate_sentence(found)
     heads = ("measure", "A", "B", "B over A (95%)", "verdict")
-    return "\n".join([
-        f"### {MARKS[found.verdict]} {said[:1].upper()}{said[1:]}.", "",
-        f"A is {side_title(found.duel.a)}, B is {side_title(found.duel.b)}.", "",
-        table(heads, gate_rows(found)), "", *(f"- {line}" for line in gate_lines(found)), "",
-    ])  # fmt: skip
+    return "\n".join(
+        [
+            f"### {MARKS[found.verdict]} {said[:1].upper()}{said[1:]}.",
+            "",
+            f"A is {side_title(found.duel.a)}, B is {side_title(found.duel.b)}.",
+            "",
+            table(heads, gate_rows(found)),
+            "",
+            *(f"- {line}" for line in gate_lines(found)),
+            "",
+        ]
+    )
 
 
 def gate_json(found: Gate) -> dict[str, Any]:
     """A gate as one JSON object."""
     return {
-        "verdict": found.verdict, "sentence": gate_sentence(found), "a": side_title(found.duel.a),
-        "b": side_title(found.duel.b), "worse_than": found.worse_than, "paired": found.duel.paired,
+        "verdict": found.verdict,
+        "sentence": gate_sentence(found),
+        "a": side_title(found.duel.a),
+        "b": side_title(found.duel.b),
+        "worse_than": found.worse_than,
+        "paired": found.duel.paired,
         "earlier_runs": found.duel.earlier_runs,
-        "pairs": len(found.duel.alignment.pairs), "look": found.look, "looks": found.looks,
+        "pairs": len(found.duel.alignment.pairs),
+        "look": found.look,
+        "looks": found.looks,
         "differences": [difference_line(d) for d in found.duel.alignment.differences],
-        "cautions": list(found.duel.cautions), "failed": [c.title for c in found.failed],
+        "cautions": list(found.duel.cautions),
+        "failed": [c.title for c in found.failed],
         "missing": [u.cell.title for u in found.missing],
         "failures": {
-            "verdict": found.failures.verdict, "a": rounded(found.failures.a), "b": rounded(found.failures.b),
-            "p": rounded(found.failures.p), "repeats": list(found.failures.repeats), "allowed": found.more_failures,
+            "verdict": found.failures.verdict,
+            "a": rounded(found.failures.a),
+            "b": rounded(found.failures.b),
+            "p": rounded(found.failures.p),
+            "repeats": list(found.failures.repeats),
+            "allowed": found.more_failures,
         },
         "measures": {g.measure: _guarded_json(g) for g in found.guarded},
-    }  # fmt: skip
+    }
 
 
 def _guarded_json(g: Guarded) -> dict[str, Any]:
     numbers = {"a": g.a, "b": g.b, "loss": g.loss, "loss_low": g.low, "loss_high": g.high}
-    ratio = None if g.ratio is None else {
-        "value": rounded(g.ratio.value), "low": rounded(g.ratio.low), "high": rounded(g.ratio.high),
-        "bound": g.ratio.bound, "n": g.ratio.n,
-    }  # fmt: skip
+    ratio = (
+        None
+        if g.ratio is None
+        else {
+            "value": rounded(g.ratio.value),
+            "low": rounded(g.ratio.low),
+            "high": rounded(g.ratio.high),
+            "bound": g.ratio.bound,
+            "n": g.ratio.n,
+        }
+    )
     told = {name: None if v is None else rounded(v) for name, v in numbers.items()}
     return {"verdict": g.verdict, **told, "ratio": ratio, "unit": MEASURES[g.measure].unit}

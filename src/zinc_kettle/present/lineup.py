@@ -31,9 +31,11 @@ def per_unit(found: Lineup) -> str:
     money = found.money.currency or "of money"
     unit = scale(1.0, MEASURES[found.measure].unit)[1] if MEASURES[found.measure].unit != "s" else "s"
     return {
-        "": unit, "price": f"{unit} for {PER_PRICE:,.0f} {money}", "watt": f"{unit} a watt",
+        "": unit,
+        "price": f"{unit} for {PER_PRICE:,.0f} {money}",
+        "watt": f"{unit} a watt",
         "cost": f"{money} a million tokens",
-    }[found.per]  # fmt: skip
+    }[found.per]
 
 
 def ranked_by(found: Lineup) -> str:
@@ -93,11 +95,20 @@ def lineup_rows(found: Lineup) -> list[tuple[str, ...]]:
         for number, (place, bracket) in enumerate(zip(group.places, bracket_marks(group), strict=True), start=1):
             value, bounds = value_of(place, found)
             e = place.entrant
-            rows.append((
-                str(number), bracket, e.name, value, bounds, *both_costs(place, found), str(place.n),
-                "–" if e.price is None else f"{e.price:,g}",
-                "–" if e.watts is None else f"{digits(e.watts)} W", pace_mark(place),
-            ))  # fmt: skip
+            rows.append(
+                (
+                    str(number),
+                    bracket,
+                    e.name,
+                    value,
+                    bounds,
+                    *both_costs(place, found),
+                    str(place.n),
+                    "–" if e.price is None else f"{e.price:,g}",
+                    "–" if e.watts is None else f"{digits(e.watts)} W",
+                    pace_mark(place),
+                )
+            )
     return rows
 
 
@@ -110,8 +121,11 @@ def both_costs(place: Place, found: Lineup) -> tuple[str, ...]:
 def reported_text(figure: Reported) -> str:
     """`70 tok/s (65–74), reported`: a figure of somebody else, which is never ranked."""
     unit = MEASURES[figure.measure].unit
-    bounds = "" if figure.low is None or figure.high is None else (
-        f" ({with_unit(figure.low, unit)} to {with_unit(figure.high, unit)})")  # fmt: skip
+    bounds = (
+        ""
+        if figure.low is None or figure.high is None
+        else (f" ({with_unit(figure.low, unit)} to {with_unit(figure.high, unit)})")
+    )
     return f"{with_unit(figure.value, unit)}{bounds}, reported"
 
 
@@ -154,22 +168,40 @@ def times_text(found: Interval | None) -> str:
 def lineup_json(found: Lineup) -> dict[str, Any]:
     """A lineup as one JSON object."""
     return {
-        "measure": found.measure, "per": found.per or None, "unit": per_unit(found), "verdict": verdict(found),
-        "cells": found.shared, "paired": found.paired, "money": _money_json(found.money),
+        "measure": found.measure,
+        "per": found.per or None,
+        "unit": per_unit(found),
+        "verdict": verdict(found),
+        "cells": found.shared,
+        "paired": found.paired,
+        "money": _money_json(found.money),
         "groups": [
-            {"title": g.title or None, "brackets": [list(b) for b in g.brackets],
-             "places": [
-                 {"name": p.entrant.name, "side": side_title(p.entrant.side), "value": rounded(p.value),
-                  "low": rounded(p.low), "high": rounded(p.high), "bound": p.bound, "n": p.n,
-                  "price": p.entrant.price, "watts": _or_null(p.entrant.watts),
-                  "not_clearly_different": sorted(p.alike), "keeps_pace": p.keeps_pace,
-                  "input_cost": _or_null(p.input_cost), "output_cost": _or_null(p.output_cost)}
-                 for p in g.places
-             ]}
+            {
+                "title": g.title or None,
+                "brackets": [list(b) for b in g.brackets],
+                "places": [
+                    {
+                        "name": p.entrant.name,
+                        "side": side_title(p.entrant.side),
+                        "value": rounded(p.value),
+                        "low": rounded(p.low),
+                        "high": rounded(p.high),
+                        "bound": p.bound,
+                        "n": p.n,
+                        "price": p.entrant.price,
+                        "watts": _or_null(p.entrant.watts),
+                        "not_clearly_different": sorted(p.alike),
+                        "keeps_pace": p.keeps_pace,
+                        "input_cost": _or_null(p.input_cost),
+                        "output_cost": _or_null(p.output_cost),
+                    }
+                    for p in g.places
+                ],
+            }
             for g in found.groups
         ],
         "left": [{"name": left.entrant.name, "reason": left.reason} for left in found.left],
-    }  # fmt: skip
+    }
 
 
 def _or_null(value: float | None) -> float | None:
@@ -178,9 +210,13 @@ def _or_null(value: float | None) -> float | None:
 
 def _money_json(money: Money) -> dict[str, Any]:
     return {
-        "currency": money.currency or None, "energy_per_kwh": money.energy_per_kwh, "origin": money.origin,
-        "hours_per_day": money.hours_per_day, "days_per_year": money.days_per_year, "years": money.years,
-    }  # fmt: skip
+        "currency": money.currency or None,
+        "energy_per_kwh": money.energy_per_kwh,
+        "origin": money.origin,
+        "hours_per_day": money.hours_per_day,
+        "days_per_year": money.days_per_year,
+        "years": money.years,
+    }
 
 
 def index_json(found: Sequence[Index], reference: str) -> dict[str, Any]:
@@ -194,11 +230,18 @@ def index_json(found: Sequence[Index], reference: str) -> dict[str, Any]:
     return {
         "reference": reference,
         "index": [
-            {"name": i.entrant.name, "prefill": told(i.prefill), "decode": told(i.decode), "both": told(i.both),
-             "cells": i.shared, "reason": i.reason or None, "paired": i.paired}
+            {
+                "name": i.entrant.name,
+                "prefill": told(i.prefill),
+                "decode": told(i.decode),
+                "both": told(i.both),
+                "cells": i.shared,
+                "reason": i.reason or None,
+                "paired": i.paired,
+            }
             for i in found
         ],
-    }  # fmt: skip
+    }
 
 
 COUNTED = (
@@ -223,9 +266,12 @@ def money_line(found: Lineup, pace: Pace) -> str:
 
 # pages
 def page(
-    place: Place, found: Lineup, rig: Rig | None, standing_in: Sequence[tuple[str, int, int]],
+    place: Place,
+    found: Lineup,
+    rig: Rig | None,
+    standing_in: Sequence[tuple[str, int, int]],
     seen: Sequence[Appearance] = (),
-) -> list[str]:  # fmt: skip
+) -> list[str]:
     """All about one entrant: how it stands in every measure, then what it is.
 
     Args:
@@ -243,10 +289,12 @@ def standing_lines(place: Place, found: Lineup, standing_in: Sequence[tuple[str,
     value, bounds = value_of(place, found)
     unit = f" {per_unit(found)}" if found.per else ""
     out = [
-        place.entrant.name, f"{value}{unit} {bounds}".rstrip() + (f", {pace_mark(place)}" if pace_mark(place) else ""),
-        f"measured in {side_title(place.entrant.side)}, {plural(len(place.cells), 'cell')} that all share", "",
+        place.entrant.name,
+        f"{value}{unit} {bounds}".rstrip() + (f", {pace_mark(place)}" if pace_mark(place) else ""),
+        f"measured in {side_title(place.entrant.side)}, {plural(len(place.cells), 'cell')} that all share",
+        "",
         "in each measure, the median over these cells",
-    ]  # fmt: skip
+    ]
     for name, rank, of in standing_in:
         out.append(f"  {MEASURES[name].title:<18} {_middle(place.cells, name):<24} {rank} of {of}")
     return out
@@ -274,8 +322,9 @@ def what_lines(place: Place, rig: Rig | None, seen: Sequence[Appearance] = ()) -
         mine = [a for a in seen if a.what == what]
         if mine:
             out.append(f"its {what} in {plural(len(mine), 'run')}, the best cell of each")
-            out += [f"  {a.place:<24} {MEASURES[a.measure].title} {whole_text(a.value)}, {a.cell}"
-                    for a in mine[:MOST_SEEN]]  # fmt: skip
+            out += [
+                f"  {a.place:<24} {MEASURES[a.measure].title} {whole_text(a.value)}, {a.cell}" for a in mine[:MOST_SEEN]
+            ]
             out.append("")
     names = {label(c.cell.settings["model"] or "") for c in place.cells}
     stored = dict.fromkeys(label(q) for c in place.cells if (q := c.cell.settings["quantization"]))

@@ -67,9 +67,18 @@ def _factors(raw: Raw, section: Section, heading: str, factors: Mapping[str, Fac
         note = [plural(len(levels), "level")] if section == "vary" else []
         if factor is not None and factor.kind == "launch" and section == "vary":
             note.append("needs a reload")
-        out.append(PlanLine("factor", section, (section, name), heading if not out else "", name.replace("_", " "),
-                            _listed(levels), " · ".join(note),
-                            ", ".join(_typed(level) for level in levels)))  # fmt: skip
+        out.append(
+            PlanLine(
+                "factor",
+                section,
+                (section, name),
+                heading if not out else "",
+                name.replace("_", " "),
+                _listed(levels),
+                " · ".join(note),
+                ", ".join(_typed(level) for level in levels),
+            )
+        )
     words = "add a factor to vary" if section == "vary" else "add what is held"
     out.append(PlanLine("add", section, (section,), heading if not out else "", "", f"+ {words}"))
     return out
@@ -151,10 +160,11 @@ def _load(said: _Said, _raw: Raw) -> str:
     think = f", pausing {said.text('think_s')} in the mean" if said.given("think_s") else ""
     words = {
         "closed": f"closed loop: each stream sends when its last answer has ended{think}",
-        "burst": "burst: all requests at the same moment", "batch": "batch: all prompts in one request",
+        "burst": "burst: all requests at the same moment",
+        "batch": "batch: all prompts in one request",
         "open": f"open loop: arrivals {said('arrivals')}, at the rate that is set",
         "conversation": f"conversations of {said('turns')} turns{think}",
-    }  # fmt: skip
+    }
     return words.get(str(shape), str(shape))
 
 
@@ -222,9 +232,17 @@ def _endpoint(said: _Said, _raw: Raw) -> str:
 
 
 _SENTENCES: Mapping[str, Callable[[_Said, Raw], str]] = {
-    "question": _question, "prompts": _prompts, "load": _load, "repeats": _repeats, "promise": _promise,
-    "capacity": _capacity, "design": _design, "limits": _limits, "retry": _retry, "endpoint": _endpoint,
-}  # fmt: skip
+    "question": _question,
+    "prompts": _prompts,
+    "load": _load,
+    "repeats": _repeats,
+    "promise": _promise,
+    "capacity": _capacity,
+    "design": _design,
+    "limits": _limits,
+    "retry": _retry,
+    "endpoint": _endpoint,
+}
 
 
 def setting_words(factor: Factor) -> tuple[str, str]:

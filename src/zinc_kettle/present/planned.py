@@ -101,8 +101,15 @@ def costs_of(study: Study, planned: Mapping[str, Planned]) -> Costs:
     worst = max(rows, key=lambda row: row.placement.sizes.total_bytes if row.placement else 0, default=None)
     bad = sum(1 for row in rows if row.placement is not None and not row.placement.works)
     rigs = rigs_of(study)
-    return Costs(planned, launches(study), whole_seconds(study, planned), worst, rigs[0] if rigs else "", bad,
-                 dropped_by(study, planned))  # fmt: skip
+    return Costs(
+        planned,
+        launches(study),
+        whole_seconds(study, planned),
+        worst,
+        rigs[0] if rigs else "",
+        bad,
+        dropped_by(study, planned),
+    )
 
 
 def dropped_by(study: Study, planned: Mapping[str, Planned]) -> Dropped | None:

@@ -83,12 +83,20 @@ def columns(of: Sequence[Column]) -> str:
 
 
 TABLES: Mapping[str, Callable[[], str]] = {
-    "measures": measures, "map measures": map_measures, "cautions": cautions, "charts": charts, "factors": factors,
-    "faults": faults, "place columns": partial(columns, PLACE), "cell columns": partial(columns, OF_CELL),
-    "long cell columns": partial(columns, LONG_CELL), "repeat columns": partial(columns, OF_REPEAT),
+    "measures": measures,
+    "map measures": map_measures,
+    "cautions": cautions,
+    "charts": charts,
+    "factors": factors,
+    "faults": faults,
+    "place columns": partial(columns, PLACE),
+    "cell columns": partial(columns, OF_CELL),
+    "long cell columns": partial(columns, LONG_CELL),
+    "repeat columns": partial(columns, OF_REPEAT),
     "report sections": report_sections,
-    "request columns": partial(columns, OF_REQUEST), "token columns": partial(columns, OF_TOKEN),
-}  # fmt: skip
+    "request columns": partial(columns, OF_REQUEST),
+    "token columns": partial(columns, OF_TOKEN),
+}
 """By the name with which a text asks for one."""
 
 

@@ -70,8 +70,12 @@ def probe_rows(rig: Rig) -> list[list[str]]:
 
 def _probe_row(title: str, count: int, values: list[float], scale: float, unit: str) -> list[str]:
     low, high = min(values) / scale, max(values) / scale
-    return [title, str(count), f"{digits(median(values) / scale)} {unit}",
-            f"{digits(low)}–{digits(high)} {unit}, {len(values)} windows"]  # fmt: skip
+    return [
+        title,
+        str(count),
+        f"{digits(median(values) / scale)} {unit}",
+        f"{digits(low)}–{digits(high)} {unit}, {len(values)} windows",
+    ]
 
 
 def is_busy(rig: Rig) -> bool | None:
@@ -99,12 +103,19 @@ def busy_line(rig: Rig) -> str:
 def rig_record(rig: Rig) -> dict[str, Any]:
     """A rig as one JSON object."""
     return {
-        "rig": rig.name, "reach": rig.reach, "simulated": rig.simulated, "trouble": rig.trouble or None,
+        "rig": rig.name,
+        "reach": rig.reach,
+        "simulated": rig.simulated,
+        "trouble": rig.trouble or None,
         "facts": {n: {"value": f.value, "origin": f.origin, "from": f.source or None} for n, f in rig.facts.items()},
         "devices": [dict(g) for g in rig.graphics],
         "probe": rig.probe.plain() if rig.probe else None,
-        "busy": None if rig.busy is None else {
-            "cores": rig.busy.cores, "stolen_share": rig.busy.stolen_share, "free_bytes": rig.busy.free_bytes,
+        "busy": None
+        if rig.busy is None
+        else {
+            "cores": rig.busy.cores,
+            "stolen_share": rig.busy.stolen_share,
+            "free_bytes": rig.busy.free_bytes,
             "top": [list(pair) for pair in rig.busy.top],
         },
-    }  # fmt: skip
+    }

@@ -49,26 +49,80 @@ def _money(of: Callable[[Preferences], str]) -> Callable[[Preferences], tuple[st
 
 
 SETTINGS: tuple[Setting, ...] = (
-    Setting("pace", "tokens_per_s", "pace", "the decode speed you need; lineups, curves and Fit say who keeps it",
-            "number", lambda p: (f"{digits(p.pace.rate)} tok/s", p.pace.origin)),
-    Setting("pace", "words_per_minute", "pace in words",
-            f"the same for a reader, at {TOKENS_PER_WORD:.3g} tokens a word", "number",
-            lambda p: (f"{digits(p.pace.rate * 60 / TOKENS_PER_WORD)} words a minute", p.pace.origin)),
-    Setting("money", "currency", "currency", "of prices of rigs and of energy; said, never converted", "text",
-            _money(lambda p: p.money.currency or "not set")),
-    Setting("money", "energy_per_kwh", "energy", "what a kilowatt hour costs", "number",
-            _money(lambda p: "not set" if p.money.energy_per_kwh is None
-                   else f"{p.money.energy_per_kwh:g} {p.money.currency} a kWh".replace("  ", " "))),
-    Setting("money", "hours_per_day", "hours a day", "a rig is in use", "number",
-            _money(lambda p: f"{p.money.hours_per_day:g}")),
-    Setting("money", "days_per_year", "days a year", "a rig is in use", "number",
-            _money(lambda p: f"{p.money.days_per_year:g}")),
+    Setting(
+        "pace",
+        "tokens_per_s",
+        "pace",
+        "the decode speed you need; lineups, curves and Fit say who keeps it",
+        "number",
+        lambda p: (f"{digits(p.pace.rate)} tok/s", p.pace.origin),
+    ),
+    Setting(
+        "pace",
+        "words_per_minute",
+        "pace in words",
+        f"the same for a reader, at {TOKENS_PER_WORD:.3g} tokens a word",
+        "number",
+        lambda p: (f"{digits(p.pace.rate * 60 / TOKENS_PER_WORD)} words a minute", p.pace.origin),
+    ),
+    Setting(
+        "money",
+        "currency",
+        "currency",
+        "of prices of rigs and of energy; said, never converted",
+        "text",
+        _money(lambda p: p.money.currency or "not set"),
+    ),
+    Setting(
+        "money",
+        "energy_per_kwh",
+        "energy",
+        "what a kilowatt hour costs",
+        "number",
+        _money(
+            lambda p: (
+                "not set"
+                if p.money.energy_per_kwh is None
+                else f"{p.money.energy_per_kwh:g} {p.money.currency} a kWh".replace("  ", " ")
+            )
+        ),
+    ),
+    Setting(
+        "money",
+        "hours_per_day",
+        "hours a day",
+        "a rig is in use",
+        "number",
+        _money(lambda p: f"{p.money.hours_per_day:g}"),
+    ),
+    Setting(
+        "money",
+        "days_per_year",
+        "days a year",
+        "a rig is in use",
+        "number",
+        _money(lambda p: f"{p.money.days_per_year:g}"),
+    ),
     Setting("money", "years", "years", "a rig is kept", "number", _money(lambda p: f"{p.money.years:g}")),
-    Setting("screen", "theme", "theme", "dark or light; t switches for now", "choice",
-            lambda p: (p.look.theme, p.look.origin), ("dark", "light")),
-    Setting("units", "memory", "memory in", "GB is 1,000,000,000 bytes, GiB 1,073,741,824; tables and JSON have bytes",
-            "choice", lambda p: (p.units.memory, p.units.origin), tuple(PREFIXES)),
-)  # fmt: skip
+    Setting(
+        "screen",
+        "theme",
+        "theme",
+        "dark or light; t switches for now",
+        "choice",
+        lambda p: (p.look.theme, p.look.origin),
+        ("dark", "light"),
+    ),
+    Setting(
+        "units",
+        "memory",
+        "memory in",
+        "GB is 1,000,000,000 bytes, GiB 1,073,741,824; tables and JSON have bytes",
+        "choice",
+        lambda p: (p.units.memory, p.units.origin),
+        tuple(PREFIXES),
+    ),
+)
 
 
 def setting_rows(own: Preferences) -> list[Row]:

@@ -51,9 +51,14 @@ class Strip:
 
 
 def strip_of(
-    results: StudyResults, name: str, part: Slice, *, rank: Standing, planned: Mapping[str, Planned],
+    results: StudyResults,
+    name: str,
+    part: Slice,
+    *,
+    rank: Standing,
+    planned: Mapping[str, Planned],
     running: str | None = None,
-) -> Strip:  # fmt: skip
+) -> Strip:
     """The points of a slice that is one row.
 
     Args:
@@ -100,8 +105,9 @@ def _point(
         band = _band(known) if name == "decode" and not cell.done else None
         return StripPoint(key, level, lines=words, predicted=band)
     repeats = tuple(v * factor for v in cell.series(name))
-    return StripPoint(key, level, "", figure.value * factor, figure.low * factor, figure.high * factor, repeats, words,
-                      best, tied)  # fmt: skip
+    return StripPoint(
+        key, level, "", figure.value * factor, figure.low * factor, figure.high * factor, repeats, words, best, tied
+    )
 
 
 def _band(known: Planned) -> tuple[float, float] | None:

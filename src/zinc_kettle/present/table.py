@@ -62,9 +62,15 @@ def conclusions(results: StudyResults) -> list[str]:
 def results_text(results: StudyResults) -> str:
     """Question, a line a cell parted by tabs, answer and findings: what a person copies."""
     heads, rows = result_rows(results)
-    return "\n".join([
-        results.study.question, "", *("\t".join(row) for row in (heads, *rows)), "", *conclusions(results),
-    ])  # fmt: skip
+    return "\n".join(
+        [
+            results.study.question,
+            "",
+            *("\t".join(row) for row in (heads, *rows)),
+            "",
+            *conclusions(results),
+        ]
+    )
 
 
 def plan_rows(results: StudyResults, planned: Mapping[str, Planned]) -> tuple[list[str], list[list[str]]]:

@@ -87,14 +87,16 @@ MEASURE = Column("measure", "text", "name of the measure, or of the column of th
 UNIT = Column("unit", "text", "unit of the value")
 VALUE = Column("value", "number", "the figure, in its unit; empty where it cannot be had")
 LONG_CELL: tuple[Column, ...] = (
-    MEASURE, UNIT, VALUE,
+    MEASURE,
+    UNIT,
+    VALUE,
     Column("low", "number", "lower bound"),
     Column("high", "number", "upper bound"),
     Column("bound", "text", "interval95, or range where there are too few repeats for an interval"),
     Column("n", "count", "what stands behind the figure"),
     Column("counts", "text", "what n counts: repeats, launches or requests"),
     Column("missing", "text", "why there is no figure"),
-)  # fmt: skip
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,8 +157,10 @@ REQUEST: tuple[OfRequest, ...] = (
     _span("ttft", "from sent to the first output", lambda t: t.ttft_ns),
     _span("latency", "from due, or sent where nothing was due, to the last output", lambda t: t.last_ns - t.wanted_ns),
     _span("decode_time", "from the first output to the last", lambda t: t.decode_ns if len(t.stamps) else None),
-    OfRequest(Column("decode", "number", "tokens after the first chunk by the time they took", "tokens/s"),
-              lambda t, _zero: t.decode_rate),
+    OfRequest(
+        Column("decode", "number", "tokens after the first chunk by the time they took", "tokens/s"),
+        lambda t, _zero: t.decode_rate,
+    ),
     _count("asked_tokens", "length of the answer asked for", lambda t: t.asked_tokens, "tokens"),
     _count("prompt_tokens", "length of the prompt, by the engine", lambda t: t.prompt_tokens, "tokens"),
     _count("cached_tokens", "of these, reused from the engine's cache", lambda t: t.cached_tokens, "tokens"),
@@ -168,15 +172,29 @@ REQUEST: tuple[OfRequest, ...] = (
     _text("finish", "why the engine stopped, in its own word", lambda t: t.finish),
     _switch("complete", "true where the stream ended with its end mark", lambda t: t.complete),
     _text("fault", "what went wrong, by its code; see faults.md", lambda t: t.fault or None),
-    _count("engine_prompt_tokens", "prompt tokens the engine says it processed",
-           lambda t: None if t.engine is None else t.engine.prompt_n, "tokens"),
-    _span("engine_prompt_time", "how long that took, on the engine's clock",
-          lambda t: None if t.engine is None else t.engine.prompt_ms * 1e6),
-    _count("engine_output_tokens", "output tokens, by the engine's own account",
-           lambda t: None if t.engine is None else t.engine.predicted_n, "tokens"),
-    _span("engine_decode_time", "how long these took, on the engine's clock",
-          lambda t: None if t.engine is None else t.engine.predicted_ms * 1e6),
-)  # fmt: skip
+    _count(
+        "engine_prompt_tokens",
+        "prompt tokens the engine says it processed",
+        lambda t: None if t.engine is None else t.engine.prompt_n,
+        "tokens",
+    ),
+    _span(
+        "engine_prompt_time",
+        "how long that took, on the engine's clock",
+        lambda t: None if t.engine is None else t.engine.prompt_ms * 1e6,
+    ),
+    _count(
+        "engine_output_tokens",
+        "output tokens, by the engine's own account",
+        lambda t: None if t.engine is None else t.engine.predicted_n,
+        "tokens",
+    ),
+    _span(
+        "engine_decode_time",
+        "how long these took, on the engine's clock",
+        lambda t: None if t.engine is None else t.engine.predicted_ms * 1e6,
+    ),
+)
 OF_REQUEST: tuple[Column, ...] = tuple(r.column for r in REQUEST)
 MELTED: tuple[Column, ...] = tuple(c for c in OF_REQUEST if c.kind == "number" or c.unit)
 """What a long table of requests has a row for."""
@@ -190,9 +208,12 @@ OF_TOKEN: tuple[Column, ...] = (
     Column("chunk", "count", "the chunk it came in, from 0"),
     Column("came_at", "number", "when it came, since its request was sent", "s"),
     Column("gap", "number", "time since the token before; 0 within a chunk, empty for the first", "s"),
-    Column("counted_by", "text", "chunk-counts, or chunks where nobody says how many tokens a chunk holds: then a "
-                                 "row is a chunk"),
-)  # fmt: skip
+    Column(
+        "counted_by",
+        "text",
+        "chunk-counts, or chunks where nobody says how many tokens a chunk holds: then a row is a chunk",
+    ),
+)
 
 
 def table(runs: Sequence[StudyResults], of: Of, *, long: bool = False) -> Table:
@@ -236,8 +257,9 @@ def _level_columns(runs: Sequence[StudyResults]) -> tuple[Column, ...]:
             if name not in known:
                 found.setdefault(name, []).extend(levels)
     meaning = {n: f.meaning for results in runs for n, f in results.study.factors.items()}
-    return tuple(Column(name, _kind(levels), f"level of the factor: {meaning.get(name, name)}")
-                 for name, levels in found.items())  # fmt: skip
+    return tuple(
+        Column(name, _kind(levels), f"level of the factor: {meaning.get(name, name)}") for name, levels in found.items()
+    )
 
 
 def _kind(levels: Sequence[Level]) -> Kind:
@@ -250,12 +272,19 @@ def _kind(levels: Sequence[Level]) -> Kind:
 def _place(results: StudyResults, cell: CellResults, levels: Sequence[Column]) -> dict[str, Any]:
     settings, engine = cell.cell.settings, cell.kept.engine
     out: dict[str, Any] = {
-        "study": results.study.name, "run": results.run.number or None, "definitions": results.definitions,
-        "simulated": results.simulated(cell), "workload": fingerprint(workload(results.study, cell.cell)),
-        "cell": cell.cell.key, "rig": settings["rig"], "engine": cell.cell.engine.name,
-        "engine_name": engine.get("engine"), "engine_version": engine.get("version"), "model": settings["model"],
+        "study": results.study.name,
+        "run": results.run.number or None,
+        "definitions": results.definitions,
+        "simulated": results.simulated(cell),
+        "workload": fingerprint(workload(results.study, cell.cell)),
+        "cell": cell.cell.key,
+        "rig": settings["rig"],
+        "engine": cell.cell.engine.name,
+        "engine_name": engine.get("engine"),
+        "engine_version": engine.get("version"),
+        "model": settings["model"],
         "quantization": settings["quantization"],
-    }  # fmt: skip
+    }
     for column in levels:
         level = settings.get(column.name)
         out[column.name] = str(level) if column.kind == "text" and level is not None else level
@@ -270,8 +299,10 @@ def _measure_columns(*, bounds: bool) -> tuple[Column, ...]:
             continue
         out.append(Column(m.name, "number", m.meaning, m.unit))
         if bounds:
-            out += [Column(f"{m.name}_low", "number", "its lower bound", m.unit),
-                    Column(f"{m.name}_high", "number", "its upper bound", m.unit)]  # fmt: skip
+            out += [
+                Column(f"{m.name}_low", "number", "its lower bound", m.unit),
+                Column(f"{m.name}_high", "number", "its upper bound", m.unit),
+            ]
     return tuple(out)
 
 
@@ -281,9 +312,12 @@ def _cell_columns(*, long: bool) -> tuple[Column, ...]:
 
 def _cells(results: StudyResults, cell: CellResults, long: bool) -> Iterator[Batch]:
     head: dict[str, Any] = {
-        "state": cell.state, "repeats": cell.done, "repeats_wanted": cell.wanted,
-        "repeats_failed": cell.kept.failed, "cautions": " ".join(c.code for c in cell.cautions),
-    }  # fmt: skip
+        "state": cell.state,
+        "repeats": cell.done,
+        "repeats_wanted": cell.wanted,
+        "repeats_failed": cell.kept.failed,
+        "cautions": " ".join(c.code for c in cell.cautions),
+    }
     if long:
         figures = [(m, cell.value(m.name)) for m in MEASURES.values()]
         columns = {name: [value] * len(figures) for name, value in head.items()}
@@ -299,8 +333,16 @@ def _cells(results: StudyResults, cell: CellResults, long: bool) -> Iterator[Bat
 
 def _told(name: str, unit: str, figure: object) -> dict[str, Any]:
     if isinstance(figure, Value):
-        return {"measure": name, "unit": unit, "value": figure.value, "low": figure.low, "high": figure.high,
-                "bound": figure.bound, "n": figure.n, "counts": figure.of}  # fmt: skip
+        return {
+            "measure": name,
+            "unit": unit,
+            "value": figure.value,
+            "low": figure.low,
+            "high": figure.high,
+            "bound": figure.bound,
+            "n": figure.n,
+            "counts": figure.of,
+        }
     return {"measure": name, "unit": unit, "missing": getattr(figure, "reason", "")}
 
 
@@ -376,11 +418,16 @@ def _tokens_of(kept: KeptRepeat, t: Timeline) -> Batch:
     gaps = np.diff(at)
     n = len(chunk)
     alike: dict[str, Any] = {
-        "repeat": kept.repeat.repeat_id, "block": kept.repeat.block, "request": t.request_id,
+        "repeat": kept.repeat.repeat_id,
+        "block": kept.repeat.block,
+        "request": t.request_id,
         "counts": _counts(t),
         "counted_by": "chunk-counts" if counted else "chunks",
-    }  # fmt: skip
+    }
     return {
         **{name: [value] * n for name, value in alike.items()},
-        "token": list(range(n)), "chunk": chunk.tolist(), "came_at": at.tolist(), "gap": [None, *gaps.tolist()][:n],
-    }  # fmt: skip
+        "token": list(range(n)),
+        "chunk": chunk.tolist(),
+        "came_at": at.tolist(),
+        "gap": [None, *gaps.tolist()][:n],
+    }

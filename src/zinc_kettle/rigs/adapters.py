@@ -129,9 +129,12 @@ class SshRig:
             else:
                 gemm[str(count)] = found
         return {
-            "reading": reading["reading"], "gemm": gemm, "gemm_note": note, "took_s": time.monotonic() - start,
+            "reading": reading["reading"],
+            "gemm": gemm,
+            "gemm_note": note,
+            "took_s": time.monotonic() - start,
             "busy_cores": 0.0,
-        }  # fmt: skip
+        }
 
     async def busy(self) -> dict[str, Any] | None:
         """Cores in use there over half a second, and memory."""
@@ -161,9 +164,14 @@ class RehearsalRig:
             if self._address and (self.plan.url or (self._process is not None and self._process.returncode is None)):
                 return self._address
             process = await asyncio.create_subprocess_exec(
-                sys.executable, "-m", "zinc_kettle.sim.rehearsal", self.plan.name,
-                stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.DEVNULL,
-            )  # fmt: skip
+                sys.executable,
+                "-m",
+                "zinc_kettle.sim.rehearsal",
+                self.plan.name,
+                stdin=asyncio.subprocess.PIPE,
+                stdout=asyncio.subprocess.PIPE,
+                stderr=asyncio.subprocess.DEVNULL,
+            )
             self._process = process
             assert process.stdout is not None
             try:
@@ -171,8 +179,11 @@ class RehearsalRig:
                 self._address = str(json.loads(line)["address"])
             except (TimeoutError, ValueError, KeyError) as error:
                 await self.close()
-                raise RigError(f"there is no simulated rig {self.plan.name}", why=str(error),
-                               remedy="zinc-kettle rehearse --list shows them") from error  # fmt: skip
+                raise RigError(
+                    f"there is no simulated rig {self.plan.name}",
+                    why=str(error),
+                    remedy="zinc-kettle rehearse --list shows them",
+                ) from error
             return self._address
 
     async def facts(self) -> dict[str, Any]:

@@ -128,9 +128,12 @@ def probe(cores: int) -> dict[str, Any]:
         else:
             gemm[str(count)] = found
     return {
-        "reading": reading["reading"], "gemm": gemm, "gemm_note": note, "took_s": time.monotonic() - start,
+        "reading": reading["reading"],
+        "gemm": gemm,
+        "gemm_note": note,
+        "took_s": time.monotonic() - start,
         "busy_cores": before["cores"],
-    }  # fmt: skip
+    }
 
 
 def _script(what: str, arguments: list[str]) -> dict[str, Any]:

@@ -29,8 +29,10 @@ class Names:
     device: tuple[str, ...] = ("rehearsal_device_memory_bytes",)
     device_load: tuple[str, ...] = ("rehearsal_device_load_share",)
     each: tuple[str, str, str] = (
-        "rehearsal_each_device_bytes", "rehearsal_each_device_busy_share", "rehearsal_each_device_watts",
-    )  # fmt: skip
+        "rehearsal_each_device_bytes",
+        "rehearsal_each_device_busy_share",
+        "rehearsal_each_device_watts",
+    )
     """Of each device, told apart by a label: bytes in use, share of the time busy, power."""
     joules: tuple[str, ...] = ("rehearsal_energy_joules_total",)
     watts: tuple[str, ...] = ("rehearsal_power_watts",)
@@ -131,10 +133,15 @@ class ScrapeWatch:
         energy = self._energy(found, at / 1e9)
         cpu = pick(found, self._names.cpu_s)
         row = (
-            at, UNTOLD if memory is None else int(memory), UNTOLD, UNTOLD, 0 if cpu is None else int(cpu * 1e9),
-            UNTOLD if energy is None else int(energy * 1e6), UNTOLD if device is None else int(device),
+            at,
+            UNTOLD if memory is None else int(memory),
+            UNTOLD,
+            UNTOLD,
+            0 if cpu is None else int(cpu * 1e9),
+            UNTOLD if energy is None else int(energy * 1e6),
+            UNTOLD if device is None else int(device),
             UNTOLD if percent is None else round(100 * percent),
-        )  # fmt: skip
+        )
         times, spent = self._columns[0], self._columns[5]
         watts = watts_between(times[-1], spent[-1], row[0], row[5]) if len(times) else None
         self._latest = Latest(int((memory or 0) + (device or 0)), 0.0, watts)

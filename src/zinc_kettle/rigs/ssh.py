@@ -25,9 +25,12 @@ END_S = 3.0
 def connect_options(ssh_config: str | None) -> dict[str, Any]:
     """What a connection is opened with: only keys and agent, and hosts that are known."""
     out: dict[str, Any] = {
-        "connect_timeout": CONNECT_S, "login_timeout": CONNECT_S, "password_auth": False, "kbdint_auth": False,
+        "connect_timeout": CONNECT_S,
+        "login_timeout": CONNECT_S,
+        "password_auth": False,
+        "kbdint_auth": False,
         "keepalive_interval": 15,
-    }  # fmt: skip
+    }
     own = Path("~/.ssh/config").expanduser()
     if ssh_config:
         out["config"] = [str(Path(ssh_config).expanduser())]
@@ -47,14 +50,23 @@ async def connect(host: str, ssh_config: str | None) -> asyncssh.SSHClientConnec
     try:
         return await asyncio.wait_for(asyncssh.connect(host, **connect_options(ssh_config)), CONNECT_S + 5)
     except asyncssh.HostKeyNotVerifiable as error:
-        raise RigError(f"the host key of {host} is not known", why=str(error),
-                       remedy=f"connect once with `ssh {host}` and check its key") from error  # fmt: skip
+        raise RigError(
+            f"the host key of {host} is not known",
+            why=str(error),
+            remedy=f"connect once with `ssh {host}` and check its key",
+        ) from error
     except asyncssh.PermissionDenied as error:
-        raise RigError(f"{host} accepts none of your keys", why=str(error),
-                       remedy=f"make sure `ssh {host}` work without a password: ssh-add") from error  # fmt: skip
+        raise RigError(
+            f"{host} accepts none of your keys",
+            why=str(error),
+            remedy=f"make sure `ssh {host}` work without a password: ssh-add",
+        ) from error
     except (OSError, asyncssh.Error, TimeoutError, ValueError) as error:
-        raise RigError(f"{host} cannot be reached over SSH", why=str(error) or "it did not answer in time",
-                       remedy=f"check `ssh {host}`") from error  # fmt: skip
+        raise RigError(
+            f"{host} cannot be reached over SSH",
+            why=str(error) or "it did not answer in time",
+            remedy=f"check `ssh {host}`",
+        ) from error
 
 
 async def end_child(process: asyncio.subprocess.Process) -> None:
@@ -191,9 +203,13 @@ class SshShell:
         # One engine at a time runs there: the way to the one before leads nowhere any more.
         await self._end_tunnels()
         process = await asyncio.create_subprocess_exec(
-            sys.executable, "-m", "zinc_kettle.rigs.tunnel",
-            stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.DEVNULL,
-        )  # fmt: skip
+            sys.executable,
+            "-m",
+            "zinc_kettle.rigs.tunnel",
+            stdin=asyncio.subprocess.PIPE,
+            stdout=asyncio.subprocess.PIPE,
+            stderr=asyncio.subprocess.DEVNULL,
+        )
         self._tunnels.append(process)
         assert process.stdin is not None
         assert process.stdout is not None

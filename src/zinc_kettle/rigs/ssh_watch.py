@@ -161,7 +161,10 @@ def _machine(seen: list[dict[str, Any]], wall_s: float, cores: int, own_ns: int)
     busy, stolen, total = (seen[-1]["machine"][i] - seen[0]["machine"][i] for i in range(3))
     engine_s = (seen[-1]["cpu"] - seen[0]["cpu"]) / 1e9
     return Machine(
-        wall_s=wall_s, cores=cores, busy_cores=busy / span_s, own_cores=(engine_s + own_ns / 1e9) / span_s,
+        wall_s=wall_s,
+        cores=cores,
+        busy_cores=busy / span_s,
+        own_cores=(engine_s + own_ns / 1e9) / span_s,
         stolen_share=stolen / total if total > 0 else 0.0,
         devices=use_of([[_reading(each) for each in s.get("each", ())] for s in seen]),
-    )  # fmt: skip
+    )

@@ -170,9 +170,18 @@ def trace_from(columns: Sequence[Sequence[int]], sampler_cpu_ns: int, highest: i
     at, resident, anonymous, file, cpu, *further = (np.array(c, dtype=np.int64) for c in columns)
     energy, device, percent = (c if len(c) and int(c.min()) != UNTOLD else None for c in further)
     return Trace(
-        at, resident, anonymous, file, cpu, sampler_cpu_ns, highest,
-        energy_uj=energy, device_bytes=device, energy_source=source, device_percent=percent,
-    )  # fmt: skip
+        at,
+        resident,
+        anonymous,
+        file,
+        cpu,
+        sampler_cpu_ns,
+        highest,
+        energy_uj=energy,
+        device_bytes=device,
+        energy_source=source,
+        device_percent=percent,
+    )
 
 
 def idle_watts(power: Power, seconds: float = IDLE_S) -> float | None:

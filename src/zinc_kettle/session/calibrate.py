@@ -155,9 +155,10 @@ async def _drawn(targets: Sequence[int], seed: int, texts: Sequence[str | None],
         text = texts[i % len(texts)]
         if (target, text) not in known:
             known[target, text] = (
-                await _fit(target, seed, text, count, guess=line.units(target)) if exact
+                await _fit(target, seed, text, count, guess=line.units(target))
+                if exact
                 else Prepared(_body(text, line.units(target), seed), None, "interpolated")
-            )  # fmt: skip
+            )
         out.append(known[target, text])
     return out
 
@@ -200,9 +201,10 @@ async def _fit(target: int, seed: int, text: str | None, count: Count, *, guess:
     units, tokens = search.best
     if abs(tokens - target) > max(1, TOLERANCE * target):
         raise MeasureError(
-            f"no prompt of {target} tokens could be made", why=f"the closest one has {tokens}",
+            f"no prompt of {target} tokens could be made",
+            why=f"the closest one has {tokens}",
             remedy="use a longer prompt or other prompt files",
-        )  # fmt: skip
+        )
     return Prepared(_body(text, units, seed), tokens, how)
 
 

@@ -96,9 +96,11 @@ class EpisodeRunner:
         concurrency = self.orders.streams
         orders = self.orders.measured(workload, cold=self._take_cold())
         extras = {
-            **_extras(workload), **_shape_extras(study, self.cell), "waited_s": waited_s,
+            **_extras(workload),
+            **_shape_extras(study, self.cell),
+            "waited_s": waited_s,
             **await self._known(concurrency),
-        }  # fmt: skip
+        }
         watch = self.telemetry.watch(engine)
         done: EpisodeDone | None = None
         try:
@@ -233,10 +235,14 @@ class EpisodeRunner:
 def setup_for(engine: RunningEngine, *, connect_ahead: bool = True) -> Setup:
     """Where the driver sends requests to an engine, and how it reads the answers."""
     return Setup(
-        engine.base_url, engine.model_name, engine.key_variable, engine.key_file, engine.ca_file,
+        engine.base_url,
+        engine.model_name,
+        engine.key_variable,
+        engine.key_file,
+        engine.ca_file,
         reports={name: Found(found.at, found.times) for name, found in engine.recipe.reports.items()},
         connect_ahead=connect_ahead and engine.recipe.connect_ahead,
-    )  # fmt: skip
+    )
 
 
 def _shape_extras(study: Study, cell: Cell) -> dict[str, float]:

@@ -99,9 +99,15 @@ class Experiment:
     """
 
     def __init__(
-        self, study: Study, ports: Ports, emit: Callable[[p.Event], None], *, source: str = "", nonce: str = "",
+        self,
+        study: Study,
+        ports: Ports,
+        emit: Callable[[p.Event], None],
+        *,
+        source: str = "",
+        nonce: str = "",
         fresh: bool = False,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._schedule = Schedule(study)
         self._ports = ports
         self._emit = emit
@@ -161,9 +167,12 @@ class Experiment:
         while True:
             try:
                 return ports.store.begin(
-                    self._schedule.study, source=self._source, facts=self._facts, wall_s=ports.clock.wall_s(),
+                    self._schedule.study,
+                    source=self._source,
+                    facts=self._facts,
+                    wall_s=ports.clock.wall_s(),
                     fresh=self._fresh,
-                )  # fmt: skip
+                )
             except RunHeldError as error:
                 if heard and error.heartbeat_s > heard:
                     raise
@@ -382,9 +391,10 @@ class Experiment:
         if changed is not None:
             before, after = changed
             raise EngineChangedError(
-                "the engine is not the one that was measured before", why=f"it said {before}, and says {after}",
+                "the engine is not the one that was measured before",
+                why=f"it said {before}, and says {after}",
                 remedy="start the former one again, or begin a new run: zinc-kettle run FILE --fresh",
-            )  # fmt: skip
+            )
         self._note_engine(spec, now)
 
     def _note_engine(self, spec: LaunchSpec, facts: EngineFacts) -> None:

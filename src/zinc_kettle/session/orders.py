@@ -63,11 +63,15 @@ class Orders:
         thinks = self._thinks(count)
         return [
             self._single(
-                prompts[i % len(prompts)], "measured", self._output(prompts[i % len(prompts)]), cold and i == 0,
-                due_ns=due[i], think_ns=thinks[i],
+                prompts[i % len(prompts)],
+                "measured",
+                self._output(prompts[i % len(prompts)]),
+                cold and i == 0,
+                due_ns=due[i],
+                think_ns=thinks[i],
             )
             for i in range(count)
-        ]  # fmt: skip
+        ]
 
     @property
     def _seed(self) -> str:
@@ -84,8 +88,9 @@ class Orders:
     def _single(
         self, prompt: Prepared, role: str, output: int, cold: bool, *, due_ns: int | None = None, think_ns: int = 0
     ) -> RequestOrder:
-        return self._order(role, self._whole(prompt, self.salt_of(self.count)), output, cold=cold, due_ns=due_ns,
-                           think_ns=think_ns)  # fmt: skip
+        return self._order(
+            role, self._whole(prompt, self.salt_of(self.count)), output, cold=cold, due_ns=due_ns, think_ns=think_ns
+        )
 
     def _whole(self, prompt: Prepared, salt: str | None) -> list[ChatMessage]:
         """Messages of a request; the salt is at the front of the first message of the user."""
@@ -121,9 +126,16 @@ class Orders:
                 text = message(prompt.body, salt if turn == 0 else None)
                 first = turn == 0 and number < self.streams
                 out.append(
-                    self._order("measured", [ChatMessage("user", text)], self._output(prompt), conversation=number,
-                                turn=turn, carry=True, think_ns=0 if first else thinks[len(out)])
-                )  # fmt: skip
+                    self._order(
+                        "measured",
+                        [ChatMessage("user", text)],
+                        self._output(prompt),
+                        conversation=number,
+                        turn=turn,
+                        carry=True,
+                        think_ns=0 if first else thinks[len(out)],
+                    )
+                )
         return out
 
     def _recorded(self, workload: Workload, count: int) -> list[RequestOrder]:
@@ -138,8 +150,14 @@ class Orders:
             for turn, prompt in enumerate(spans[number % len(spans)]):
                 first = turn == 0 and number < self.streams
                 out.append(
-                    self._order("measured", self._whole(prompt, salt), self._output(prompt), conversation=number,
-                                turn=turn, think_ns=0 if first else thinks[len(out) % len(thinks)])
-                )  # fmt: skip
+                    self._order(
+                        "measured",
+                        self._whole(prompt, salt),
+                        self._output(prompt),
+                        conversation=number,
+                        turn=turn,
+                        think_ns=0 if first else thinks[len(out) % len(thinks)],
+                    )
+                )
             number += 1
         return out

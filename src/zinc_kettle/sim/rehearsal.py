@@ -82,9 +82,13 @@ class Rehearsal:
         assert placed is not None
         main, device = self.engine.memory()
         told = {
-            "simulated": True, "load_s": seconds, "state": placed.state, "layers_on_devices": placed.layers_on_devices,
-            "main_bytes": main, "device_bytes": device,
-        }  # fmt: skip
+            "simulated": True,
+            "load_s": seconds,
+            "state": placed.state,
+            "layers_on_devices": placed.layers_on_devices,
+            "main_bytes": main,
+            "device_bytes": device,
+        }
         return 200, json.dumps(told).encode()
 
     async def _chat(self, body: dict[str, Any], writer: asyncio.StreamWriter) -> bool:
@@ -130,9 +134,10 @@ class Rehearsal:
             job.dropped = True
         http.event(writer, {"choices": [{"index": 0, "delta": {}, "finish_reason": "length"}]})
         usage = {
-            "prompt_tokens": len(job.prompt), "completion_tokens": job.produced,
+            "prompt_tokens": len(job.prompt),
+            "completion_tokens": job.produced,
             "prompt_tokens_details": {"cached_tokens": job.cached},
-        }  # fmt: skip
+        }
         http.event(writer, {"choices": [], "usage": usage, "timings": told})
         http.chunk(writer, b"data: [DONE]\n\n")
         writer.write(b"0\r\n\r\n")
@@ -157,9 +162,12 @@ async def _misbehave(kind: str, writer: asyncio.StreamWriter) -> bool:
 
 def _timings(job: Job, count: int, prompt_ms: float, predicted_ms: float) -> dict[str, Any]:
     return {
-        "cache_n": job.cached, "prompt_n": len(job.prompt) - job.cached, "prompt_ms": prompt_ms,
-        "predicted_n": count, "predicted_ms": predicted_ms,
-    }  # fmt: skip
+        "cache_n": job.cached,
+        "prompt_n": len(job.prompt) - job.cached,
+        "prompt_ms": prompt_ms,
+        "predicted_n": count,
+        "predicted_ms": predicted_ms,
+    }
 
 
 def _error(text: str) -> bytes:

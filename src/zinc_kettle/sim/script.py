@@ -6,9 +6,24 @@ from dataclasses import dataclass, fields
 from typing import Any
 
 FAULTS = (
-    "none", "status", "reset", "close", "no-end", "stall", "bad-json", "bad-utf8", "huge-line", "error-event",
-    "endless", "wrong-type", "reset-early", "huge-header", "empty", "drip", "tool-calls",
-)  # fmt: skip
+    "none",
+    "status",
+    "reset",
+    "close",
+    "no-end",
+    "stall",
+    "bad-json",
+    "bad-utf8",
+    "huge-line",
+    "error-event",
+    "endless",
+    "wrong-type",
+    "reset-early",
+    "huge-header",
+    "empty",
+    "drip",
+    "tool-calls",
+)
 
 
 @dataclass(frozen=True)

@@ -62,9 +62,16 @@ class VirtualEngine:
         return self._run(due, 0, prompt, output, 1, block, scheduled=True)
 
     def _run(
-        self, due: Sequence[tuple[float, float | None]], more: int, prompt: int, output: int, streams: int, block: int,
-        *, scheduled: bool,
-    ) -> Repeat:  # fmt: skip
+        self,
+        due: Sequence[tuple[float, float | None]],
+        more: int,
+        prompt: int,
+        output: int,
+        streams: int,
+        block: int,
+        *,
+        scheduled: bool,
+    ) -> Repeat:
         engine = self._engine
         out: list[Timeline] = []
         coming = [(at, i) for i, (at, _) in enumerate(due)]
@@ -100,8 +107,18 @@ class VirtualEngine:
     def _timeline(self, number: int, at: float, stamps: list[int], prompt: int, *, scheduled: bool) -> Timeline:
         sent = round(at * NS_PER_S)
         return Timeline(
-            f"virtual-{number}", "measured", 0, cold=False, sent_ns=sent, end_ns=stamps[-1],
-            chunk_ns=np.array(stamps, dtype=np.int64), chunk_tokens=np.ones(len(stamps), dtype=np.int32),
-            asked_tokens=len(stamps), due_ns=sent if scheduled else None, prompt_tokens=prompt,
-            output_tokens=len(stamps), finish="length", complete=True,
-        )  # fmt: skip
+            f"virtual-{number}",
+            "measured",
+            0,
+            cold=False,
+            sent_ns=sent,
+            end_ns=stamps[-1],
+            chunk_ns=np.array(stamps, dtype=np.int64),
+            chunk_tokens=np.ones(len(stamps), dtype=np.int32),
+            asked_tokens=len(stamps),
+            due_ns=sent if scheduled else None,
+            prompt_tokens=prompt,
+            output_tokens=len(stamps),
+            finish="length",
+            complete=True,
+        )

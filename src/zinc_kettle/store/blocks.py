@@ -169,8 +169,15 @@ def trace_of(columns: list[npt.NDArray[np.int64]], episode: dict[str, Any]) -> T
     further = [column if len(column) else None for column in columns[5:]]
     energy, device, percent = (*further, None, None, None)[:3]  # earlier versions kept two of them
     return Trace(
-        at, resident, anonymous, file, cpu,
-        sampler_cpu_ns=episode.get("sampler_cpu_ns", 0), highest_bytes=episode.get("highest_bytes", -1),
-        energy_uj=energy, device_bytes=device, energy_source=episode.get("energy_source", ""),
+        at,
+        resident,
+        anonymous,
+        file,
+        cpu,
+        sampler_cpu_ns=episode.get("sampler_cpu_ns", 0),
+        highest_bytes=episode.get("highest_bytes", -1),
+        energy_uj=energy,
+        device_bytes=device,
+        energy_source=episode.get("energy_source", ""),
         device_percent=percent,
-    )  # fmt: skip
+    )

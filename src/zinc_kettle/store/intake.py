@@ -50,16 +50,26 @@ class Intake:
             if known is None:
                 db.execute(
                     s.studies.insert().values(
-                        id=info.study_id, name=study.name, question=study.question, plan_key=plan_key(study),
-                        plan=plan_text(study), source=info.source, created_s=info.created_s,
+                        id=info.study_id,
+                        name=study.name,
+                        question=study.question,
+                        plan_key=plan_key(study),
+                        plan=plan_text(study),
+                        source=info.source,
+                        created_s=info.created_s,
                     )
-                )  # fmt: skip
+                )
             db.execute(
                 s.runs.insert().values(
-                    id=info.run_id, study=info.study_id, number=info.number, state=info.state,
-                    facts=json.dumps(info.facts), simulated=int(info.simulated), created_s=info.created_s,
+                    id=info.run_id,
+                    study=info.study_id,
+                    number=info.number,
+                    state=info.state,
+                    facts=json.dumps(info.facts),
+                    simulated=int(info.simulated),
+                    created_s=info.created_s,
                 )
-            )  # fmt: skip
+            )
             for decision in info.decisions:
                 db.execute(s.decisions.insert().values(run=info.run_id, body=decision_text(decision)))
             for cell, text in info.notes:
@@ -75,14 +85,19 @@ class Intake:
     def _values(self, one: Arrived) -> dict[str, object]:
         kept, repeat = one.kept, one.kept.repeat
         return {
-            "id": repeat.repeat_id, "run": self._run, "seq": one.place, "cell": one.cell,
-            "levels": json.dumps(one.levels), "block": repeat.block, "concurrency": repeat.concurrency,
+            "id": repeat.repeat_id,
+            "run": self._run,
+            "seq": one.place,
+            "cell": one.cell,
+            "levels": json.dumps(one.levels),
+            "block": repeat.block,
+            "concurrency": repeat.concurrency,
             "state": "broken-off" if kept.state == "open" else kept.state,
             "launch": None if repeat.launch is None else launch_text(repeat.launch),
             "facts": json.dumps(kept.facts) if kept.facts else None,
             "episode": json.dumps(episode_of(repeat)) if kept.state == "measured" else None,
             "failure": None if kept.failure is None else msgspec.json.encode(kept.failure).decode(),
-        }  # fmt: skip
+        }
 
     def traces(self, traced: Iterable[tuple[Repeat, Trace]]) -> None:
         """Keep the traces of repeats that are kept."""

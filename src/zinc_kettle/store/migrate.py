@@ -39,12 +39,18 @@ def migrate(db: sa.Connection) -> None:
         return
     said = str(db.execute(sa.select(s.meta.c.value).where(s.meta.c.key == "schema")).scalar() or 1)
     if not (said.isascii() and said.isdecimal() and len(said) <= MOST_DIGITS and int(said)):
-        raise StoreError("the store has no version that could be read", why=f"it says {said!r:.40}",
-                         remedy="choose another store with --store PATH")  # fmt: skip
+        raise StoreError(
+            "the store has no version that could be read",
+            why=f"it says {said!r:.40}",
+            remedy="choose another store with --store PATH",
+        )
     version = int(said)
     if version > s.SCHEMA_VERSION:
-        raise StoreError(f"the store is of version {version}", why=f"this Zinc Kettle knows {s.SCHEMA_VERSION}",
-                         remedy="open it with a newer Zinc Kettle")  # fmt: skip
+        raise StoreError(
+            f"the store is of version {version}",
+            why=f"this Zinc Kettle knows {s.SCHEMA_VERSION}",
+            remedy="open it with a newer Zinc Kettle",
+        )
     for step in range(version, s.SCHEMA_VERSION):
         MIGRATIONS[step](db)
         db.execute(s.meta.update().where(s.meta.c.key == "schema").values(value=str(step + 1)))
@@ -74,18 +80,29 @@ def _run_of_1(db: sa.Connection, old: dict[str, sa.Table], row: Any, by_plan: di
     if not runs:
         db.execute(
             s.studies.insert().values(
-                id=study_id, name=row.name, question=row.question, plan_key=key, plan=plan_text(study),
-                source=row.source, created_s=row.created_s,
+                id=study_id,
+                name=row.name,
+                question=row.question,
+                plan_key=key,
+                plan=plan_text(study),
+                source=row.source,
+                created_s=row.created_s,
             )
-        )  # fmt: skip
+        )
     by_plan[key] = study_id, runs + 1
     run_id = str(uuid7())
     db.execute(
         s.runs.insert().values(
-            id=run_id, study=study_id, number=runs + 1, facts=row.facts, simulated=row.simulated, former_id=row.id,
-            state="stopped" if row.state == "running" else row.state, created_s=row.created_s,
+            id=run_id,
+            study=study_id,
+            number=runs + 1,
+            facts=row.facts,
+            simulated=row.simulated,
+            former_id=row.id,
+            state="stopped" if row.state == "running" else row.state,
+            created_s=row.created_s,
         )
-    )  # fmt: skip
+    )
     _requests_of_1(db, old, row.id, run_id)
     _repeats_of_1(db, old, row.id, run_id, study)
     for note in db.execute(sa.select(old["notes"]).where(old["notes"].c.study == row.id).order_by("id")).all():
@@ -117,11 +134,21 @@ def _repeats_of_1(db: sa.Connection, old: dict[str, sa.Table], former: str, run_
             failure = msgspec.json.encode(Failure(kind, row.failure, row.last_words or "")).decode()  # type: ignore[arg-type]
         db.execute(
             s.repeats.insert().values(
-                id=row.id, run=run_id, seq=row.seq, cell=cell.key, levels=json.dumps(cell.levels), block=row.block,
-                concurrency=row.concurrency, state="broken-off" if row.state == "open" else row.state,
-                launch=row.launch, facts=row.facts, episode=row.episode, trace=row.trace, failure=failure,
+                id=row.id,
+                run=run_id,
+                seq=row.seq,
+                cell=cell.key,
+                levels=json.dumps(cell.levels),
+                block=row.block,
+                concurrency=row.concurrency,
+                state="broken-off" if row.state == "open" else row.state,
+                launch=row.launch,
+                facts=row.facts,
+                episode=row.episode,
+                trace=row.trace,
+                failure=failure,
             )
-        )  # fmt: skip
+        )
 
 
 def _from_2(db: sa.Connection) -> None:

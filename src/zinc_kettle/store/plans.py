@@ -35,8 +35,10 @@ def study_of(text: str) -> Study:
         study = replace(study, engines=(ENGINE_2,))
     unknown = _missing(plain, to_plain(study))
     if unknown:
-        raise StoreError(f"a stored plan has a field {unknown!r} unknown to this version",
-                         remedy="open the store with a newer Zinc Kettle")  # fmt: skip
+        raise StoreError(
+            f"a stored plan has a field {unknown!r} unknown to this version",
+            remedy="open the store with a newer Zinc Kettle",
+        )
     return study
 
 
@@ -88,5 +90,6 @@ def decision_of(text: str) -> Decision:
     try:
         return msgspec.json.decode(text, type=Decision)
     except msgspec.MsgspecError as error:
-        raise StoreError("a stored decision cannot be read", why=str(error),
-                         remedy="open the store with a newer Zinc Kettle") from error  # fmt: skip
+        raise StoreError(
+            "a stored decision cannot be read", why=str(error), remedy="open the store with a newer Zinc Kettle"
+        ) from error

@@ -104,9 +104,17 @@ def _run_row(store: KettleStore, db: sa.Connection, row: Any, done: int) -> RunR
     last = sa.select(s.repeats.c.facts).where(s.repeats.c.run == row.id, s.repeats.c.facts.is_not(None))
     facts = db.execute(last.order_by(s.repeats.c.seq.desc()).limit(1)).scalar()
     return RunRow(
-        row.id, row.number, _state(store, row), row.created_s, bool(row.simulated), run_facts(row.facts), done,
-        row.answer, row.answer_by or "", engine_facts(facts) if facts else EngineFacts(),
-    )  # fmt: skip
+        row.id,
+        row.number,
+        _state(store, row),
+        row.created_s,
+        bool(row.simulated),
+        run_facts(row.facts),
+        done,
+        row.answer,
+        row.answer_by or "",
+        engine_facts(facts) if facts else EngineFacts(),
+    )
 
 
 def running(store: KettleStore) -> list[str]:
@@ -237,10 +245,17 @@ def _run(store: KettleStore, run_id: str) -> tuple[Study, RunInfo]:
         )
         told = tuple((note.cell, note.text) for note in notes)
     info = RunInfo(
-        run_id, row.study, row.number, _state(store, row), row.created_s, run_facts(row.facts),
+        run_id,
+        row.study,
+        row.number,
+        _state(store, row),
+        row.created_s,
+        run_facts(row.facts),
         bool(row.simulated),
-        row.source, store.decisions(run_id), told,
-    )  # fmt: skip
+        row.source,
+        store.decisions(run_id),
+        told,
+    )
     return study_of(row.plan), info
 
 

@@ -74,14 +74,42 @@ _decode = msgspec.msgpack.Decoder(StoredWhole).decode
 def stored(t: Timeline) -> StoredRequest:
     """A timeline's small fields."""
     e = t.engine
-    report = None if e is None else StoredReport(
-        e.cache_n, e.prompt_n, e.prompt_ms, e.predicted_n, e.predicted_ms, e.draft_n, e.draft_accepted_n
-    )  # fmt: skip
+    report = (
+        None
+        if e is None
+        else StoredReport(
+            e.cache_n, e.prompt_n, e.prompt_ms, e.predicted_n, e.predicted_ms, e.draft_n, e.draft_accepted_n
+        )
+    )
     return StoredRequest(
-        t.request_id, t.role, t.stream, t.cold, t.sent_ns, t.end_ns, t.asked_tokens, t.connect_ns, t.write_ns,
-        t.header_ns, t.due_ns, t.prompt_tokens, t.cached_tokens, t.output_tokens, t.finish, t.complete, t.error, report,
-        t.characters, t.text, t.fault, t.attempt, t.conversation, t.turn, t.coalesced, t.odd, t.clock,
-    )  # fmt: skip
+        t.request_id,
+        t.role,
+        t.stream,
+        t.cold,
+        t.sent_ns,
+        t.end_ns,
+        t.asked_tokens,
+        t.connect_ns,
+        t.write_ns,
+        t.header_ns,
+        t.due_ns,
+        t.prompt_tokens,
+        t.cached_tokens,
+        t.output_tokens,
+        t.finish,
+        t.complete,
+        t.error,
+        report,
+        t.characters,
+        t.text,
+        t.fault,
+        t.attempt,
+        t.conversation,
+        t.turn,
+        t.coalesced,
+        t.odd,
+        t.clock,
+    )
 
 
 def timeline_of(
@@ -102,17 +130,42 @@ def timeline_of(
     """
     e = r.engine
     return Timeline(
-        request_id=r.request_id, role=cast(Role, r.role), stream=r.stream, cold=r.cold, sent_ns=r.sent_ns,
-        end_ns=r.end_ns, chunk_ns=user, chunk_tokens=tokens, asked_tokens=r.asked_tokens, connect_ns=r.connect_ns,
-        write_ns=r.write_ns, header_ns=r.header_ns, due_ns=r.due_ns, kernel_ns=kernel, prompt_tokens=r.prompt_tokens,
-        cached_tokens=r.cached_tokens, output_tokens=r.output_tokens, finish=r.finish, complete=r.complete,
+        request_id=r.request_id,
+        role=cast(Role, r.role),
+        stream=r.stream,
+        cold=r.cold,
+        sent_ns=r.sent_ns,
+        end_ns=r.end_ns,
+        chunk_ns=user,
+        chunk_tokens=tokens,
+        asked_tokens=r.asked_tokens,
+        connect_ns=r.connect_ns,
+        write_ns=r.write_ns,
+        header_ns=r.header_ns,
+        due_ns=r.due_ns,
+        kernel_ns=kernel,
+        prompt_tokens=r.prompt_tokens,
+        cached_tokens=r.cached_tokens,
+        output_tokens=r.output_tokens,
+        finish=r.finish,
+        complete=r.complete,
         error=r.error,
-        engine=None if e is None else EngineReport(
+        engine=None
+        if e is None
+        else EngineReport(
             e.cache_n, e.prompt_n, e.prompt_ms, e.predicted_n, e.predicted_ms, e.draft_n, e.draft_accepted_n
         ),
-        characters=r.characters, text=r.text, fault=r.fault, attempt=r.attempt, conversation=r.conversation,
-        turn=r.turn, coalesced=r.coalesced, odd=r.odd, clock=r.clock, counted=counted,
-    )  # fmt: skip
+        characters=r.characters,
+        text=r.text,
+        fault=r.fault,
+        attempt=r.attempt,
+        conversation=r.conversation,
+        turn=r.turn,
+        coalesced=r.coalesced,
+        odd=r.odd,
+        clock=r.clock,
+        counted=counted,
+    )
 
 
 def encode_request(t: Timeline) -> bytes:

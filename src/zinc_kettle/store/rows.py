@@ -160,9 +160,11 @@ def _kept(row: Any, timelines: list[Timeline]) -> KeptRepeat:
     except msgspec.MsgspecError as error:
         raise StoreError("a stored repeat cannot be read", why=str(error)) from error
     return KeptRepeat(
-        cast(RepeatState, row.state), repeat, failure_of(row.failure) if row.failure else None,
+        cast(RepeatState, row.state),
+        repeat,
+        failure_of(row.failure) if row.failure else None,
         engine_facts(row.facts) if row.facts else EngineFacts(),
-    )  # fmt: skip
+    )
 
 
 def _trace(data: bytes | None, episode: dict[str, Any]) -> Trace | None:

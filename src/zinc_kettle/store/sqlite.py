@@ -44,9 +44,10 @@ def open_engine(path: Path) -> sa.Engine:
         os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
     except OSError as error:
         raise StoreError(
-            f"the store {path.name} cannot be opened", why=str(error.strerror),
+            f"the store {path.name} cannot be opened",
+            why=str(error.strerror),
             remedy="choose another place with --store PATH",
-        ) from error  # fmt: skip
+        ) from error
     engine = sa.create_engine(f"sqlite:///{path}", poolclass=sa.pool.QueuePool, pool_size=4, max_overflow=-1)
     sa.event.listen(engine, "connect", _on_connect)
     sa.event.listen(engine, "begin", _on_begin)
@@ -99,8 +100,11 @@ def check_schema(file: Path, name: str) -> None:
             for kind, entry, table, sql in db.execute("SELECT type, name, tbl_name, sql FROM sqlite_master"):
                 known = kind in {"table", "index"} and isinstance(table, str) and table in KNOWN_TABLES
                 if not known or _STRANGE_SQL.search(sql or ""):
-                    raise StoreError(f"{name} is not a store of Zinc Kettle", why=f"it holds the {kind} {entry!r:.60}",
-                                     remedy="ask for a bundle of it: zinc-kettle pack")  # fmt: skip
+                    raise StoreError(
+                        f"{name} is not a store of Zinc Kettle",
+                        why=f"it holds the {kind} {entry!r:.60}",
+                        remedy="ask for a bundle of it: zinc-kettle pack",
+                    )
             tables = {row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
             for table in tables & KNOWN_TABLES:
                 columns = list(db.execute(f"PRAGMA table_xinfo({table})"))

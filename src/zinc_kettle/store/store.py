@@ -60,9 +60,13 @@ class KettleStore:
     """
 
     def __init__(
-        self, path: Path, *, holder: str = "", is_gone: Callable[[str], bool] = lambda _holder: False,
+        self,
+        path: Path,
+        *,
+        holder: str = "",
+        is_gone: Callable[[str], bool] = lambda _holder: False,
         borrowed: str = "",
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.path = path
         self._borrowed = borrowed
         self.holder = holder or new_id()
@@ -141,11 +145,17 @@ class KettleStore:
             run_id = new_id()
             db.execute(
                 s.runs.insert().values(
-                    id=run_id, study=study_id, number=1 if last is None else last.number + 1, state="running",
-                    facts=json.dumps(facts), simulated=int(bool(facts.get("simulated"))), created_s=wall_s,
-                    holder=self.holder, heartbeat_s=wall_s,
+                    id=run_id,
+                    study=study_id,
+                    number=1 if last is None else last.number + 1,
+                    state="running",
+                    facts=json.dumps(facts),
+                    simulated=int(bool(facts.get("simulated"))),
+                    created_s=wall_s,
+                    holder=self.holder,
+                    heartbeat_s=wall_s,
                 )
-            )  # fmt: skip
+            )
             return run_id
 
     def _study(self, db: sa.Connection, study: Study, source: str, wall_s: float) -> str:
@@ -155,10 +165,15 @@ class KettleStore:
             found = new_id()
             db.execute(
                 s.studies.insert().values(
-                    id=found, name=study.name, question=study.question, plan_key=key, plan=plan_text(study),
-                    source=source, created_s=wall_s,
+                    id=found,
+                    name=study.name,
+                    question=study.question,
+                    plan_key=key,
+                    plan=plan_text(study),
+                    source=source,
+                    created_s=wall_s,
                 )
-            )  # fmt: skip
+            )
         return str(found)
 
     def _take(self, db: sa.Connection, run: Any, name: str, wall_s: float) -> None:
@@ -327,12 +342,18 @@ class KettleStore:
             last = db.execute(sa.select(sa.func.max(s.repeats.c.seq)).where(s.repeats.c.run == run_id)).scalar()
             db.execute(
                 s.repeats.insert().values(
-                    id=repeat_id, run=run_id, seq=0 if last is None else last + 1, cell=cell.key,
-                    levels=json.dumps(cell.levels), block=block, concurrency=concurrency, state="open",
+                    id=repeat_id,
+                    run=run_id,
+                    seq=0 if last is None else last + 1,
+                    cell=cell.key,
+                    levels=json.dumps(cell.levels),
+                    block=block,
+                    concurrency=concurrency,
+                    state="open",
                     launch=None if launch is None else launch_text(launch),
                     facts=None if facts is None else json.dumps(facts),
                 )
-            )  # fmt: skip
+            )
         return repeat_id
 
     def add_timeline(self, repeat_id: str, timeline: Timeline) -> None:

@@ -56,10 +56,21 @@ def encode_summary(s: CellSummary) -> bytes:
     values = {name: _stored(figure) for name, figure in s.values.items()}
     cautions = [(c.code, c.evidence) for c in s.cautions]
     told = StoredSummary(
-        s.done, s.failed, values, s.series, s.blocks, cautions, s.prompt_points, s.turns, s.stamps,
-        took_s=s.took_s, counted_by=s.counted_by, energy_sources=s.energy_sources, file_cached=s.file_cached,
+        s.done,
+        s.failed,
+        values,
+        s.series,
+        s.blocks,
+        cautions,
+        s.prompt_points,
+        s.turns,
+        s.stamps,
+        took_s=s.took_s,
+        counted_by=s.counted_by,
+        energy_sources=s.energy_sources,
+        file_cached=s.file_cached,
         devices=s.devices,
-    )  # fmt: skip
+    )
     return _encode(told)
 
 
@@ -81,11 +92,21 @@ def decode_summary(data: bytes) -> CellSummary:
     except msgspec.MsgspecError as error:
         raise StoreError("a stored cell summary cannot be read", why=str(error)) from error
     return CellSummary(
-        s.done, s.failed, {name: _figure(name, kept) for name, kept in s.values.items() if name in MEASURES}, s.series,
-        s.blocks, tuple(Caution(*c) for c in s.cautions if c[0] in KINDS), s.prompt_points, s.turns, s.stamps,
-        took_s=s.took_s, counted_by=s.counted_by, energy_sources=s.energy_sources, file_cached=s.file_cached,
+        s.done,
+        s.failed,
+        {name: _figure(name, kept) for name, kept in s.values.items() if name in MEASURES},
+        s.series,
+        s.blocks,
+        tuple(Caution(*c) for c in s.cautions if c[0] in KINDS),
+        s.prompt_points,
+        s.turns,
+        s.stamps,
+        took_s=s.took_s,
+        counted_by=s.counted_by,
+        energy_sources=s.energy_sources,
+        file_cached=s.file_cached,
         devices=s.devices,
-    )  # fmt: skip
+    )
 
 
 def _figure(name: str, kept: StoredValue | str) -> CellFigure:

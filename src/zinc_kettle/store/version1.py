@@ -65,10 +65,33 @@ def _request(m: Finished1) -> StoredRequest:
     e = m.timings
     report = None if e is None else StoredReport(e.cache_n, e.prompt_n, e.prompt_ms, e.predicted_n, e.predicted_ms)
     return StoredRequest(
-        m.id, m.role, m.stream, m.cold, m.sent_ns, m.end_ns, m.asked_tokens, m.connect_ns, m.write_ns, m.header_ns,
-        m.due_ns, m.prompt_tokens, m.cached_tokens, m.output_tokens, m.finish, m.complete, m.error, report,
-        m.characters, m.text, m.fault, m.attempt, m.conversation, m.turn, m.coalesced, m.odd,
-    )  # fmt: skip
+        m.id,
+        m.role,
+        m.stream,
+        m.cold,
+        m.sent_ns,
+        m.end_ns,
+        m.asked_tokens,
+        m.connect_ns,
+        m.write_ns,
+        m.header_ns,
+        m.due_ns,
+        m.prompt_tokens,
+        m.cached_tokens,
+        m.output_tokens,
+        m.finish,
+        m.complete,
+        m.error,
+        report,
+        m.characters,
+        m.text,
+        m.fault,
+        m.attempt,
+        m.conversation,
+        m.turn,
+        m.coalesced,
+        m.odd,
+    )
 
 
 def decode_rest_1(data: bytes) -> list[StoredRequest]:

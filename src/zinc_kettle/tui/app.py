@@ -63,9 +63,7 @@ class KettleApp(App[int]):
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (124, "-wide")]  # noqa: RUF012
     VERTICAL_BREAKPOINTS = [(0, "-short"), (36, "-tall")]  # noqa: RUF012
 
-    def __init__(
-        self, desk: Desk, runner: Runner | None = None, notice: str = "", *, walk: bool = False
-    ) -> None:  # fmt: skip
+    def __init__(self, desk: Desk, runner: Runner | None = None, notice: str = "", *, walk: bool = False) -> None:
         super().__init__()
         self.walk: Walk | None = None
         """The guided walk, while it goes on."""
@@ -456,8 +454,11 @@ class KettleApp(App[int]):
         if not self.runner.active:
             state = self.run_state
             elsewhere = state is not None and state.active and state.elsewhere
-            self.notify("It is measured in another terminal: p pauses it, b ends it after this block." if elsewhere
-                        else "Nothing is running.")  # fmt: skip
+            self.notify(
+                "It is measured in another terminal: p pauses it, b ends it after this block."
+                if elsewhere
+                else "Nothing is running."
+            )
             return
         self.runner.stop()
         self._redraw()

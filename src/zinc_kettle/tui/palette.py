@@ -63,10 +63,13 @@ class Named:
 
         found = await asyncio.to_thread(self._app.desk.planner.models)
         self.commands += [
-            SystemCommand(f"model: {m.title}", f"Plan to measure it. {m.about}",
-                          partial(self._app.plan_from, FIRST_DESIGN, json.loads(m.key)))
+            SystemCommand(
+                f"model: {m.title}",
+                f"Plan to measure it. {m.about}",
+                partial(self._app.plan_from, FIRST_DESIGN, json.loads(m.key)),
+            )
             for m in found[:MOST]
-        ]  # fmt: skip
+        ]
 
     def _studies(self) -> Iterator[SystemCommand]:
         with contextlib.suppress(KettleError):
@@ -84,8 +87,11 @@ class Named:
         from zinc_kettle.core.measures import MEASURES
 
         for measure in MEASURES.values():
-            yield SystemCommand(f"explain: {measure.title}", f"{measure.meaning[:1].upper()}{measure.meaning[1:]}.",
-                                partial(self._app.explain_measure, measure.name))  # fmt: skip
+            yield SystemCommand(
+                f"explain: {measure.title}",
+                f"{measure.meaning[:1].upper()}{measure.meaning[1:]}.",
+                partial(self._app.explain_measure, measure.name),
+            )
 
     def _show(self, name: str) -> None:
         self._app.rig = name

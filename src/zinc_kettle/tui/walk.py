@@ -57,76 +57,92 @@ STEPS: tuple[Step, ...] = (
         "Which rig should it buy? This study was rehearsed on simulated rigs, and says so on every screen. "
         "Two factors span the map: each cell is a median with its interval, copper is the best, a triangle is "
         "a caution.",
-        "enter", study=RIG,
+        "enter",
+        study=RIG,
     ),
     Step(
         "Ranked: a bracket joins rigs that show no clear difference. Here there is none, so the order holds.",
-        "7", station="lineup",
+        "7",
+        station="lineup",
     ),
     Step(
         "The fastest is not always the one to buy: the same by what a million tokens cost.",
-        "p p p", act="money",
+        "p p p",
+        act="money",
     ),
     Step(
         "Which quantization, and how many threads? This one was measured on a real engine. Further factors "
         "make slices of the map; the sentence on the right is the answer.",
-        "enter", study=WAYS,
+        "enter",
+        study=WAYS,
     ),
     Step(
         "A duel: is the fast one really better than the large one, and what made the difference? Every "
         "measure lies on the side it favours, with its interval. What is not clear is not claimed.",
-        "5", station="duel",
+        "5",
+        station="duel",
     ),
     Step(
         "The same prompt by prompt: what holds in general may not hold for your prompts.",
-        "v", act="by_prompt",
+        "v",
+        act="by_prompt",
     ),
     Step(
         "How does it change? Scaling with threads, against the ideal. The crosshair says each value.",
-        "6", station="curves",
+        "6",
+        station="curves",
     ),
     Step(
         "How many desks can it serve, if nobody is to wait longer than a second? A search looked for the "
         "largest load that keeps the promise, and says which part of it breaks first.",
-        "enter", study=DESKS,
+        "enter",
+        study=DESKS,
     ),
     Step(
         "What it walked through: throughput bought with the speed of each user.",
-        "6", station="curves",
+        "6",
+        station="curves",
     ),
     Step(
         "Did last week's settings help? A run is held against itself at other levels, block by block.",
-        "enter", study=WEEK,
+        "enter",
+        study=WEEK,
     ),
     Step(
         "Two changes at once do not tell which of them helped. A ladder would: l adds a step.",
-        "5", station="duel",
+        "5",
+        station="duel",
     ),
     Step(
         "Every figure answers for itself: repeats, requests as bars of waiting, prefill and decode, where the "
         "time of a token goes, how the engine was started, what may be wrong.",
-        "4 enter", station="map", act="open_cell",
+        "4 enter",
+        station="map",
+        act="open_cell",
     ),
     Step(
         "What would run on a machine, before anything is loaded: memory, predicted speed, and whether it "
         "keeps the pace of a reader.",
-        "2", station="fit",
+        "2",
+        station="fit",
     ),
     Step(
         "A plan reads as sentences that are the study file. On the right is the map it will fill, what it "
         "costs, and what is doubtful about it.",
-        "3", station="plan",
+        "3",
+        station="plan",
     ),
     Step(
         "And a page to hand on: your own words between the sections, as HTML, Markdown and PDF. e writes it.",
-        "8", station="report",
+        "8",
+        station="report",
     ),
     Step(
-        "That was the walk. The shelf is yours: open a study with enter, or press m to measure a model of "
-        "your own.",
-        "0", station="shelf",
+        "That was the walk. The shelf is yours: open a study with enter, or press m to measure a model of your own.",
+        "0",
+        station="shelf",
     ),
-)  # fmt: skip
+)
 
 
 class WalkBar(Static):

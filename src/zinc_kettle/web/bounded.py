@@ -113,6 +113,4 @@ def _client(url: str, key: str, ca_file: str | None, limit_s: float) -> httpx.As
     if verify and ca_file is not None:
         verify = ssl.create_default_context(cafile=ca_file)
     headers = {**PLAIN, **({"Authorization": f"Bearer {key}"} if key else {})}
-    return httpx.AsyncClient(
-        timeout=limit_s, trust_env=False, verify=verify, headers=headers, follow_redirects=False
-    )  # fmt: skip
+    return httpx.AsyncClient(timeout=limit_s, trust_env=False, verify=verify, headers=headers, follow_redirects=False)

@@ -62,10 +62,12 @@ class Found(msgspec.Struct, frozen=True):
 
 
 USUAL_REPORTS = {
-    "cached_tokens": Found("timings.cache_n"), "prompt_tokens": Found("timings.prompt_n"),
-    "prompt_ms": Found("timings.prompt_ms"), "output_tokens": Found("timings.predicted_n"),
+    "cached_tokens": Found("timings.cache_n"),
+    "prompt_tokens": Found("timings.prompt_n"),
+    "prompt_ms": Found("timings.prompt_ms"),
+    "output_tokens": Found("timings.predicted_n"),
     "output_ms": Found("timings.predicted_ms"),
-}  # fmt: skip
+}
 """Where the engine's own account is, if nothing else is said."""
 
 

@@ -45,9 +45,13 @@ class AnswerDesk:
     """
 
     def __init__(
-        self, places: Places, stores: Callable[[], list[KettleStore]], store_of: Callable[[str], KettleStore],
-        rigs: Callable[[], RigDesk], elsewhere: Elsewhere,
-    ) -> None:  # fmt: skip
+        self,
+        places: Places,
+        stores: Callable[[], list[KettleStore]],
+        store_of: Callable[[str], KettleStore],
+        rigs: Callable[[], RigDesk],
+        elsewhere: Elsewhere,
+    ) -> None:
         self._places = places
         self._stores = stores
         self._store_of = store_of
@@ -169,9 +173,15 @@ class AnswerDesk:
     async def drawn(self, command: Sequence[str]) -> list[Path]:
         """In one process of its own: drawing would hold the screen up."""
         process = await asyncio.create_subprocess_exec(
-            sys.executable, "-m", "zinc_kettle", *command, env={**os.environ, HOME_VARIABLE: str(self._places.home)},
-            stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, stdin=asyncio.subprocess.DEVNULL,
-        )  # fmt: skip
+            sys.executable,
+            "-m",
+            "zinc_kettle",
+            *command,
+            env={**os.environ, HOME_VARIABLE: str(self._places.home)},
+            stdout=asyncio.subprocess.PIPE,
+            stderr=asyncio.subprocess.PIPE,
+            stdin=asyncio.subprocess.DEVNULL,
+        )
         try:
             told, said = await asyncio.wait_for(process.communicate(), EXPORT_LIMIT_S)
         except TimeoutError as error:

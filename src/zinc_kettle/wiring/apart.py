@@ -75,8 +75,12 @@ def read_apart(path: Path, folder: Path) -> list[str]:
     """
     size = check_regular(path)
     command = [sys.executable, "-m", "zinc_kettle.wiring.apart_process", str(path.resolve()), str(folder)]
-    quiet = {"ARROW_DEFAULT_MEMORY_POOL": "system", "MALLOC_ARENA_MAX": "1", "OMP_NUM_THREADS": "1",
-             "OPENBLAS_NUM_THREADS": "1"}  # fmt: skip
+    quiet = {
+        "ARROW_DEFAULT_MEMORY_POOL": "system",
+        "MALLOC_ARENA_MAX": "1",
+        "OMP_NUM_THREADS": "1",
+        "OPENBLAS_NUM_THREADS": "1",
+    }
     limit_s = seconds_for(size)
     surroundings = {**inherited(os.environ), **quiet}
     try:
@@ -92,8 +96,9 @@ def read_apart(path: Path, folder: Path) -> list[str]:
     if "runs" in told and ran.returncode == 0:
         return [str(name) for name in told["runs"]]
     if "what" in told:
-        raise UsageError(str(told["what"]), why=str(told["why"]), remedy=str(told["remedy"]),
-                         code=str(told.get("code", "")))  # fmt: skip
+        raise UsageError(
+            str(told["what"]), why=str(told["why"]), remedy=str(told["remedy"]), code=str(told.get("code", ""))
+        )
     most = (BASE_BYTES + TIMES_SIZE * size) >> 20
     what = f"could not be read with {most} MiB of memory, as files of its size need"
     raise BundleError(path.name, what, remedy="have it sent again; if it is your own: zinc-kettle doctor --bundle")

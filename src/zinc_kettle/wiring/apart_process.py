@@ -65,11 +65,23 @@ def main() -> int:
     except KettleError as error:
         told, code = {"what": error.what, "why": error.why, "remedy": error.remedy, "code": error.code}, 2
     except MemoryError:
-        told, code = {"what": f"{path.name} takes more memory than a file of its size needs", "why": "",
-                      "remedy": "have it written and sent again"}, 2  # fmt: skip
+        told, code = (
+            {
+                "what": f"{path.name} takes more memory than a file of its size needs",
+                "why": "",
+                "remedy": "have it written and sent again",
+            },
+            2,
+        )
     except Exception as error:  # noqa: BLE001 - the top of a process that reads what nobody has checked
-        told, code = {"what": f"{path.name} holds something that cannot be", "why": type(error).__name__,
-                      "remedy": "have it written and sent again"}, 2  # fmt: skip
+        told, code = (
+            {
+                "what": f"{path.name} holds something that cannot be",
+                "why": type(error).__name__,
+                "remedy": "have it written and sent again",
+            },
+            2,
+        )
     sys.stdout.write(json.dumps(told))
     return code
 

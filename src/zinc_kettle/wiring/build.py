@@ -58,9 +58,14 @@ def model_folder(places: Places) -> ModelFolder:
 
 
 def experiment(
-    study: Study, places: Places, store: KettleStore, emit: Callable[[Event], None], *, source: str = "",
+    study: Study,
+    places: Places,
+    store: KettleStore,
+    emit: Callable[[Event], None],
+    *,
+    source: str = "",
     fresh: bool = False,
-) -> Experiment:  # fmt: skip
+) -> Experiment:
     """An experiment on its rigs, with a fresh nonce for its salts; `fresh` begins a new run in any case.
 
     Args:
@@ -153,8 +158,9 @@ def _size_there(plan: RigPlan, model: str, quantization: str | None) -> float | 
     try:
         return float(sim_shape(model, quantization).weights_bytes)
     except KeyError:
-        raise UsageError(f"there is no simulated model {model!r} at {quantization}",
-                         remedy="one of: " + ", ".join(SIM_MODELS)) from None  # fmt: skip
+        raise UsageError(
+            f"there is no simulated model {model!r} at {quantization}", remedy="one of: " + ", ".join(SIM_MODELS)
+        ) from None
 
 
 def read_study(path: Path, places: Places) -> tuple[Study, str]:

@@ -32,9 +32,15 @@ def preferences(places: Places) -> Preferences:
 
 
 def subject_of(
-    results: StudyResults, measure: str, places: Places, store: KettleStore, *, cell: CellResults | None = None,
-    factor: str = "", others: Path | None = None,
-) -> Subject:  # fmt: skip
+    results: StudyResults,
+    measure: str,
+    places: Places,
+    store: KettleStore,
+    *,
+    cell: CellResults | None = None,
+    factor: str = "",
+    others: Path | None = None,
+) -> Subject:
     """What is to be drawn.
 
     Args:

@@ -32,9 +32,18 @@ LOG_BYTES = 200_000
 EXACT_MS = 0.5
 """A self-test whose stamps are no further off is good."""
 PACKAGES = (
-    "textual", "httptools", "msgspec", "numpy", "scipy", "sqlalchemy", "matplotlib", "pyarrow", "typst", "asyncssh",
+    "textual",
+    "httptools",
+    "msgspec",
+    "numpy",
+    "scipy",
+    "sqlalchemy",
+    "matplotlib",
+    "pyarrow",
+    "typst",
+    "asyncssh",
     "uvloop",
-)  # fmt: skip
+)
 
 
 def examine(places: Places, *, driver: bool) -> list[Check]:
@@ -45,9 +54,18 @@ def examine(places: Places, *, driver: bool) -> list[Check]:
         driver: Test the driver, which takes a few seconds.
     """
     looks: list[Callable[[], Check | list[Check]]] = [
-        _python, lambda: _folder(places), lambda: _store(places), _terminal, _stamps, _processor, _energy, _devices,
-        lambda: _engines(places), lambda: _models(places), lambda: _rigs(places),
-    ]  # fmt: skip
+        _python,
+        lambda: _folder(places),
+        lambda: _store(places),
+        _terminal,
+        _stamps,
+        _processor,
+        _energy,
+        _devices,
+        lambda: _engines(places),
+        lambda: _models(places),
+        lambda: _rigs(places),
+    ]
     if driver:
         looks.append(_driver)
     out: list[Check] = []
@@ -58,8 +76,12 @@ def examine(places: Places, *, driver: bool) -> list[Check]:
 
 
 def _python() -> Check:
-    return Check("Python", "good", f"{platform.python_version()} on {platform.system()}, Zinc Kettle {__version__}, "
-                 f"definitions {DEFINITIONS_VERSION}")  # fmt: skip
+    return Check(
+        "Python",
+        "good",
+        f"{platform.python_version()} on {platform.system()}, Zinc Kettle {__version__}, "
+        f"definitions {DEFINITIONS_VERSION}",
+    )
 
 
 def _folder(places: Places) -> Check:
@@ -70,8 +92,9 @@ def _folder(places: Places) -> Check:
         probe.unlink()
         free = shutil.disk_usage(places.home).free
     except OSError as error:
-        return Check("data folder", "broken", f"cannot be written: {error.strerror}",
-                     "set ZINC_KETTLE_HOME to a folder of yours")  # fmt: skip
+        return Check(
+            "data folder", "broken", f"cannot be written: {error.strerror}", "set ZINC_KETTLE_HOME to a folder of yours"
+        )
     if free < ROOM_BYTES:
         return Check("data folder", "limited", f"{byte_size(free)} free", "make room: models and runs need some")
     return Check("data folder", "good", f"can be written, {byte_size(free)} free")
@@ -115,8 +138,12 @@ def _stamps() -> Check:
         kernel = enable(probe)
     if kernel:
         return Check("kernel stamps", "good", "arrivals are stamped by the kernel, whatever the machine does meanwhile")
-    return Check("kernel stamps", "limited", "not on this system: the driver stamps, a little later",
-                 "figures say so; on Linux they are exact")  # fmt: skip
+    return Check(
+        "kernel stamps",
+        "limited",
+        "not on this system: the driver stamps, a little later",
+        "figures say so; on Linux they are exact",
+    )
 
 
 def _processor() -> list[Check]:
@@ -124,19 +151,43 @@ def _processor() -> list[Check]:
 
     facts, now = machine_facts(), busy()
     cores = facts.get("physical_cores")
-    out = [Check("processor", "good", f"{facts.get('processor') or 'not named'}, {plural(cores or 1, 'core')}, "
-                 f"{byte_size(float(facts.get('memory_bytes') or 0))} of memory")]  # fmt: skip
+    out = [
+        Check(
+            "processor",
+            "good",
+            f"{facts.get('processor') or 'not named'}, {plural(cores or 1, 'core')}, "
+            f"{byte_size(float(facts.get('memory_bytes') or 0))} of memory",
+        )
+    ]
     governor = facts.get("governor")
     if governor and governor != "performance":
-        out.append(Check("clock rate", "limited", f"governor {governor}: speed follows the load",
-                         "set it to performance while you measure: cpupower frequency-set -g performance"))  # fmt: skip
+        out.append(
+            Check(
+                "clock rate",
+                "limited",
+                f"governor {governor}: speed follows the load",
+                "set it to performance while you measure: cpupower frequency-set -g performance",
+            )
+        )
     if facts.get("virtual"):
-        out.append(Check("virtual machine", "limited", "others share the hardware, and may take its time",
-                         "quiet_s in [limits] waits for a quiet moment; the caution stolen-time tells"))  # fmt: skip
+        out.append(
+            Check(
+                "virtual machine",
+                "limited",
+                "others share the hardware, and may take its time",
+                "quiet_s in [limits] waits for a quiet moment; the caution stolen-time tells",
+            )
+        )
     used, stolen = float(now.get("cores") or 0.0), float(now.get("stolen_share") or 0.0)
     if used > BUSY_CORES or stolen > STOLEN_SHARE:
-        out.append(Check("quiet", "limited", f"{digits(used, significant=2)} cores are in use, {stolen:.0%} stolen",
-                         "end what is not needed before you measure"))  # fmt: skip
+        out.append(
+            Check(
+                "quiet",
+                "limited",
+                f"{digits(used, significant=2)} cores are in use, {stolen:.0%} stolen",
+                "end what is not needed before you measure",
+            )
+        )
     else:
         out.append(Check("quiet", "good", f"{digits(used, significant=2)} cores are in use"))
     return out
@@ -151,8 +202,12 @@ def _energy() -> Check:
         return Check("energy", "limited", "a power reading, no counter", "energy is summed up from samples")
     there = Path("/sys/class/powercap").is_dir() and any(Path("/sys/class/powercap").iterdir())
     if there:
-        return Check("energy", "missing", "there are counters, and they may not be read",
-                     "as root: chmod a+r /sys/class/powercap/intel-rapl:*/energy_uj")  # fmt: skip
+        return Check(
+            "energy",
+            "missing",
+            "there are counters, and they may not be read",
+            "as root: chmod a+r /sys/class/powercap/intel-rapl:*/energy_uj",
+        )
     return Check(
         "energy",
         "missing",
@@ -191,14 +246,22 @@ def _engines(places: Places) -> list[Check]:
             if version:
                 out.append(Check(f"engine {name}", "good", f"{package} {version}"))
             else:
-                out.append(Check(f"engine {name}", "missing", f"{package} is not installed",
-                                 "pip install 'zinc-kettle[engine]'"))  # fmt: skip
+                out.append(
+                    Check(
+                        f"engine {name}", "missing", f"{package} is not installed", "pip install 'zinc-kettle[engine]'"
+                    )
+                )
         else:
             program = recipe.start.argv[0] if recipe.start.argv else ""
             there = "{" in program or shutil.which(program) is not None
-            out.append(Check(f"engine {name}", "good" if there else "missing",
-                             "can be started" if there else f"there is no program {program}",
-                             "" if there else "install it, or name its path in the recipe"))  # fmt: skip
+            out.append(
+                Check(
+                    f"engine {name}",
+                    "good" if there else "missing",
+                    "can be started" if there else f"there is no program {program}",
+                    "" if there else "install it, or name its path in the recipe",
+                )
+            )
     return out
 
 
@@ -216,8 +279,12 @@ def _models(places: Places) -> Check:
     if found:
         size = byte_size(sum(model.size_bytes for model in found))
         return Check("models", "good", f"{plural(len(found), 'file')} found, {size}")
-    return Check("models", "missing", "no file found in the data folder or in the usual ones",
-                 "zinc-kettle --models FOLDER finds yours; zinc-kettle synth brine-60m makes one to try")  # fmt: skip
+    return Check(
+        "models",
+        "missing",
+        "no file found in the data folder or in the usual ones",
+        "zinc-kettle --models FOLDER finds yours; zinc-kettle synth brine-60m makes one to try",
+    )
 
 
 def _rigs(places: Places) -> Check:
@@ -231,8 +298,12 @@ def _rigs(places: Places) -> Check:
         return Check("other machines", "good", "none named; docs/rigs.md says how")
     known = Path.home() / ".ssh" / "known_hosts"
     if any(plan.reach == "ssh" for plan in plans) and not known.is_file():
-        return Check("other machines", "limited", f"{plural(len(plans), 'rig')} named, and no known hosts",
-                     "connect once with ssh, and accept the machine's key")  # fmt: skip
+        return Check(
+            "other machines",
+            "limited",
+            f"{plural(len(plans), 'rig')} named, and no known hosts",
+            "connect once with ssh, and accept the machine's key",
+        )
     return Check("other machines", "good", f"{plural(len(plans), 'rig')} named; zinc-kettle probe NAME asks one")
 
 
@@ -267,11 +338,16 @@ def write_bundle(places: Places, checks: Sequence[Check], out: Path, words: Sequ
     """
     private = Private(words)
     told: dict[str, Any] = {
-        "version": __version__, "definitions": DEFINITIONS_VERSION, "python": platform.python_version(),
-        "system": platform.system(), "release": platform.release(), "machine": platform.machine(),
-        "made_s": round(time.time()), "packages": {name: _version(name) for name in PACKAGES},
+        "version": __version__,
+        "definitions": DEFINITIONS_VERSION,
+        "python": platform.python_version(),
+        "system": platform.system(),
+        "release": platform.release(),
+        "machine": platform.machine(),
+        "made_s": round(time.time()),
+        "packages": {name: _version(name) for name in PACKAGES},
         "checks": [{"name": c.name, "state": c.state, "found": c.found, "remedy": c.remedy} for c in checks],
-    }  # fmt: skip
+    }
     log = ""
     if places.log.is_file():
         with places.log.open("rb") as file:

@@ -59,8 +59,11 @@ def _launch(study: Study, recipe: Recipe, spec: LaunchSpec, cells: Sequence[Cell
     if reached is not None or recipe.start is None:
         url = reached.url if reached is not None else f"the address of the rig {spec.rig or 'here'}"
         key = reached is not None and (reached.key_variable or reached.key_file)
-        headers = ("Accept: text/event-stream", "Content-Type: application/json",
-                   *((f"Authorization: Bearer ({HIDDEN})",) if key else ()))  # fmt: skip
+        headers = (
+            "Accept: text/event-stream",
+            "Content-Type: application/json",
+            *((f"Authorization: Bearer ({HIDDEN})",) if key else ()),
+        )
         return DryLaunch(f"asked at {url}", {}, requests, headers)
     model = f"{spec.model}.{spec.quantization}.gguf" if spec.quantization else spec.model
     start = recipe.start
@@ -76,9 +79,14 @@ def _body(study: Study, recipe: Recipe, cell: Cell) -> dict[str, Any]:
     words = "a prompt as it is in its file" if prompt is None else f"a prompt of {prompt:,} tokens"
     salted = " behind its salt" if cell.settings["salt"] else ""
     order = RequestOrder(
-        "dry", "measured", [ChatMessage("user", f"({words}{salted})")], output, temperature=study.temperature,
-        seed=study.seed, extra=request_fields(recipe, cell.settings),
-    )  # fmt: skip
+        "dry",
+        "measured",
+        [ChatMessage("user", f"({words}{salted})")],
+        output,
+        temperature=study.temperature,
+        seed=study.seed,
+        extra=request_fields(recipe, cell.settings),
+    )
     named = study.endpoint.model if study.endpoint is not None else cell.launch.model
     target = Target.of(Setup(ANY_PORT, named))
     count = int(cell.settings["concurrency"] or 1)

@@ -37,10 +37,12 @@ def candidates(places: Places, rig: Rig, paths: list[Path] | None = None) -> lis
     """
     if rig.simulated and not paths:
         return [
-            Candidate(f"{model} {q}", sim_shape(model, q), "made up", family=model,
-                      levels={"model": model, "quantization": q})
-            for model in SIM_MODELS for q in SIM_QUANTIZATIONS
-        ]  # fmt: skip
+            Candidate(
+                f"{model} {q}", sim_shape(model, q), "made up", family=model, levels={"model": model, "quantization": q}
+            )
+            for model in SIM_MODELS
+            for q in SIM_QUANTIZATIONS
+        ]
     if not paths:
         return [_candidate(f, levels_of_model(f, places)) for f in models_here(places)]
     out = []

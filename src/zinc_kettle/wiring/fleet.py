@@ -51,9 +51,13 @@ class Fleet:
     """
 
     def __init__(
-        self, study: Study, book: RigBook, folder: ModelFolder, recipes: Mapping[str, Recipe],
+        self,
+        study: Study,
+        book: RigBook,
+        folder: ModelFolder,
+        recipes: Mapping[str, Recipe],
         leftovers: Leftovers | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._study = study
         self._recipes = recipes
         self._leftovers = leftovers
@@ -79,22 +83,29 @@ class Fleet:
             launch = [n for n in named if (s := engine.named(n)) is not None and s.on_launch]
             launch += [n for n in named if n == "quantization"]
             if plan.reach == "url" and launch:
-                raise UsageError(f"{launch[0]} cannot be set on {name}", why="its engine already runs",
-                                 remedy=f"leave {launch[0]} out, or reach the rig over SSH")  # fmt: skip
+                raise UsageError(
+                    f"{launch[0]} cannot be set on {name}",
+                    why="its engine already runs",
+                    remedy=f"leave {launch[0]} out, or reach the rig over SSH",
+                )
             if plan.reach == "url" and engine.name != plan.engine:
                 raise UsageError(
-                    f"{name} does not run {engine.name}", why=f"the rig file says it speaks {plan.engine}",
+                    f"{name} does not run {engine.name}",
+                    why=f"the rig file says it speaks {plan.engine}",
                     remedy=f'leave engine out, or write engine = "{engine.name}" in the rig file',
-                )  # fmt: skip
+                )
             if plan.reach == "rehearsal" and engine.name != BUILT_IN:
-                raise UsageError(f"{engine.name} cannot run on {name}", why="simulated rigs stand in for one engine",
-                                 remedy=f'engine = "{BUILT_IN}", or a rig that is not simulated')  # fmt: skip
+                raise UsageError(
+                    f"{engine.name} cannot run on {name}",
+                    why="simulated rigs stand in for one engine",
+                    remedy=f'engine = "{BUILT_IN}", or a rig that is not simulated',
+                )
             if plan.reach == "ssh" and not (self._python(plan, engine.name) and plan.models):
                 raise UsageError(
                     f"no engine can be started on {name}",
                     why=f"the rig file does not say where its models are, or which Python has {engine.name}",
-                    remedy="add models, and engine_python or engines; or reach a running engine with reach = \"url\"",
-                )  # fmt: skip
+                    remedy='add models, and engine_python or engines; or reach a running engine with reach = "url"',
+                )
 
     def _python(self, plan: RigPlan, engine: str) -> str:
         """The Python an engine lives in, on a rig; empty for the tool's own."""
@@ -190,9 +201,10 @@ class Fleet:
             return EndpointStarter(endpoint, recipe, None, self._book.keys), None, None
         here = await asyncio.to_thread(_shape, model) if model is not None else None
         files = {
-            name: found.path for name, wanted in further_models(recipe.engine, spec.levels).items()
+            name: found.path
+            for name, wanted in further_models(recipe.engine, spec.levels).items()
             if (found := self._folder.find(*wanted)) is not None
-        }  # fmt: skip
+        }
         python = self._python(plan, spec.engine)
         starter = Launcher(recipe, python=python, load_limit_s=limit, leftovers=self._leftovers, files=files)
         return starter, model, here
@@ -206,15 +218,21 @@ class Fleet:
         models = RemoteModels(rig.shell, str(plan.models), plan.name)
         path, size = await models.find(spec.model, spec.quantization)
         there = ModelFile(spec.model, spec.quantization, Path(path), size)
-        files = {name: (await models.find(*wanted))[0]
-                 for name, wanted in further_models(recipe.engine, spec.levels).items()}  # fmt: skip
+        files = {
+            name: (await models.find(*wanted))[0] for name, wanted in further_models(recipe.engine, spec.levels).items()
+        }
         key = (plan.name, path)
         if key not in self._shapes:
             self._shapes[key] = await self._remote_shape(models, path, size)
         remote = RemoteLauncher(
-            rig.shell, recipe, python=self._python(plan, spec.engine), rig=plan.name, direct=plan.direct,
-            load_limit_s=self._study.limits.load_s, files=files,
-        )  # fmt: skip
+            rig.shell,
+            recipe,
+            python=self._python(plan, spec.engine),
+            rig=plan.name,
+            direct=plan.direct,
+            load_limit_s=self._study.limits.load_s,
+            files=files,
+        )
         return remote, there, self._shapes[key]
 
     async def _remote_shape(self, models: RemoteModels, path: str, size: int) -> ModelShape | None:

@@ -89,8 +89,11 @@ def appearances(store: KettleStore, side: Side) -> list[Appearance]:
         results = open_run(store, run.run_id)
         name = main_measure(results.study)
         for what, wanted in (("rig", rigs), ("model", models)):
-            mine = [(v, c) for c in results.cells if c.done and c.cell.settings[what] in wanted
-                    and isinstance(v := c.value(name), Value)]  # fmt: skip
+            mine = [
+                (v, c)
+                for c in results.cells
+                if c.done and c.cell.settings[what] in wanted and isinstance(v := c.value(name), Value)
+            ]
             if len(wanted) == 1 and mine:
                 pick = max if MEASURES[name].better == "more" else min
                 best, cell = pick(mine, key=lambda pair: pair[0].value)

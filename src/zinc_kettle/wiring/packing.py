@@ -81,9 +81,14 @@ def known_keys(places: Places, studies: Iterable[Study]) -> set[str]:
 
 
 def pack(
-    store: KettleStore, run_ids: Sequence[str], out: Path, *, without: Collection[str] = (),
-    words: Collection[str] = (), secrets: Collection[str] = (),
-) -> Packed:  # fmt: skip
+    store: KettleStore,
+    run_ids: Sequence[str],
+    out: Path,
+    *,
+    without: Collection[str] = (),
+    words: Collection[str] = (),
+    secrets: Collection[str] = (),
+) -> Packed:
     """Write runs into a bundle.
 
     Args:
@@ -105,9 +110,14 @@ def pack(
 
 
 def write_bundle(
-    store: KettleStore, run_ids: Sequence[str], file: Path, *, private: Private, without: Collection[str] = (),
+    store: KettleStore,
+    run_ids: Sequence[str],
+    file: Path,
+    *,
+    private: Private,
+    without: Collection[str] = (),
     living: bool = False,
-) -> Packed:  # fmt: skip
+) -> Packed:
     """Write runs into a file of our own.
 
     Args:
@@ -128,8 +138,12 @@ def write_bundle(
                 _Run(store, run_id, frozenset(without), private, living=living).write(writer, f"runs/{n}", work)
                 for n, run_id in enumerate(run_ids, start=1)
             ]
-            digest = writer.close(tool=__version__, definitions=DEFINITIONS_VERSION, made_s=round(time.time(), 3),
-                                  left_out=sorted(without))  # fmt: skip
+            digest = writer.close(
+                tool=__version__,
+                definitions=DEFINITIONS_VERSION,
+                made_s=round(time.time(), 3),
+                left_out=sorted(without),
+            )
         except BaseException:
             writer.abandon()
             raise
@@ -142,7 +156,7 @@ class _Run:
 
     def __init__(
         self, store: KettleStore, run_id: str, without: frozenset[str], private: Private, *, living: bool
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._results = open_run(store, run_id)
         if self._results.run.state == "running" and not living:
             raise UsageError(f"{self._results.study.name} is being measured", remedy="pack it when it has ended")
@@ -187,14 +201,23 @@ class _Run:
         )
         trace = r.trace
         return RepeatLine(
-            r.repeat_id, self._order[r.repeat_id], self._private.levels(cell.cell.levels), r.block, r.concurrency,
-            "broken-off" if kept.state == "open" else kept.state, r.launch, hide(kept.facts) or None, r.machine,
+            r.repeat_id,
+            self._order[r.repeat_id],
+            self._private.levels(cell.cell.levels),
+            r.block,
+            r.concurrency,
+            "broken-off" if kept.state == "open" else kept.state,
+            r.launch,
+            hide(kept.facts) or None,
+            r.machine,
             failure,
-            r.driver_cpu_ns, r.wall_ns, r.extras,
+            r.driver_cpu_ns,
+            r.wall_ns,
+            r.extras,
             sampler_cpu_ns=0 if trace is None else trace.sampler_cpu_ns,
             highest_bytes=-1 if trace is None else trace.highest_bytes,
             energy_source="" if trace is None else self._private.text(trace.energy_source),
-        )  # fmt: skip
+        )
 
     def _carried(self) -> CarriedRun:
         run, private = self._results.run, self._private

@@ -238,10 +238,14 @@ class PlanDesk:
             return
         first = max(0, plan.history.at - MOST_HISTORY)
         kept = _Kept(
-            list(plan.history.texts[first:]), plan.history.at - first, str(plan.folder),
-            None if plan.file is None else str(plan.file), plan.saved,
-            None if plan.typing is None else (list(plan.typing[0]), plan.typing[1]), plan.origin,
-        )  # fmt: skip
+            list(plan.history.texts[first:]),
+            plan.history.at - first,
+            str(plan.folder),
+            None if plan.file is None else str(plan.file),
+            plan.saved,
+            None if plan.typing is None else (list(plan.typing[0]), plan.typing[1]),
+            plan.origin,
+        )
         # Where it cannot be kept, one goes on with what is on the screen; saving it tells why.
         with contextlib.suppress(UsageError):
             _write(self._places.plan, msgspec.json.encode(kept).decode())

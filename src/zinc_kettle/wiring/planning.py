@@ -40,9 +40,14 @@ def template_named(name: str) -> Template:
 
 
 def template_text(
-    template: Template, engines: Known, *, vary: Mapping[str, str], hold: Mapping[str, str], name: str = "",
+    template: Template,
+    engines: Known,
+    *,
+    vary: Mapping[str, str],
+    hold: Mapping[str, str],
+    name: str = "",
     lenient: bool = False,
-) -> tuple[str, str]:  # fmt: skip
+) -> tuple[str, str]:
     """A study's name, and its text from a template.
 
     Args:
@@ -57,9 +62,7 @@ def template_text(
         UsageError: No such factor, a level that cannot be, or nothing to vary.
     """
     factors = factors_of(_engines({**hold, **vary}, engines))
-    varied = {
-        factor: levels_typed(factors, factor, said) for factor, said in _varied(template, vary).items()
-    }  # fmt: skip
+    varied = {factor: levels_typed(factors, factor, said) for factor, said in _varied(template, vary).items()}
     # What the engine has no setting for is not the template's to hold.
     held: dict[str, Level] = {n: level for n, level in template.hold.items() if n not in varied and n in factors}
     held.update({factor: level_typed(factors, factor, said) for factor, said in hold.items()})
@@ -118,8 +121,11 @@ def levels_typed(factors: Mapping[str, Factor], name: str, said: str) -> tuple[L
     except ValueError as error:
         raise UsageError(f"{name}={said}: {error}", remedy=f"{name}=1..8 x2, or {name}=1,2,4") from error
     if levels is None:
-        raise UsageError(f"{name}={said} holds something that is no level of it", why=factors[name].meaning,
-                         remedy="levels parted by commas; numbers also as 1..8 x2 or 512..2048 +512")  # fmt: skip
+        raise UsageError(
+            f"{name}={said} holds something that is no level of it",
+            why=factors[name].meaning,
+            remedy="levels parted by commas; numbers also as 1..8 x2 or 512..2048 +512",
+        )
     return levels
 
 

@@ -146,8 +146,9 @@ def write_report(made: Document, out: Path) -> list[Path]:
         out.parent.mkdir(parents=True, exist_ok=True)
         return WRITERS[out.suffix.lower()](made, out)
     except OSError as error:
-        raise UsageError(f"{out.name} cannot be written", why=str(error.strerror or error),
-                         remedy="choose another place") from error  # fmt: skip
+        raise UsageError(
+            f"{out.name} cannot be written", why=str(error.strerror or error), remedy="choose another place"
+        ) from error
 
 
 def _drawn(made: Document) -> Mapping[str, bytes]:

@@ -116,8 +116,15 @@ class RigDesk:
         """What fits on a rig that is ready."""
         rig = self._book.rig(name)
         known = self._calibrations.get(name, rig.prior())
-        return fit_rows(self._candidates.get(name, []), rig, wish, threads=threads, calibration=known, pace=pace,
-                        measured=self._measured.get(name))  # fmt: skip
+        return fit_rows(
+            self._candidates.get(name, []),
+            rig,
+            wish,
+            threads=threads,
+            calibration=known,
+            pace=pace,
+            measured=self._measured.get(name),
+        )
 
     def detail(self, name: str, row: FitRow, wish: Wish, rows: Sequence[FitRow], threads: int) -> Detail:
         """What would make a model fit there, and its best quantization."""
@@ -173,7 +180,7 @@ class RigDesk:
 
     def _row(
         self, spec: LaunchSpec, shape: ModelShape | None, rig: Rig | None, depth: float | None, placing: Placing
-    ) -> FitRow | None:  # fmt: skip
+    ) -> FitRow | None:
         if shape is None or rig is None:
             return None
         known = self._calibrations.get(rig.name, rig.prior())

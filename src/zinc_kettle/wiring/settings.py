@@ -29,7 +29,7 @@ def rows(places: Places) -> list[Row]:
         ("others", places.others, home, "unpacked bundles of other people"),
         ("reports", places.reports, home, "how your reports are put together, and your words"),
         ("recipes", places.recipes, home, "engine recipes of your own"),
-    )  # fmt: skip
+    )
     own = setting_rows(read_preferences(places.home / PREFERENCES))
     return [*own, *(Row("", title, str(path), origin, meaning) for title, path, origin, meaning in folders)]
 

@@ -34,7 +34,7 @@ class Shelving:
 
     def __init__(
         self, places: Places, stores: Stores, extra: Sequence[Path], simulated: Callable[[Study], bool]
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._places = places
         self._stores = stores
         self._extra = extra
@@ -101,10 +101,16 @@ class Shelving:
         one = " ".join(str(row.engine[name]) for name in ("engine", "version") if row.engine.get(name))
         engine = " and ".join(engines) or one
         return RunEntry(
-            run_id, row.number, row.state, day(row.created_s),
-            _machine(row.facts), engine, said[:1].upper() + said[1:], has_answer=row.repeats_done > 0,
+            run_id,
+            row.number,
+            row.state,
+            day(row.created_s),
+            _machine(row.facts),
+            engine,
+            said[:1].upper() + said[1:],
+            has_answer=row.repeats_done > 0,
             simulated=row.simulated,
-        )  # fmt: skip
+        )
 
     def _study_files(self) -> list[Path]:
         own = sorted(self._places.studies.glob("*.study.toml")) if self._places.studies.is_dir() else []

@@ -39,9 +39,11 @@ class Sides:
     """
 
     def __init__(
-        self, places: Places, store: Callable[[], KettleStore | Sequence[KettleStore]],
+        self,
+        places: Places,
+        store: Callable[[], KettleStore | Sequence[KettleStore]],
         elsewhere: Elsewhere | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._stores = store
         self.shown: StudyResults | None = None
         """The run that is open on the screen, which is used as it is."""

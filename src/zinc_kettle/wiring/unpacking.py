@@ -76,8 +76,14 @@ def into_store(path: Path, folder: Path) -> list[str]:
         BundleError: It is damaged, or cannot be trusted.
     """
     names, found = take_runs(path, folder)
-    told = {"from": path.name[:200], "digest": found.digest, "made_s": found.made_s, "tool": found.tool,
-            "definitions": found.definitions, "left_out": list(found.left_out)}  # fmt: skip
+    told = {
+        "from": path.name[:200],
+        "digest": found.digest,
+        "made_s": found.made_s,
+        "tool": found.tool,
+        "definitions": found.definitions,
+        "left_out": list(found.left_out),
+    }
     (folder / ABOUT).write_bytes(plain_toml(told))
     return names
 
@@ -110,10 +116,17 @@ def _lines(bundle: Bundle, part: str, run: CarriedRun) -> list[RepeatLine]:
 def _take(bundle: Bundle, part: str, run: CarriedRun, lines: list[RepeatLine], store: KettleStore, folder: Path) -> str:
     cells = {tuple(sorted(c.levels.items())): c.key for c in widened(run.study, run.decisions).cells}
     info = RunInfo(
-        run.head.run, run.head.study, run.head.number, "measured" if run.head.state == "measured" else "stopped",
-        run.head.created_s, run.facts, run.head.simulated, run.source, run.decisions,
+        run.head.run,
+        run.head.study,
+        run.head.number,
+        "measured" if run.head.state == "measured" else "stopped",
+        run.head.created_s,
+        run.facts,
+        run.head.simulated,
+        run.source,
+        run.decisions,
         tuple((None if n.levels is None else cells.get(tuple(sorted(n.levels.items()))), n.text) for n in run.notes),
-    )  # fmt: skip
+    )
     try:
         intake = Intake(store, run.study, info)
         intake.repeats(
@@ -145,8 +158,12 @@ def _traces(bundle: Bundle, part: str, file: Path, lines: Sequence[RepeatLine]) 
             raise BundleError(bundle.path.name, "has a trace of a repeat there is not")
         line = lines[place]
         try:
-            trace = replace(trace_from(columns), sampler_cpu_ns=line.sampler_cpu_ns,
-                            highest_bytes=line.highest_bytes, energy_source=line.energy_source)  # fmt: skip
+            trace = replace(
+                trace_from(columns),
+                sampler_cpu_ns=line.sampler_cpu_ns,
+                highest_bytes=line.highest_bytes,
+                energy_source=line.energy_source,
+            )
         except (TypeError, ValueError) as error:
             raise BundleError(bundle.path.name, "has a trace that cannot be", why=str(error)) from error
         yield replace(_kept(line).repeat, trace=trace), trace
@@ -166,9 +183,17 @@ def _extracted(bundle: Bundle, name: str, folder: Path) -> Iterator[Path]:
 
 def _kept(line: RepeatLine) -> KeptRepeat:
     repeat = Repeat(
-        line.id, line.block, line.concurrency, (), line.launch, line.machine, None, line.driver_cpu_ns, line.wall_ns,
+        line.id,
+        line.block,
+        line.concurrency,
+        (),
+        line.launch,
+        line.machine,
+        None,
+        line.driver_cpu_ns,
+        line.wall_ns,
         dict(line.extras),
-    )  # fmt: skip
+    )
     return KeptRepeat(line.state, repeat, line.failure, line.facts or {})
 
 

@@ -18,13 +18,30 @@ __all__ = ["KINDS", "QUIET_CODES", "Caution", "Setting", "cell_cautions", "timel
 KINDS: dict[str, Kind] = {
     kind.code: kind
     for kind in (
-        answers.COLD, answers.CACHE_HELPED, answers.ENDED_EARLY, answers.UNEQUAL_LENGTH, answers.CONTEXT_CUT,
-        answers.STALLED, answers.INCOMPLETE, answers.TINY_PROMPT, repeats.NOISY, repeats.FLUKE, repeats.DRIFT,
-        repeats.THIN_PERCENTILE, repeats.NO_STEADY_WINDOW, machine.STOLEN_TIME, machine.BUSY_MACHINE,
-        machine.OBSERVER_HEAVY, answers.COUNTED_BY_CHUNKS, answers.SEVERAL_A_CHUNK, answers.ERRORS, machine.SPILLED,
-        machine.OVER_THREADED, answers.DIFFERENT_TOKENIZER,
+        answers.COLD,
+        answers.CACHE_HELPED,
+        answers.ENDED_EARLY,
+        answers.UNEQUAL_LENGTH,
+        answers.CONTEXT_CUT,
+        answers.STALLED,
+        answers.INCOMPLETE,
+        answers.TINY_PROMPT,
+        repeats.NOISY,
+        repeats.FLUKE,
+        repeats.DRIFT,
+        repeats.THIN_PERCENTILE,
+        repeats.NO_STEADY_WINDOW,
+        machine.STOLEN_TIME,
+        machine.BUSY_MACHINE,
+        machine.OBSERVER_HEAVY,
+        answers.COUNTED_BY_CHUNKS,
+        answers.SEVERAL_A_CHUNK,
+        answers.ERRORS,
+        machine.SPILLED,
+        machine.OVER_THREADED,
+        answers.DIFFERENT_TOKENIZER,
     )
-}  # fmt: skip
+}
 """By code, in the order in which cautions are listed."""
 QUIET_CODES = frozenset(code for code, kind in KINDS.items() if kind.quiet)
 """Cautions that are kept with the cell but need no mark on the map."""

@@ -203,61 +203,96 @@ def _several_request(t: Timeline, _: Setting) -> str | None:
 
 
 COLD = Kind(
-    "cold", "A request meant to be measured was the first after loading the model, so it is kept apart.",
-    "Set warm_up = 1 or more in the study.", "any", _cold, _cold_request, quiet=True,
-)  # fmt: skip
+    "cold",
+    "A request meant to be measured was the first after loading the model, so it is kept apart.",
+    "Set warm_up = 1 or more in the study.",
+    "any",
+    _cold,
+    _cold_request,
+    quiet=True,
+)
 CACHE_HELPED = Kind(
-    "cache-helped", "The engine reused tokens of an earlier prompt, so prefill looks faster than it is.",
+    "cache-helped",
+    "The engine reused tokens of an earlier prompt, so prefill looks faster than it is.",
     "Keep salt on and prompt_cache off unless cached prefill is the question.",
     f"more tokens reused than the template ({TEMPLATE_TOKENS} where it was not counted) and two per digit of the salt "
-    "explain", _cache_helped, _cache_helped_request,
-)  # fmt: skip
+    "explain",
+    _cache_helped,
+    _cache_helped_request,
+)
 ENDED_EARLY = Kind(
-    "ended-early", "Answers came out shorter than requested.",
-    "Check that the engine can be made to continue past its end token; do not compare total times.", "any",
-    _ended_early, _ended_early_request,
-)  # fmt: skip
+    "ended-early",
+    "Answers came out shorter than requested.",
+    "Check that the engine can be made to continue past its end token; do not compare total times.",
+    "any",
+    _ended_early,
+    _ended_early_request,
+)
 UNEQUAL_LENGTH = Kind(
-    "unequal-length", "Answers differ in length although all were requested with the same length.",
-    "Compare speeds per token, never whole durations.", f"lengths differ by more than {UNEQUAL_SHARE:.0%}",
+    "unequal-length",
+    "Answers differ in length although all were requested with the same length.",
+    "Compare speeds per token, never whole durations.",
+    f"lengths differ by more than {UNEQUAL_SHARE:.0%}",
     _unequal_length,
-)  # fmt: skip
+)
 CONTEXT_CUT = Kind(
-    "context-cut", "The engine cut answers at the end of its context and reported that as the requested length.",
-    "Raise context, or ask for shorter prompts or answers.", "any", _context_cut, _context_cut_request,
-)  # fmt: skip
+    "context-cut",
+    "The engine cut answers at the end of its context and reported that as the requested length.",
+    "Raise context, or ask for shorter prompts or answers.",
+    "any",
+    _context_cut,
+    _context_cut_request,
+)
 STALLED = Kind(
-    "stalled", "The engine went silent in the middle of answers.",
+    "stalled",
+    "The engine went silent in the middle of answers.",
     "Read its last output; check whether the machine swapped, throttled or was suspended.",
-    f"a gap of {STALL_GAP_S:g} s or more that is {STALL_TIMES:g} times the usual one", _stalled, _stalled_request,
-)  # fmt: skip
+    f"a gap of {STALL_GAP_S:g} s or more that is {STALL_TIMES:g} times the usual one",
+    _stalled,
+    _stalled_request,
+)
 INCOMPLETE = Kind(
-    "incomplete", "Streams ended without their end marker; they are kept and not counted.",
-    "Read the engine's last output on the cell sheet.", "any", _incomplete, _incomplete_request,
-)  # fmt: skip
+    "incomplete",
+    "Streams ended without their end marker; they are kept and not counted.",
+    "Read the engine's last output on the cell sheet.",
+    "any",
+    _incomplete,
+    _incomplete_request,
+)
 ERRORS = Kind(
-    "errors", "Requests failed; they are kept and not "
-    "counted.", "Open the cell to see what went wrong with each.", "any",
-    _errors, _errors_request,
-)  # fmt: skip
+    "errors",
+    "Requests failed; they are kept and not counted.",
+    "Open the cell to see what went wrong with each.",
+    "any",
+    _errors,
+    _errors_request,
+)
 TINY_PROMPT = Kind(
-    "tiny-prompt", "The prompt is so short that its prefill is mostly fixed overhead.",
+    "tiny-prompt",
+    "The prompt is so short that its prefill is mostly fixed overhead.",
     "Use a longer prompt to measure prefill speed.",
     f"under {TINY_PROMPT_TOKENS} uncached prompt tokens, or a prefill under {TINY_PREFILL_S * 1e3:.0f} ms",
     _tiny_prompt,
-)  # fmt: skip
+)
 COUNTED_BY_CHUNKS = Kind(
-    "counted-by-chunks", "The engine gives no token counts, so chunks are counted, and a chunk is not always a token.",
-    "Read this engine's tokens per second as chunks per second.", "any", _by_chunks,
-)  # fmt: skip
+    "counted-by-chunks",
+    "The engine gives no token counts, so chunks are counted, and a chunk is not always a token.",
+    "Read this engine's tokens per second as chunks per second.",
+    "any",
+    _by_chunks,
+)
 SEVERAL_A_CHUNK = Kind(
-    "several-a-chunk", "Chunks hold several tokens each, and the engine tells their total only.",
+    "several-a-chunk",
+    "Chunks hold several tokens each, and the engine tells their total only.",
     "Read decode with care where answers have few chunks: the first is taken to hold as many tokens as the others.",
-    "over one token a chunk by the usage record, and no count of each chunk", _several, _several_request,
-)  # fmt: skip
+    "over one token a chunk by the usage record, and no count of each chunk",
+    _several,
+    _several_request,
+)
 DIFFERENT_TOKENIZER = Kind(
-    "different-tokenizer", "The cells cut the same text into tokens of different size.",
+    "different-tokenizer",
+    "The cells cut the same text into tokens of different size.",
     "Compare characters per second; tokens per second compare different things.",
     "prompts whose characters per token differ by over 2% and two tokens, between cells that are compared",
-)  # fmt: skip
+)
 """Raised where cells are compared: a single cell has no other tokenizer."""

@@ -81,27 +81,38 @@ def _over_threaded(_repeats: Sequence[Repeat], setting: Setting) -> str | None:
 
 
 STOLEN_TIME = Kind(
-    "stolen-time", "The hypervisor gave this machine's processor time to others.",
+    "stolen-time",
+    "The hypervisor gave this machine's processor time to others.",
     "Measure on a dedicated machine, or trust only ratios within one interleaved run.",
-    f"over {STOLEN_SHARE:.0%} of the processor in any repeat", _stolen,
-)  # fmt: skip
+    f"over {STOLEN_SHARE:.0%} of the processor in any repeat",
+    _stolen,
+)
 BUSY_MACHINE = Kind(
-    "busy-machine", "Other programs were using the processor while this was measured.",
-    "Close them and measure these cells again.", f"others used over {BUSY_CORES:g} cores in any repeat", _busy,
-)  # fmt: skip
+    "busy-machine",
+    "Other programs were using the processor while this was measured.",
+    "Close them and measure these cells again.",
+    f"others used over {BUSY_CORES:g} cores in any repeat",
+    _busy,
+)
 OBSERVER_HEAVY = Kind(
-    "observer-heavy", "The measuring itself used a noticeable share of the processor.",
+    "observer-heavy",
+    "The measuring itself used a noticeable share of the processor.",
     "Measure without the screen, or with fewer streams.",
     f"driver and sampler over {OBSERVER_CORES:g} cores, or a wait for the driver of over {QUEUE_S * 1e3:g} ms (p99)",
     _observer,
-)  # fmt: skip
+)
 SPILLED = Kind(
-    "spilled", "The model does not lie where it should: decoding is far slower than the predicted memory allows.",
+    "spilled",
+    "The model does not lie where it should: decoding is far slower than the predicted memory allows.",
     "Check this rig on Fit: use a shorter context or a smaller quantization.",
     "below the low end predicted for fast memory where Fit sees a spill; else below "
-    f"{SPILLED_SHARE:g} of it with over {SPILLED_CORES:g} cores of the host busy", _spilled,
-)  # fmt: skip
+    f"{SPILLED_SHARE:g} of it with over {SPILLED_CORES:g} cores of the host busy",
+    _spilled,
+)
 OVER_THREADED = Kind(
-    "over-threaded", "There are more threads than physical cores, which is rarely faster.",
-    "Compare with as many threads as cores.", "any", _over_threaded,
-)  # fmt: skip
+    "over-threaded",
+    "There are more threads than physical cores, which is rarely faster.",
+    "Compare with as many threads as cores.",
+    "any",
+    _over_threaded,
+)

@@ -69,27 +69,38 @@ def _no_steady_window(repeats: Sequence[Repeat], _: Setting) -> str | None:
 
 
 NOISY = Kind(
-    "noisy", "Repeats vary by more than the differences that matter in practice.",
+    "noisy",
+    "Repeats vary by more than the differences that matter in practice.",
     "Close other programs, add repeats, or trust only large differences.",
-    f"a robust spread over {NOISY_SPREAD:.0%}", _noisy,
-)  # fmt: skip
+    f"a robust spread over {NOISY_SPREAD:.0%}",
+    _noisy,
+)
 FLUKE = Kind(
-    "fluke", "One repeat is far from all others; something disturbed it. It is shown and still counted.",
+    "fluke",
+    "One repeat is far from all others; something disturbed it. It is shown and still counted.",
     "Open the cell and look at that repeat; add repeats.",
-    f"{FLUKE_SIGMAS:g} robust deviations and a factor of {FLUKE_FACTOR:g} from the median", _fluke,
-)  # fmt: skip
+    f"{FLUKE_SIGMAS:g} robust deviations and a factor of {FLUKE_FACTOR:g} from the median",
+    _fluke,
+)
 DRIFT = Kind(
-    "drift", "The figure moves steadily in one direction during the run, so the repeats do not measure the same thing.",
+    "drift",
+    "The figure moves steadily in one direction during the run, so the repeats do not measure the same thing.",
     "Let the machine warm up first, and keep the order interleaved.",
-    f"a trend of over {DRIFT_SHARE:.0%} with p under {DRIFT_P:g}", _drift,
-)  # fmt: skip
+    f"a trend of over {DRIFT_SHARE:.0%} with p under {DRIFT_P:g}",
+    _drift,
+)
 THIN_PERCENTILE = Kind(
-    "thin-percentile", "Too few requests for the high percentiles: a few lucky or unlucky ones decide them.",
+    "thin-percentile",
+    "Too few requests for the high percentiles: a few lucky or unlucky ones decide them.",
     "Raise requests, or read only percentiles that are not marked thin.",
     f"fewer than {THIN_REQUESTS} requests beyond a percentile",
-    _thin_percentile, quiet=True,
-)  # fmt: skip
+    _thin_percentile,
+    quiet=True,
+)
 NO_STEADY_WINDOW = Kind(
-    "no-steady-window", "The load never lasted long enough for a steady throughput.",
-    "Raise requests to at least four per stream.", "any repeat without a steady window", _no_steady_window,
-)  # fmt: skip
+    "no-steady-window",
+    "The load never lasted long enough for a steady throughput.",
+    "Raise requests to at least four per stream.",
+    "any repeat without a steady window",
+    _no_steady_window,
+)

@@ -49,9 +49,11 @@ def limit_share(repeat: Repeat, rate: Figure) -> Figure:
     depths = [(t.prompt_tokens or 0) + t.total_tokens / 2 for t in repeat.measured]
     kv = sum(_kv_bytes(extras, depth) for depth in depths) / len(depths) * streams
     return share_of_limit(
-        tokens_per_s=rate, streams=streams, step_bytes=extras["step_weight_bytes"] + kv,
+        tokens_per_s=rate,
+        streams=streams,
+        step_bytes=extras["step_weight_bytes"] + kv,
         bandwidth_bytes_per_s=extras["bandwidth"],
-    )  # fmt: skip
+    )
 
 
 def _passes_a_token(repeat: Repeat) -> float:

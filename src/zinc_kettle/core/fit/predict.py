@@ -125,9 +125,15 @@ def calibrate(points: Sequence[Point], prior: Calibration | None = None) -> Cali
     errors = np.abs(np.log(np.maximum(np.array(rows) @ found, 1e-9)))
     bits = [8 * p.touched.bytes / p.touched.weights for p in points]
     return Calibration(
-        float(found[0]), float(found[1]), float(found[3]), float(found[2]), _prefill(points), len(points),
-        float(np.expm1(errors.max())), (min(bits), max(bits)),
-    )  # fmt: skip
+        float(found[0]),
+        float(found[1]),
+        float(found[3]),
+        float(found[2]),
+        _prefill(points),
+        len(points),
+        float(np.expm1(errors.max())),
+        (min(bits), max(bits)),
+    )
 
 
 def _prefill(points: Sequence[Point]) -> float:
@@ -163,8 +169,15 @@ def prefill_speed(shape: ModelShape, machine: Machine, calibration: Calibration)
     return Prediction.around(calibration.prefill * _prefill_prior(work, machine), wide, _origin(machine, calibration))
 
 
-def placed_speed(shape: ModelShape, placement: Placement, machine: Machine | None, calibration: Calibration,
-                 *, depth: float = 0.0, cache: str = "f16") -> Prediction | None:  # fmt: skip
+def placed_speed(
+    shape: ModelShape,
+    placement: Placement,
+    machine: Machine | None,
+    calibration: Calibration,
+    *,
+    depth: float = 0.0,
+    cache: str = "f16",
+) -> Prediction | None:
     """Predicted decode speed with layers on several memories: each reads its part, one after the other.
 
     Args:
@@ -205,7 +218,7 @@ def _parts(shape: ModelShape, placement: Placement, depth: float, cache: str) ->
     reads = [
         s.weights_bytes - (looked_up if s.device.main else 0) - (1.0 - active) * s.experts_bytes
         for s in placement.shares
-    ]  # fmt: skip
+    ]
     cached = sum(s.kv_bytes for s in placement.shares) or 1
     out = []
     for share, read in zip(placement.shares, reads, strict=True):

@@ -32,9 +32,13 @@ class Remedy:
 
 
 def best_quantization(
-    shape: ModelShape, wish: Wish, devices: Sequence[Device], *, among: Container[str] | None = None,
+    shape: ModelShape,
+    wish: Wish,
+    devices: Sequence[Device],
+    *,
+    among: Container[str] | None = None,
     keeps: Callable[[ModelShape, Placement], bool] = lambda _shape, _placement: True,
-) -> tuple[str, Placement] | None:  # fmt: skip
+) -> tuple[str, Placement] | None:
     """The first of the ladder, best first, that fits without spilling and keeps the pace; None where none does.
 
     Args:
@@ -67,9 +71,13 @@ def remedies(
     if place(shape, wish, devices).state in GOOD:
         return []
     tries = [
-        _cache(shape, wish, devices), _context(shape, wish, devices), _slots(shape, wish, devices),
-        _micro_batch(shape, wish, devices), _quantization(shape, wish, devices, among), _experts(shape, wish, devices),
-    ]  # fmt: skip
+        _cache(shape, wish, devices),
+        _context(shape, wish, devices),
+        _slots(shape, wish, devices),
+        _micro_batch(shape, wish, devices),
+        _quantization(shape, wish, devices, among),
+        _experts(shape, wish, devices),
+    ]
     return [r for r in tries if r is not None]
 
 
@@ -83,8 +91,13 @@ def _cache(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy |
     for name in below:
         found = _good(shape, replace(wish, cache=name), devices)
         if found:
-            return Remedy(f"KV cache at {name} instead of {wish.cache}", "answers may differ slightly", shape, found,
-                          {"cache-precision": name})  # fmt: skip
+            return Remedy(
+                f"KV cache at {name} instead of {wish.cache}",
+                "answers may differ slightly",
+                shape,
+                found,
+                {"cache-precision": name},
+            )
     return None
 
 
@@ -100,17 +113,25 @@ def _context(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy
         return None
     found = place(shape, replace(wish, context=low * CONTEXT_STEP), devices)
     return Remedy(
-        f"context {low * CONTEXT_STEP:,} instead of {wish.context:,}", "longer conversations are cut", shape, found,
+        f"context {low * CONTEXT_STEP:,} instead of {wish.context:,}",
+        "longer conversations are cut",
+        shape,
+        found,
         {"context": low * CONTEXT_STEP},
-    )  # fmt: skip
+    )
 
 
 def _slots(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy | None:
     for slots in range(wish.slots - 1, 0, -1):
         found = _good(shape, replace(wish, slots=slots), devices)
         if found:
-            return Remedy(f"{slots} slot{'s' if slots > 1 else ''} instead of {wish.slots}", "others wait in a queue",
-                          shape, found, {"slots": slots})  # fmt: skip
+            return Remedy(
+                f"{slots} slot{'s' if slots > 1 else ''} instead of {wish.slots}",
+                "others wait in a queue",
+                shape,
+                found,
+                {"slots": slots},
+            )
     return None
 
 
@@ -133,8 +154,13 @@ def _quantization(
             smaller = shape.at(name)
             found = _good(smaller, wish, devices)
             if found:
-                return Remedy(f"{name} instead of {shape.main_type}", "answers lose some quality", smaller, found,
-                              {"quantization": name})  # fmt: skip
+                return Remedy(
+                    f"{name} instead of {shape.main_type}",
+                    "answers lose some quality",
+                    smaller,
+                    found,
+                    {"quantization": name},
+                )
     return None
 
 
@@ -144,5 +170,10 @@ def _experts(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy
     placement = place(shape, replace(wish, experts_in_main=True), devices)
     if placement.state != "shared":
         return None
-    return Remedy("experts in main memory, all else on the device", "slower than all on the device, faster than whole "
-                  "layers in main memory", shape, placement, {"experts-in-main": True})  # fmt: skip
+    return Remedy(
+        "experts in main memory, all else on the device",
+        "slower than all on the device, faster than whole layers in main memory",
+        shape,
+        placement,
+        {"experts-in-main": True},
+    )

@@ -55,10 +55,14 @@ def wish_of(roles: Mapping[Role, Level]) -> Wish:
     numbers: dict[Role, str] = {"context": "context", "slots": "slots", "batch": "batch", "micro-batch": "micro_batch"}
     given = {name: int(level) for role, name in numbers.items() if (level := roles.get(role))}
     return Wish(
-        **given, cache=str(roles.get("cache-precision", "f16")), load_mode=str(roles.get("load-mode", "mapped")),
-        unified=bool(roles.get("one-cache", False)), device_layers=None if layers is None else int(layers),
-        experts_in_main=bool(roles.get("experts-in-main", False)), repacked=bool(roles.get("repacking", True)),
-    )  # fmt: skip
+        **given,
+        cache=str(roles.get("cache-precision", "f16")),
+        load_mode=str(roles.get("load-mode", "mapped")),
+        unified=bool(roles.get("one-cache", False)),
+        device_layers=None if layers is None else int(layers),
+        experts_in_main=bool(roles.get("experts-in-main", False)),
+        repacked=bool(roles.get("repacking", True)),
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -112,9 +112,10 @@ def describe(shape: ModelShape) -> ModelFacts:
         further = kv_bytes_at(shape, shape.window + 1.0, "f16") - kv_bytes_at(shape, float(shape.window), "f16")
         looks = attention_at(shape, shape.window + 1.0) - attention_at(shape, float(shape.window))
         windowed = {
-            "kv_windowed_per_token_f16": at_one.bytes - at_zero.bytes - further, "window": shape.window,
+            "kv_windowed_per_token_f16": at_one.bytes - at_zero.bytes - further,
+            "window": shape.window,
             "attention_windowed_per_token": at_one.attention - looks,
-        }  # fmt: skip
+        }
     return {
         **windowed,
         "name": shape.name,

@@ -21,8 +21,9 @@ def answer_time(repeat: Repeat) -> Figure:
     """Median over requests of TTFT + (tokens asked for − 1) · TPOT, in seconds."""
     times = [
         t.ttft_ns + (t.asked_tokens - 1) * t.decode_ns / t.decode_tokens
-        for t in repeat.measured if t.ttft_ns is not None and t.decode_ns > 0 and t.decode_tokens > 0
-    ]  # fmt: skip
+        for t in repeat.measured
+        if t.ttft_ns is not None and t.decode_ns > 0 and t.decode_tokens > 0
+    ]
     return median(times) / NS_PER_S if times else Missing("no answer was long enough for a time per token")
 
 
@@ -50,47 +51,103 @@ def duration(repeat: Repeat) -> Figure:
 
 MEASURES = (
     Measure(
-        "ttft", "TTFT", "s", "less", GROUP, "from sending a request to its first output", PerRepeat(ttft),
+        "ttft",
+        "TTFT",
+        "s",
+        "less",
+        GROUP,
+        "from sending a request to its first output",
+        PerRepeat(ttft),
         mistakes="Under load it includes the wait for a slot. With a short prompt it is nearly all fixed overhead.",
         map_rank=3,
     ),
     Measure(
-        "round_trip", "round trip", "s", "less", GROUP, "a tiny request to the engine and back; part of TTFT",
+        "round_trip",
+        "round trip",
+        "s",
+        "less",
+        GROUP,
+        "a tiny request to the engine and back; part of TTFT",
         PerRepeat(round_trip),
     ),
     Measure(
-        "ttft_offset", "TTFT beyond prefill", "s", "less", GROUP, "TTFT less the engine's own prefill time",
+        "ttft_offset",
+        "TTFT beyond prefill",
+        "s",
+        "less",
+        GROUP,
+        "TTFT less the engine's own prefill time",
         PerRepeat(ttft_offset),
         mistakes="It explains why the two prefill speeds differ: network, HTTP, template and sampling the first token.",
     ),
     Measure(
-        "duration", "duration", "s", "less", GROUP, "from sending a request to its last output", PerRepeat(duration),
-        mistakes="Comparable only between answers of the same length.", map_rank=6,
+        "duration",
+        "duration",
+        "s",
+        "less",
+        GROUP,
+        "from sending a request to its last output",
+        PerRepeat(duration),
+        mistakes="Comparable only between answers of the same length.",
+        map_rank=6,
     ),
     Measure(
-        "answer_time", "finished answer", "s", "less", GROUP,
-        "TTFT and the time per token for as many tokens as were asked for", PerRepeat(answer_time),
+        "answer_time",
+        "finished answer",
+        "s",
+        "less",
+        GROUP,
+        "TTFT and the time per token for as many tokens as were asked for",
+        PerRepeat(answer_time),
         mistakes="Of answers that ended early it says how long a whole one would have taken.",
     ),
     Measure(
-        "gap_p50", "chunk gap p50", "s", "less", GROUP, "half of the gaps between chunks are shorter", OverGaps(0.50),
+        "gap_p50",
+        "chunk gap p50",
+        "s",
+        "less",
+        GROUP,
+        "half of the gaps between chunks are shorter",
+        OverGaps(0.50),
     ),
     Measure(
-        "gap_p95", "chunk gap p95", "s", "less", GROUP, "one gap in twenty is longer", OverGaps(0.95),
-        mistakes="A chunk may hold several tokens: this is what a reader notices, not the time per token.", map_rank=7,
+        "gap_p95",
+        "chunk gap p95",
+        "s",
+        "less",
+        GROUP,
+        "one gap in twenty is longer",
+        OverGaps(0.95),
+        mistakes="A chunk may hold several tokens: this is what a reader notices, not the time per token.",
+        map_rank=7,
     ),
     Measure("gap_p99", "chunk gap p99", "s", "less", GROUP, "one gap in a hundred is longer", OverGaps(0.99)),
     Measure(
-        "token_gap_p50", "token gap p50", "s", "less", GROUP, "half of the tokens come sooner after the one before",
+        "token_gap_p50",
+        "token gap p50",
+        "s",
+        "less",
+        GROUP,
+        "half of the tokens come sooner after the one before",
         OverGaps(0.50, tokens=True),
         mistakes="Tokens of one chunk come together: where chunks hold several, read the chunk gap.",
     ),
     Measure(
-        "token_gap_p95", "token gap p95", "s", "less", GROUP, "one token in twenty comes later after the one before",
+        "token_gap_p95",
+        "token gap p95",
+        "s",
+        "less",
+        GROUP,
+        "one token in twenty comes later after the one before",
         OverGaps(0.95, tokens=True),
     ),
     Measure(
-        "token_gap_p99", "token gap p99", "s", "less", GROUP, "one token in a hundred comes later after the one before",
+        "token_gap_p99",
+        "token gap p99",
+        "s",
+        "less",
+        GROUP,
+        "one token in a hundred comes later after the one before",
         OverGaps(0.99, tokens=True),
     ),
-)  # fmt: skip
+)

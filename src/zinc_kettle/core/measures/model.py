@@ -41,16 +41,32 @@ def cache_size(facts: EngineFacts, cell: Cell) -> Figure:
 
 MEASURES = (
     Measure(
-        "file_size", "model file", "bytes", "less", GROUP, "size of the model's file", OfFacts(file_size),
+        "file_size",
+        "model file",
+        "bytes",
+        "less",
+        GROUP,
+        "size of the model's file",
+        OfFacts(file_size),
     ),
     Measure(
-        "bits_per_weight", "bits per weight", "bits", "less", GROUP,
-        "bits of a weight in the mean, over all tensors of the file", OfFacts(bits_per_weight),
+        "bits_per_weight",
+        "bits per weight",
+        "bits",
+        "less",
+        GROUP,
+        "bits of a weight in the mean, over all tensors of the file",
+        OfFacts(bits_per_weight),
         mistakes="Files of one quantization differ in it: some tensors are always kept at higher precision.",
     ),
     Measure(
-        "cache_size", "KV cache, full", "bytes", "less", GROUP,
-        "the KV cache where the whole context is filled, at its precision", OfFacts(cache_size),
+        "cache_size",
+        "KV cache, full",
+        "bytes",
+        "less",
+        GROUP,
+        "the KV cache where the whole context is filled, at its precision",
+        OfFacts(cache_size),
         mistakes="Computed from the model's shape, not measured.",
     ),
-)  # fmt: skip
+)

@@ -62,29 +62,55 @@ def prompt_density(repeat: Repeat) -> Figure:
 
 MEASURES = (
     Measure(
-        "prefill_client", "prefill, client", "tokens/s", "more", GROUP, "uncached prompt tokens divided by TTFT",
+        "prefill_client",
+        "prefill, client",
+        "tokens/s",
+        "more",
+        GROUP,
+        "uncached prompt tokens divided by TTFT",
         PerRepeat(prefill_client),
         mistakes="With a short prompt it is mostly fixed overhead; with a prompt cache it does not measure "
         "prefill at all.",
         map_rank=2,
     ),
     Measure(
-        "prefill_engine", "prefill, engine", "tokens/s", "more", GROUP, "the engine's own report of its prefill",
+        "prefill_engine",
+        "prefill, engine",
+        "tokens/s",
+        "more",
+        GROUP,
+        "the engine's own report of its prefill",
         PerRepeat(prefill_engine),
         mistakes="The engine's clock leaves out queueing, network and template; the client's view includes them.",
     ),
     Measure(
-        "prefill_slope", "prefill, slope", "tokens/s", "more", GROUP, "from TTFT over three or more prompt lengths",
-        OfCell(prefill_slope), sheet=False,
+        "prefill_slope",
+        "prefill, slope",
+        "tokens/s",
+        "more",
+        GROUP,
+        "from TTFT over three or more prompt lengths",
+        OfCell(prefill_slope),
+        sheet=False,
     ),
     Measure(
-        "prompt_tokens", "prompt", "tokens", "neither", GROUP, "prompt tokens by the engine's count",
+        "prompt_tokens",
+        "prompt",
+        "tokens",
+        "neither",
+        GROUP,
+        "prompt tokens by the engine's count",
         PerRepeat(prompt_tokens),
     ),
     Measure(
-        "prompt_density", "prompt, density", "chars/token", "neither", GROUP,
-        "characters of a prompt divided by its tokens", PerRepeat(prompt_density),
+        "prompt_density",
+        "prompt, density",
+        "chars/token",
+        "neither",
+        GROUP,
+        "characters of a prompt divided by its tokens",
+        PerRepeat(prompt_density),
         mistakes="Where it differs between two cells, they read different tokens: tokens per second then compare "
         "different things.",
     ),
-)  # fmt: skip
+)

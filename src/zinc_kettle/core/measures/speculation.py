@@ -30,13 +30,23 @@ def accepted(repeat: Repeat) -> Figure:
 
 MEASURES = (
     Measure(
-        "drafted", "drafted", "tokens/token", "neither", GROUP, "drafted tokens for each output token",
+        "drafted",
+        "drafted",
+        "tokens/token",
+        "neither",
+        GROUP,
+        "drafted tokens for each output token",
         PerRepeat(drafted),
         mistakes="Drafting much costs time where little of it is accepted.",
     ),
     Measure(
-        "draft_accepted", "drafts accepted", "share", "more", GROUP, "share of the drafted tokens that stayed",
+        "draft_accepted",
+        "drafts accepted",
+        "share",
+        "more",
+        GROUP,
+        "share of the drafted tokens that stayed",
         PerRepeat(accepted),
         mistakes="It depends on what is written: code is drafted better than prose, and random weights not at all.",
     ),
-)  # fmt: skip
+)

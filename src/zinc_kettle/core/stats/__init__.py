@@ -8,6 +8,14 @@ from zinc_kettle.core.stats.line import Line, fit_line
 from zinc_kettle.core.stats.robust import flukes, mean, median, quantile, robust_spread, thin
 
 __all__ = [
-    "Interval", "Line", "fit_line", "flukes", "mean", "median", "median_interval", "quantile", "robust_spread",
+    "Interval",
+    "Line",
+    "fit_line",
+    "flukes",
+    "mean",
+    "median",
+    "median_interval",
+    "quantile",
+    "robust_spread",
     "thin",
-]  # fmt: skip
+]

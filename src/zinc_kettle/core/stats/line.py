@@ -87,10 +87,17 @@ def fit_line(x: Sequence[float], y: Sequence[float], blocks: Sequence[int] = ())
         t = float(stats.t.ppf((1 + CONFIDENCE) / 2, len(each) - 1))
         beta, wide = each.mean(axis=0), t * each.std(axis=0, ddof=1) / len(each) ** 0.5
     return Line(
-        slope=float(beta[1]), slope_low=float(beta[1] - wide[1]), slope_high=float(beta[1] + wide[1]),
-        intercept=float(beta[0]), intercept_low=float(beta[0] - wide[0]), intercept_high=float(beta[0] + wide[0]),
-        x_low=float(xs.min()), x_high=float(xs.max()), n=len(xs), curve=_curve(xs, ys, blocks),
-    )  # fmt: skip
+        slope=float(beta[1]),
+        slope_low=float(beta[1] - wide[1]),
+        slope_high=float(beta[1] + wide[1]),
+        intercept=float(beta[0]),
+        intercept_low=float(beta[0] - wide[0]),
+        intercept_high=float(beta[0] + wide[0]),
+        x_low=float(xs.min()),
+        x_high=float(xs.max()),
+        n=len(xs),
+        curve=_curve(xs, ys, blocks),
+    )
 
 
 def _lines_of_blocks(xs: Array, ys: Array, blocks: Sequence[int]) -> Array | None:
@@ -98,8 +105,9 @@ def _lines_of_blocks(xs: Array, ys: Array, blocks: Sequence[int]) -> Array | Non
     of = np.asarray(blocks)
     found = [
         _weighted(np.stack([np.ones(int(mine.sum())), xs[mine]], axis=1), ys[mine])[0]
-        for block in sorted(set(blocks)) if len(np.unique(xs[mine := of == block])) >= 3
-    ]  # fmt: skip
+        for block in sorted(set(blocks))
+        if len(np.unique(xs[mine := of == block])) >= 3
+    ]
     return np.array(found) if len(found) >= MIN_BLOCKS and len(found) == len(set(blocks)) else None
 
 

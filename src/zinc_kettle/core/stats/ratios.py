@@ -106,10 +106,11 @@ def pooled_ratios(rows: Sequence[tuple[Sequence[float], Sequence[float]]], *, pa
     df = sum(row[2] for row in known)
     pooled = sum(row[1] for row in known) / max(df, 1.0)
     return [
-        row if isinstance(row, Interval)
+        row
+        if isinstance(row, Interval)
         else _student(row[0], (max(pooled, row[1] / row[2]) * row[3]) ** 0.5, df, row[4])
         for row in each
-    ]  # fmt: skip
+    ]
 
 
 def _logs(values: Sequence[float]) -> Columns:
@@ -168,8 +169,11 @@ def one_sided(ratio: Interval, alpha: float) -> tuple[float, float]:
 
     if ratio.bound != "interval95":
         raise ValueError("a range has no bounds of a chance")
-    halves = [float(special.stdtrit(df, 1 - alpha)) * error
-              for df, error in ((ratio.df, ratio.error), (ratio.run_df, ratio.run_error)) if error > 0]  # fmt: skip
+    halves = [
+        float(special.stdtrit(df, 1 - alpha)) * error
+        for df, error in ((ratio.df, ratio.error), (ratio.run_df, ratio.run_error))
+        if error > 0
+    ]
     half = max(halves, default=0.0)
     return float(ratio.value * np.exp(-half)), float(ratio.value * np.exp(half))
 

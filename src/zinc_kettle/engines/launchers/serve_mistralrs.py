@@ -117,10 +117,14 @@ class Served:
         """
         room = self.room(body["messages"], int(body.get("max_tokens") or self.context))
         request = self._package.ChatCompletionRequest(
-            messages=[{"role": m["role"], "content": m["content"]} for m in body["messages"]], model="default",
-            stream=True, max_tokens=room, temperature=body.get("temperature"),
-            ignore_eos=bool(body.get("ignore_eos")), truncate_sequence=False,
-        )  # fmt: skip
+            messages=[{"role": m["role"], "content": m["content"]} for m in body["messages"]],
+            model="default",
+            stream=True,
+            max_tokens=room,
+            temperature=body.get("temperature"),
+            ignore_eos=bool(body.get("ignore_eos")),
+            truncate_sequence=False,
+        )
         with self._slots:
             with self._prefill:
                 answer = iter(self._runner.send_chat_completion_request(request))
@@ -209,9 +213,11 @@ class Handler(BaseHTTPRequestHandler):
             names = ("prompt_tokens", "completion_tokens", "total_tokens")
             last["usage"] = {name: getattr(usage, name) for name in names}
             last["own"] = {
-                "prompt_tokens": usage.prompt_tokens, "prompt_s": usage.total_prompt_time_sec,
-                "output_tokens": usage.completion_tokens, "output_s": usage.total_completion_time_sec,
-            }  # fmt: skip
+                "prompt_tokens": usage.prompt_tokens,
+                "prompt_s": usage.total_prompt_time_sec,
+                "output_tokens": usage.completion_tokens,
+                "output_s": usage.total_completion_time_sec,
+            }
         self._event(last)
         self._chunk(b"data: [DONE]\n\n")
 

@@ -26,8 +26,17 @@ from zinc_kettle.formats.toml import parse_toml
 ENDING = ".kettle"
 FORMAT, VERSION = "kettle-bundle", 1
 LIST = "bundle.toml"
-PARTS = ("plan.json", "run.toml", "facts.json", "study.toml", "decisions.jsonl", "notes.jsonl", "repeats.jsonl",
-         "requests.parquet", "traces.parquet")  # fmt: skip
+PARTS = (
+    "plan.json",
+    "run.toml",
+    "facts.json",
+    "study.toml",
+    "decisions.jsonl",
+    "notes.jsonl",
+    "repeats.jsonl",
+    "requests.parquet",
+    "traces.parquet",
+)
 """What a run may have; and files in `prompts`."""
 _NAME = re.compile(
     rf"runs/[1-9]\d{{0,2}}/(?:{'|'.join(map(re.escape, PARTS))}|prompts/[a-z0-9-]{{1,40}}\.(?:txt|jsonl|csv))"
@@ -43,9 +52,16 @@ SMALL_BYTES = 64 << 10
 """Below this a part may be packed however well it will."""
 CHUNK_BYTES = 1 << 16
 UNREADABLE = (
-    OSError, zipfile.BadZipFile, zlib.error, EOFError, ValueError, RuntimeError, NotImplementedError, KeyError,
+    OSError,
+    zipfile.BadZipFile,
+    zlib.error,
+    EOFError,
+    ValueError,
+    RuntimeError,
+    NotImplementedError,
+    KeyError,
     struct.error,
-)  # fmt: skip
+)
 """What reading a damaged archive raises."""
 DATE = (1980, 1, 1, 0, 0, 0)
 """Of every part, so that the same runs make the same file."""
@@ -112,11 +128,17 @@ class BundleWriter:
 
     def close(self, *, tool: str, definitions: int, made_s: float, left_out: Sequence[str]) -> str:
         """Write the list and end the file; returns the checksum of the list."""
-        text = tomlkit.dumps({
-            "format": FORMAT, "version": VERSION, "tool": tool, "definitions": definitions, "made_s": made_s,
-            "left_out": list(left_out),
-            "parts": [{"name": p.name, "bytes": p.size, "sha256": p.sha256} for p in self._parts],
-        }).encode()  # fmt: skip
+        text = tomlkit.dumps(
+            {
+                "format": FORMAT,
+                "version": VERSION,
+                "tool": tool,
+                "definitions": definitions,
+                "made_s": made_s,
+                "left_out": list(left_out),
+                "parts": [{"name": p.name, "bytes": p.size, "sha256": p.sha256} for p in self._parts],
+            }
+        ).encode()
         self._zip.writestr(_entry(LIST), text)
         self._zip.close()
         return hashlib.sha256(text).hexdigest()
@@ -197,8 +219,12 @@ class Bundle:
             if raw.get("format") != FORMAT:
                 raise BundleError(self.path.name, "is not a bundle", why=f"its format is not {FORMAT}")
             if raw["version"] != VERSION:
-                raise BundleError(self.path.name, f"is of version {raw['version']!r}", why=f"this tool reads {VERSION}",
-                                  remedy="open it with a newer Zinc Kettle")  # fmt: skip
+                raise BundleError(
+                    self.path.name,
+                    f"is of version {raw['version']!r}",
+                    why=f"this tool reads {VERSION}",
+                    remedy="open it with a newer Zinc Kettle",
+                )
             parts = tuple(Part(str(p["name"]), int(p["bytes"]), str(p["sha256"])) for p in raw["parts"])
             left_out = tuple(str(word) for word in raw["left_out"] if word in {"prompts", "answers"})
             tool = neutralise(str(raw["tool"]), keep_newlines=False)[:40]
@@ -229,8 +255,7 @@ class Bundle:
                 damaged.append(part.name)
         if damaged:
             more = f" and {len(damaged) - 5} more" if len(damaged) > 5 else ""
-            raise BundleError(self.path.name, f"is damaged: {', '.join(damaged[:5])}{more}",
-                              remedy="ask for it again")  # fmt: skip
+            raise BundleError(self.path.name, f"is damaged: {', '.join(damaged[:5])}{more}", remedy="ask for it again")
 
     def chunks(self, name: str) -> Iterator[bytes]:
         """A part, piece by piece.

@@ -33,26 +33,54 @@ MOST_ID = 200
 
 Kind = Literal["text", "whole", "number", "switch"]
 FIELDS: tuple[tuple[str, Kind, bool], ...] = (
-    ("request_id", "text", True), ("role", "text", True), ("stream", "whole", True), ("cold", "switch", True),
-    ("sent_ns", "whole", True), ("end_ns", "whole", True), ("asked_tokens", "whole", True),
-    ("connect_ns", "whole", True), ("write_ns", "whole", True), ("header_ns", "whole", False),
-    ("due_ns", "whole", False), ("prompt_tokens", "whole", False), ("cached_tokens", "whole", False),
-    ("output_tokens", "whole", False), ("finish", "text", False), ("complete", "switch", True),
-    ("error", "text", False), ("characters", "whole", True), ("text", "text", True), ("fault", "text", True),
-    ("attempt", "whole", True), ("conversation", "whole", False), ("turn", "whole", True),
-    ("coalesced", "whole", True), ("odd", "text", True), ("clock", "text", True),
-)  # fmt: skip
+    ("request_id", "text", True),
+    ("role", "text", True),
+    ("stream", "whole", True),
+    ("cold", "switch", True),
+    ("sent_ns", "whole", True),
+    ("end_ns", "whole", True),
+    ("asked_tokens", "whole", True),
+    ("connect_ns", "whole", True),
+    ("write_ns", "whole", True),
+    ("header_ns", "whole", False),
+    ("due_ns", "whole", False),
+    ("prompt_tokens", "whole", False),
+    ("cached_tokens", "whole", False),
+    ("output_tokens", "whole", False),
+    ("finish", "text", False),
+    ("complete", "switch", True),
+    ("error", "text", False),
+    ("characters", "whole", True),
+    ("text", "text", True),
+    ("fault", "text", True),
+    ("attempt", "whole", True),
+    ("conversation", "whole", False),
+    ("turn", "whole", True),
+    ("coalesced", "whole", True),
+    ("odd", "text", True),
+    ("clock", "text", True),
+)
 """Fields of a timeline: name, kind, and whether each has one. Meanings are those of the timeline."""
 REPORT: tuple[tuple[str, Kind, bool], ...] = (
-    ("cache_n", "whole", True), ("prompt_n", "whole", True), ("prompt_ms", "number", True),
-    ("predicted_n", "whole", True), ("predicted_ms", "number", True), ("draft_n", "whole", False),
+    ("cache_n", "whole", True),
+    ("prompt_n", "whole", True),
+    ("prompt_ms", "number", True),
+    ("predicted_n", "whole", True),
+    ("predicted_ms", "number", True),
+    ("draft_n", "whole", False),
     ("draft_accepted_n", "whole", False),
-)  # fmt: skip
+)
 """The engine's own account, in columns that begin with `engine_`; all empty where it gave none."""
 TRACE: tuple[tuple[str, bool], ...] = (
-    ("at_ns", True), ("resident_bytes", True), ("anonymous_bytes", True), ("file_bytes", True), ("cpu_ns", True),
-    ("energy_uj", False), ("device_bytes", False), ("device_percent", False),
-)  # fmt: skip
+    ("at_ns", True),
+    ("resident_bytes", True),
+    ("anonymous_bytes", True),
+    ("file_bytes", True),
+    ("cpu_ns", True),
+    ("energy_uj", False),
+    ("device_bytes", False),
+    ("device_percent", False),
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,14 +102,16 @@ def request_schema() -> pa.Schema:
     import pyarrow as pa
 
     types = _types()
-    return pa.schema([
-        pa.field("repeat", pa.int32(), nullable=False),
-        *(pa.field(name, types[kind], nullable=not given) for name, kind, given in FIELDS),
-        *(pa.field(f"engine_{name}", types[kind]) for name, kind, _ in REPORT),
-        pa.field("user_ns", pa.list_(pa.int64()), nullable=False),
-        pa.field("kernel_ns", pa.list_(pa.int64())),
-        pa.field("chunk_tokens", pa.list_(pa.int32()), nullable=False),
-    ])  # fmt: skip
+    return pa.schema(
+        [
+            pa.field("repeat", pa.int32(), nullable=False),
+            *(pa.field(name, types[kind], nullable=not given) for name, kind, given in FIELDS),
+            *(pa.field(f"engine_{name}", types[kind]) for name, kind, _ in REPORT),
+            pa.field("user_ns", pa.list_(pa.int64()), nullable=False),
+            pa.field("kernel_ns", pa.list_(pa.int64())),
+            pa.field("chunk_tokens", pa.list_(pa.int32()), nullable=False),
+        ]
+    )
 
 
 def trace_schema() -> pa.Schema:
@@ -107,9 +137,14 @@ class RequestWriter:
         texts = [name for name, kind, _ in FIELDS if kind == "text"]
         self._schema = request_schema()
         self._writer = parquet.ParquetWriter(
-            path, self._schema, compression="zstd", use_dictionary=texts, column_encoding={**stamps, **whole},
-            write_statistics=False, store_schema=False,
-        )  # fmt: skip
+            path,
+            self._schema,
+            compression="zstd",
+            use_dictionary=texts,
+            column_encoding={**stamps, **whole},
+            write_statistics=False,
+            store_schema=False,
+        )
         self._waiting: list[Row] = []
         self._stamps = 0
 
@@ -253,13 +288,19 @@ def _rows(table: pa.Table) -> list[Row]:
         small = {name: _checked(name, kind, given, fields[name][i]) for name, kind, given in FIELDS}
         stamps = user[i], kernel[i], tokens[i]
         _check_stamps(small, *stamps)
-        report = {name: _checked(name, kind, given, engine[name][i]) for name, kind, given in REPORT} if (
-            engine["prompt_n"][i] is not None) else None  # fmt: skip
+        report = (
+            {name: _checked(name, kind, given, engine[name][i]) for name, kind, given in REPORT}
+            if (engine["prompt_n"][i] is not None)
+            else None
+        )
         assert stamps[0] is not None and stamps[2] is not None
         timeline = Timeline(
-            **small, chunk_ns=stamps[0], kernel_ns=stamps[1], chunk_tokens=stamps[2],
+            **small,
+            chunk_ns=stamps[0],
+            kernel_ns=stamps[1],
+            chunk_tokens=stamps[2],
             engine=None if report is None else EngineReport(**report),
-        )  # fmt: skip
+        )
         out.append(Row(repeat, timeline))
     return out
 

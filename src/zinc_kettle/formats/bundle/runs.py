@@ -242,8 +242,17 @@ def _checked(bundle: Bundle, folder: str, study: Study) -> Study:
         problems = validate(draft_of(study))
         if not problems and not study.cells:
             raise ValueError("it has no cells")
-    except (ValueError, TypeError, KeyError, AttributeError, OverflowError, ArithmeticError, StopIteration, IndexError,
-            RecursionError) as error:  # fmt: skip
+    except (
+        ValueError,
+        TypeError,
+        KeyError,
+        AttributeError,
+        OverflowError,
+        ArithmeticError,
+        StopIteration,
+        IndexError,
+        RecursionError,
+    ) as error:
         raise _cannot(bundle, f"{folder}/plan.json", error) from error
     if problems:
         raise BundleError(

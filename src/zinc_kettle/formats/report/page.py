@@ -14,8 +14,12 @@ if TYPE_CHECKING:
     from jinja2 import Environment
 
 KINDS: dict[type[Block], str] = {
-    Paragraph: "paragraph", Bullets: "bullets", Grid: "grid", Picture: "picture", Listing: "listing",
-}  # fmt: skip
+    Paragraph: "paragraph",
+    Bullets: "bullets",
+    Grid: "grid",
+    Picture: "picture",
+    Listing: "listing",
+}
 _SPECIAL = re.compile(r"([\\`*_{}\[\]<>#|~])")
 
 
@@ -24,12 +28,20 @@ def _environment() -> Environment:
     from jinja2 import Environment, PackageLoader, StrictUndefined
 
     made = Environment(
-        loader=PackageLoader("zinc_kettle.formats.report", "."), autoescape=lambda name: bool(name and ".html" in name),
-        undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True,
-    )  # fmt: skip
+        loader=PackageLoader("zinc_kettle.formats.report", "."),
+        autoescape=lambda name: bool(name and ".html" in name),
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+        keep_trailing_newline=True,
+    )
     filters: dict[str, Callable[..., object]] = {
-        "kind": kind_of, "md": markdown_text, "line": markdown_line, "inline": _inline, "fence": _fence,
-    }  # fmt: skip
+        "kind": kind_of,
+        "md": markdown_text,
+        "line": markdown_line,
+        "inline": _inline,
+        "fence": _fence,
+    }
     made.filters |= filters
     return made
 

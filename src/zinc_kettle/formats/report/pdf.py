@@ -30,12 +30,15 @@ def pdf(document: Document, drawn: Mapping[str, bytes], fonts: Path) -> bytes:
     import typst
 
     plain = {
-        "title": document.title, "lead": document.lead, "simulated": document.simulated, "foot": document.foot,
+        "title": document.title,
+        "lead": document.lead,
+        "simulated": document.simulated,
+        "foot": document.foot,
         "sections": [
             {"title": s.title, "part": not s.key, "blocks": [_plain(block, drawn) for block in s.blocks]}
             for s in document.shown
         ],
-    }  # fmt: skip
+    }
     try:
         made = typst.compile(TEMPLATE, format="pdf", font_paths=[fonts], sys_inputs={"data": json.dumps(plain)})
     except RuntimeError as error:
@@ -67,5 +70,7 @@ def _spans(spans: Line) -> list[list[str]]:
 
 def _breakable(text: str) -> str:
     """A long word, such as a hash, may be broken anywhere."""
-    return " ".join("\u200b".join(word[i : i + 8] for i in range(0, len(word), 8)) if len(word) > 24 else word
-                    for word in text.split(" "))  # fmt: skip
+    return " ".join(
+        "\u200b".join(word[i : i + 8] for i in range(0, len(word), 8)) if len(word) > 24 else word
+        for word in text.split(" ")
+    )

@@ -41,8 +41,12 @@ def repeats_panel(cell: CellResults, name: str) -> Panel:
     start = (min(values) + max(values)) / 2 - room / 2
     far = frozenset(flukes(list(values)))
     dots = Points(tuple(values), (0.0,) * len(values), hollow=far, tone="ink")
-    return Panel(Axis(unit=measure.unit, low=start, high=start + room), y, (Rule(middle, "x"), dots),
-                 title=f"repeats, {measure.title}")  # fmt: skip
+    return Panel(
+        Axis(unit=measure.unit, low=start, high=start + room),
+        y,
+        (Rule(middle, "x"), dots),
+        title=f"repeats, {measure.title}",
+    )
 
 
 def last_requests(cell: CellResults) -> tuple[Timeline, ...]:
@@ -84,8 +88,12 @@ def requests_panel(cell: CellResults) -> Panel:
         marks.append(Label(end[i], float(i), said + warned, "caution" if codes else "muted"))
     names = tuple(_name(t) for t in shown)
     more = len(there) - len(shown)
-    return Panel(Axis(unit="s", low=0.0), Axis(scale="categories", labels=names), tuple(marks),
-                 title=title + (f", {more:,} more not shown" if more else ""))  # fmt: skip
+    return Panel(
+        Axis(unit="s", low=0.0),
+        Axis(scale="categories", labels=names),
+        tuple(marks),
+        title=title + (f", {more:,} more not shown" if more else ""),
+    )
 
 
 def _name(t: Timeline) -> str:
@@ -176,14 +184,26 @@ def _needs(subject: Subject) -> str:
 
 
 REPEATS = ChartKind(
-    "repeats", "repeats", "Do the repeats of a cell agree?", "cell", _needs,
+    "repeats",
+    "repeats",
+    "Do the repeats of a cell agree?",
+    "cell",
+    _needs,
     lambda s: _chart(s, [repeats_panel(s.cell, s.measure)] if s.cell else []),
-)  # fmt: skip
+)
 REQUESTS = ChartKind(
-    "requests", "requests", "Where did the time of each request go, in a cell's last repeat?", "cell", _needs,
+    "requests",
+    "requests",
+    "Where did the time of each request go, in a cell's last repeat?",
+    "cell",
+    _needs,
     lambda s: _chart(s, [requests_panel(s.cell)] if s.cell else []),
-)  # fmt: skip
+)
 TRACES = ChartKind(
-    "traces", "traces", "How even were the gaps, the memory and the power of a cell's last repeat?", "cell", _needs,
+    "traces",
+    "traces",
+    "How even were the gaps, the memory and the power of a cell's last repeat?",
+    "cell",
+    _needs,
     _traces,
-)  # fmt: skip
+)

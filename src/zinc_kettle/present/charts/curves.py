@@ -44,9 +44,10 @@ def numbers(results: StudyResults, among: Sequence[str] = ()) -> list[str]:
     """The factors that vary, are numbers, and have two levels or more."""
     study = results.study
     return [
-        name for name in among or study.leading
+        name
+        for name in among or study.leading
         if len(study.vary.get(name, ())) >= LEAST_LEVELS and study.factors[name].type == "number"
-    ]  # fmt: skip
+    ]
 
 
 def curves(results: StudyResults, factor: str) -> list[Curve]:
@@ -85,9 +86,14 @@ def _lacks(subject: Subject, among: Sequence[str], name: str) -> str:
 
 
 def over(
-    subject: Subject, factor: str, name: str, *, x_scale: Scale = "linear", y_scale: Scale = "linear",
+    subject: Subject,
+    factor: str,
+    name: str,
+    *,
+    x_scale: Scale = "linear",
+    y_scale: Scale = "linear",
     more: Callable[[Curve, float, int], Sequence[Mark]] = lambda _curve, _factor, _series: (),
-) -> Panel:  # fmt: skip
+) -> Panel:
     """A measure over a factor, a line for each combination of the others; others' figures beside them.
 
     Args:
@@ -115,8 +121,11 @@ def over(
     marks += _others(subject, factor, name, times, len(found))
     axis = subject.results.study.factors[factor]
     low_x = None if x_scale == "log" else 0.0
-    return Panel(Axis(axis.heading, x_scale, low=low_x), Axis(f"{MEASURES[name].title} ({unit})", y_scale,
-                 low=None if y_scale == "log" else 0.0), tuple(marks))  # fmt: skip
+    return Panel(
+        Axis(axis.heading, x_scale, low=low_x),
+        Axis(f"{MEASURES[name].title} ({unit})", y_scale, low=None if y_scale == "log" else 0.0),
+        tuple(marks),
+    )
 
 
 def _others(subject: Subject, factor: str, name: str, times: float, first: int) -> list[Mark]:
@@ -124,8 +133,10 @@ def _others(subject: Subject, factor: str, name: str, times: float, first: int) 
     out: list[Mark] = []
     for series, (title, points) in enumerate(reported_series(subject.others, name, factor).items(), start=first):
         x, y = tuple(at for at, _ in points), tuple(r.value * times for _, r in points)
-        out += [Line(x, y, title, series, dashed=True),
-                Points(x, y, name=title, series=series, hollow=frozenset(range(len(x))))]  # fmt: skip
+        out += [
+            Line(x, y, title, series, dashed=True),
+            Points(x, y, name=title, series=series, hollow=frozenset(range(len(x)))),
+        ]
     return out
 
 
@@ -167,17 +178,24 @@ def _scaling(subject: Subject) -> Chart:
             Line(x, y, curve.title or "measured", series),
             Points(x, y, name=curve.title or "measured", series=series),
         ]
-    share = Panel(replace(speed.x, title=speed.x.title), Axis("efficiency (% of ideal)", low=0.0),
-                  (Rule(100.0, "y", tone="faint"), *marks))  # fmt: skip
+    share = Panel(
+        replace(speed.x, title=speed.x.title),
+        Axis("efficiency (% of ideal)", low=0.0),
+        (Rule(100.0, "y", tone="faint"), *marks),
+    )
     return _chart(
         subject, name, (speed, share), "ideal: as many times the first level's speed as there are more of them"
     )
 
 
 SCALING_KIND = ChartKind(
-    "scaling", "scaling", "What do more threads, streams or slots bring, and how much of the ideal is that?", "study",
-    lambda s: _lacks(s, SCALING, _scaled_measure(s)), _scaling,
-)  # fmt: skip
+    "scaling",
+    "scaling",
+    "What do more threads, streams or slots bring, and how much of the ideal is that?",
+    "study",
+    lambda s: _lacks(s, SCALING, _scaled_measure(s)),
+    _scaling,
+)
 
 
 # waiting over prompt length
@@ -204,9 +222,13 @@ def _ttft(subject: Subject) -> Chart:
 
 
 TTFT_KIND = ChartKind(
-    "ttft-length", "wait over length", "How does the wait grow with the prompt, and what does a token of it cost?",
-    "study", lambda s: _lacks(s, ("prompt_tokens",), _waits(s)), _ttft,
-)  # fmt: skip
+    "ttft-length",
+    "wait over length",
+    "How does the wait grow with the prompt, and what does a token of it cost?",
+    "study",
+    lambda s: _lacks(s, ("prompt_tokens",), _waits(s)),
+    _ttft,
+)
 
 
 # decode over depth
@@ -225,9 +247,13 @@ def with_pace(subject: Subject, panel: Panel) -> Panel:
 
 
 DEPTH_KIND = ChartKind(
-    "depth", "decode over depth", "How much slower does decoding get, the more is in the context?", "study",
-    lambda s: _lacks(s, DEPTHS, "decode"), _depth,
-)  # fmt: skip
+    "depth",
+    "decode over depth",
+    "How much slower does decoding get, the more is in the context?",
+    "study",
+    lambda s: _lacks(s, DEPTHS, "decode"),
+    _depth,
+)
 
 
 # load
@@ -247,8 +273,9 @@ def _load(subject: Subject) -> Chart:
     limit = promise.ttft_s if name.startswith("ttft") else promise.tpot_s if name == "tpot" else None
     marks: list[Mark] = [*panel.marks]
     if limit is not None:
-        _, _, times = scale(max((v.value for c in curves(subject.results, factor) for _, v in _figures(c, name)),
-                                default=1.0), "s")  # fmt: skip
+        _, _, times = scale(
+            max((v.value for c in curves(subject.results, factor) for _, v in _figures(c, name)), default=1.0), "s"
+        )
         marks.append(Rule(limit * times, "y", f"promised: {digits(limit)} s", "caution"))
     panels = [replace(panel, marks=tuple(marks))]
     said = []
@@ -299,9 +326,13 @@ def breaks(curve: Curve, percentile: float) -> str:
 
 
 LOAD_KIND = ChartKind(
-    "load", "load", "How does the wait grow with the load, and where does the promise break?", "study",
-    lambda s: _lacks(s, LOADS, load_measure(s)), _load,
-)  # fmt: skip
+    "load",
+    "load",
+    "How does the wait grow with the load, and where does the promise break?",
+    "study",
+    lambda s: _lacks(s, LOADS, load_measure(s)),
+    _load,
+)
 
 
 # memory
@@ -318,14 +349,26 @@ def _memory(subject: Subject) -> Chart:
             return ()
         said.append(f"{curve.title + ': ' if curve.title else ''}{digits(line.slope / 1e3)} kB for each {noun}")
         ends = (line.x_low, line.x_high)
-        return (Line(ends, tuple((line.intercept + line.slope * x) * times for x in ends), "fit", series, "muted",
-                     dashed=True),)  # fmt: skip
+        return (
+            Line(
+                ends,
+                tuple((line.intercept + line.slope * x) * times for x in ends),
+                "fit",
+                series,
+                "muted",
+                dashed=True,
+            ),
+        )
 
     panel = over(subject, factor, "memory", more=fitted)
     return _chart(subject, "memory", (panel,), *said[:3])
 
 
 MEMORY_KIND = ChartKind(
-    "memory", "memory", "How much memory does more context, or do more streams, take?", "study",
-    lambda s: _lacks(s, CONTEXT, "memory"), _memory,
-)  # fmt: skip
+    "memory",
+    "memory",
+    "How much memory does more context, or do more streams, take?",
+    "study",
+    lambda s: _lacks(s, CONTEXT, "memory"),
+    _memory,
+)

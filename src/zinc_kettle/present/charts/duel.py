@@ -22,7 +22,7 @@ from zinc_kettle.present.duel import (
     rung_title,
     side_title,
     verdict,
-)  # fmt: skip
+)
 
 LEAST, MOST = 1.1, 8.0
 """An axis that zooms into a tremble would make it look like a storm; one row far off would flatten all others."""
@@ -49,8 +49,9 @@ def duel_chart(found: Duel, measure: str, *, step: bool = False) -> Chart:
     return Chart(
         f"{said[:1].upper()}{said[1:]}.",
         f"A {side_title(found.a)} · B {side_title(found.b)} · differs: {differs_line(found)} · {pairs_line(found)}",
-        (panel,), (*_notes(found), *found.cautions),
-    )  # fmt: skip
+        (panel,),
+        (*_notes(found), *found.cautions),
+    )
 
 
 def _notes(found: Duel, over: str = "B over A") -> tuple[str, ...]:
@@ -72,8 +73,9 @@ def _panel(rows: Sequence[_Row], title: str = "", keys: Sequence[str] = (), *, s
     words, axis = (STEP_VERDICTS, STEP_AXIS) if step else (VERDICTS, AXIS)
     told = [(row, _advantage(row[3], row[4])) for row in rows if row[3] is not None]
     if not told:
-        return Panel(Axis(), Axis(scale="categories"), title=title,
-                     empty="a comparison needs three repeats of both sides")  # fmt: skip
+        return Panel(
+            Axis(), Axis(scale="categories"), title=title, empty="a comparison needs three repeats of both sides"
+        )
     far = max([LEAST, *(max(high, 1 / low) for _, (_, low, high) in told if low > 0)])
     edge = min(MOST, far * 1.05)
     value, low, high = (tuple(min(edge, max(1 / edge, bounds[i])) for _, bounds in told) for i in (0, 1, 2))
@@ -88,8 +90,12 @@ def _panel(rows: Sequence[_Row], title: str = "", keys: Sequence[str] = (), *, s
         keys=tuple(keys),
     )
     names = tuple(row[0] for row, _ in told)
-    return Panel(Axis(axis, "log", low=1 / edge, high=edge, unit="×"), Axis(scale="categories", labels=names),
-                 (Rule(1.0, "x", tone="muted"), marks), title)  # fmt: skip
+    return Panel(
+        Axis(axis, "log", low=1 / edge, high=edge, unit="×"),
+        Axis(scale="categories", labels=names),
+        (Rule(1.0, "x", tone="muted"), marks),
+        title,
+    )
 
 
 def _tone(said: Verdict, *, asked: bool) -> Tone:
@@ -139,9 +145,10 @@ def pairs_chart(found: Duel, measure: str) -> Chart:
     panel = _panel(rows[:MOST_ROWS], title, [c.pair.b.cell.key for c in contests])
     return Chart(
         f"{MEASURES[measure].title}, pair by pair",
-        f"A {side_title(found.a)} · B {side_title(found.b)}", (panel,),
+        f"A {side_title(found.a)} · B {side_title(found.b)}",
+        (panel,),
         (*_notes(found), "all pairs are one family (Holm)"),
-    )  # fmt: skip
+    )
 
 
 def prompts_chart(found: Duel, measure: str, rows: Sequence[PairContest]) -> Chart:
@@ -157,18 +164,27 @@ def prompts_chart(found: Duel, measure: str, rows: Sequence[PairContest]) -> Cha
     many = len(found.alignment.pairs) > 1
     panel = _panel(
         [
-            (f"{row.place + 1}" + (f" · {_shared(row.pair)}" if many else ""), with_unit(row.a, unit),
-             with_unit(row.b, unit), row.ratio, name, row.verdict, False)
+            (
+                f"{row.place + 1}" + (f" · {_shared(row.pair)}" if many else ""),
+                with_unit(row.a, unit),
+                with_unit(row.b, unit),
+                row.ratio,
+                name,
+                row.verdict,
+                False,
+            )
             for row in rows[:MOST_ROWS]
         ],
-        f"{MEASURES[name].title}, prompt by prompt", [row.pair.b.cell.key for row in rows],
-    )  # fmt: skip
+        f"{MEASURES[name].title}, prompt by prompt",
+        [row.pair.b.cell.key for row in rows],
+    )
     clear = sum(row.verdict in {"a", "b"} for row in rows)
     return Chart(
         f"{MEASURES[name].title}, prompt by prompt: {clear} of {len(rows)} clearly differ",
-        f"A {side_title(found.a)} · B {side_title(found.b)} · {pairs_line(found)}", (panel,),
+        f"A {side_title(found.a)} · B {side_title(found.b)} · {pairs_line(found)}",
+        (panel,),
         (*_notes(found), "all prompts are one family (Holm)"),
-    )  # fmt: skip
+    )
 
 
 def ladder_chart(rungs: Sequence[Rung], measure: str) -> Chart:
@@ -195,5 +211,6 @@ def ladder_chart(rungs: Sequence[Rung], measure: str) -> Chart:
     return Chart(
         f"{MEASURES[measure].title}, from {first} to {last}{times}",
         f"{len(rungs)} steps, each against the one before it, and against the first{of}",
-        tuple(panels), _notes(rungs[-1].whole, "the later over the earlier"),
-    )  # fmt: skip
+        tuple(panels),
+        _notes(rungs[-1].whole, "the later over the earlier"),
+    )

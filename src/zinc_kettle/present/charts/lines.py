@@ -47,8 +47,9 @@ def _panel(results: StudyResults, name: str, parts: Sequence[Slice]) -> Panel:
         low, high = tuple(v.low * factor for _, v in found), tuple(v.high * factor for _, v in found)
         marks += [Line(x, y, title, series), Points(x, y, low, high, title, series)]
     measure = MEASURES[name]
-    return Panel(Axis(side.heading, "categories", side.labels), Axis(f"{measure.title} ({unit})", low=0.0),
-                 tuple(marks))  # fmt: skip
+    return Panel(
+        Axis(side.heading, "categories", side.labels), Axis(f"{measure.title} ({unit})", low=0.0), tuple(marks)
+    )
 
 
 def _build(subject: Subject) -> Chart:
@@ -61,6 +62,10 @@ def _build(subject: Subject) -> Chart:
 
 
 LINES = ChartKind(
-    "lines", "lines", "How does the measure change over one factor, for each level of the other?", "study",
-    needs=_needs, build=_build,
-)  # fmt: skip
+    "lines",
+    "lines",
+    "How does the measure change over one factor, for each level of the other?",
+    "study",
+    needs=_needs,
+    build=_build,
+)

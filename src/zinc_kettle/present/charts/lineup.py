@@ -46,7 +46,7 @@ def lineup_chart(found: Lineup, pace: Pace, others: Sequence[Reported] = ()) -> 
         f"{ranked_by(found)}: {shared}",
         panels or (Panel(Axis(), Axis(), empty="nothing can be ranked"),),
         (*dict.fromkeys(about), "in one bracket: no clear difference", money_line(found, pace), *left),
-    )  # fmt: skip
+    )
 
 
 def _panel(group: Group, found: Lineup, pace: Pace) -> Panel:
@@ -57,17 +57,26 @@ def _panel(group: Group, found: Lineup, pace: Pace) -> Panel:
     marks: list[Mark] = []
     if MEASURES[found.measure].unit == "tokens/s" and not found.per and pace.rate <= top:
         marks.append(Rule(pace.rate * times, "x", pace.name, "caution"))
-    marks.append(Ranges(
-        tuple(range(len(places))), tuple(p.value * times for p in places), tuple(p.low * times for p in places),
-        tuple(p.high * times for p in places),
-        tuple("best" if i == 0 or p.entrant.name in places[0].alike else "ink" for i, p in enumerate(places)),
-        before=tuple(f"{bracket} {i}" for i, bracket in enumerate(bracket_marks(group), start=1)),
-        after=tuple("  ".join(w for w in (*value_of(p, found), _parts(p, found), pace_mark(p)) if w)
-              for p in places),
-    ))  # fmt: skip
+    marks.append(
+        Ranges(
+            tuple(range(len(places))),
+            tuple(p.value * times for p in places),
+            tuple(p.low * times for p in places),
+            tuple(p.high * times for p in places),
+            tuple("best" if i == 0 or p.entrant.name in places[0].alike else "ink" for i, p in enumerate(places)),
+            before=tuple(f"{bracket} {i}" for i, bracket in enumerate(bracket_marks(group), start=1)),
+            after=tuple(
+                "  ".join(w for w in (*value_of(p, found), _parts(p, found), pace_mark(p)) if w) for p in places
+            ),
+        )
+    )
     title = unit if found.per == "cost" else f"{MEASURES[found.measure].title} ({unit})"
-    return Panel(Axis(title, low=0.0), Axis(scale="categories", labels=tuple(p.entrant.name for p in places)),
-                 tuple(marks), group.title)  # fmt: skip
+    return Panel(
+        Axis(title, low=0.0),
+        Axis(scale="categories", labels=tuple(p.entrant.name for p in places)),
+        tuple(marks),
+        group.title,
+    )
 
 
 def _parts(place: Place, found: Lineup) -> str:
@@ -81,11 +90,13 @@ def _reported(told: Sequence[Reported], beside: Panel) -> Panel:
     largest = max(value for mark in beside.marks if isinstance(mark, Ranges) for value in mark.high)
     times = scale(max(f.value for f in told), unit)[2]
     marks = Ranges(
-        tuple(range(len(told))), tuple(f.value * times for f in told),
+        tuple(range(len(told))),
+        tuple(f.value * times for f in told),
         tuple((f.value if f.low is None else f.low) * times for f in told),
-        tuple((f.value if f.high is None else f.high) * times for f in told), tuple(MUTED for _ in told),
+        tuple((f.value if f.high is None else f.high) * times for f in told),
+        tuple(MUTED for _ in told),
         after=tuple(reported_text(f) for f in told),
-    )  # fmt: skip
+    )
     high = max(largest, *(f.value * times for f in told))
     names = tuple(" · ".join(word for word in (f.name, f.at, f.workload) if word) for f in told)
     across = Axis(beside.x.title, low=0.0, high=high)
@@ -103,11 +114,16 @@ def index_chart(found: Sequence[Index], reference: str) -> Chart:
         rows.sort(key=lambda row: -row[1].value)
         marks: list[Mark] = [Rule(1.0, "x", "", "muted")]
         if rows:
-            marks.append(Ranges(
-                tuple(range(len(rows))), tuple(v.value for _, v in rows), tuple(v.low for _, v in rows),
-                tuple(v.high for _, v in rows), tuple("muted" if n == reference else "ink" for n, _ in rows),
-                after=tuple(times_text(v) for _, v in rows),
-            ))  # fmt: skip
+            marks.append(
+                Ranges(
+                    tuple(range(len(rows))),
+                    tuple(v.value for _, v in rows),
+                    tuple(v.low for _, v in rows),
+                    tuple(v.high for _, v in rows),
+                    tuple("muted" if n == reference else "ink" for n, _ in rows),
+                    after=tuple(times_text(v) for _, v in rows),
+                )
+            )
         names = tuple(name for name, _ in rows)
         across = Axis(f"times {reference}", "log", low=low, high=high)
         empty = "" if rows else "too few repeats"
@@ -115,6 +131,8 @@ def index_chart(found: Sequence[Index], reference: str) -> Chart:
     cells = max((i.shared for i in ready), default=0)
     about = [note for i in ready[:1] for note in notes(i.entrant.side.results)]
     return Chart(
-        f"How many times as fast as {reference}?", f"geometric mean of ratios over {cells} cells both share",
-        tuple(panels), (*about, *(f"{i.entrant.name}: {i.reason}" for i in found if i.reason)),
-    )  # fmt: skip
+        f"How many times as fast as {reference}?",
+        f"geometric mean of ratios over {cells} cells both share",
+        tuple(panels),
+        (*about, *(f"{i.entrant.name}: {i.reason}" for i in found if i.reason)),
+    )

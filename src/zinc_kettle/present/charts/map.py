@@ -39,10 +39,18 @@ LEAST_SPREAD = 0.02
 
 
 def map_panel(
-    results: StudyResults, name: str, part: int, *, at: Window = ALL, rank: Standing | None = None,
-    planned: Mapping[str, Planned] | None = None, running: str | None = None, by: Axes | None = None,
-    further: Sequence[str] = (), room: int = 0,
-) -> Panel:  # fmt: skip
+    results: StudyResults,
+    name: str,
+    part: int,
+    *,
+    at: Window = ALL,
+    rank: Standing | None = None,
+    planned: Mapping[str, Planned] | None = None,
+    running: str | None = None,
+    by: Axes | None = None,
+    further: Sequence[str] = (),
+    room: int = 0,
+) -> Panel:
     """One slice of a study's map.
 
     Args:
@@ -77,8 +85,11 @@ def map_panel(
                 Cell(key, c, r, tuple(lines), shade, key == best, key in tied, cell.state == "failed", tuple(more))
             )
     return Panel(
-        _axis(here.columns, at.left, at.columns), _axis(here.rows, at.top, at.rows), tuple(marks), title=here.title,
-    )  # fmt: skip
+        _axis(here.columns, at.left, at.columns),
+        _axis(here.rows, at.top, at.rows),
+        tuple(marks),
+        title=here.title,
+    )
 
 
 def _spread(results: StudyResults, name: str) -> float:
@@ -177,6 +188,10 @@ def _build(subject: Subject) -> Chart:
 
 
 MAP = ChartKind(
-    "map", "map", "Which combination is best, and which show no clear difference from it?", "study",
-    needs=lambda _subject: "", build=_build,
-)  # fmt: skip
+    "map",
+    "map",
+    "Which combination is best, and which show no clear difference from it?",
+    "study",
+    needs=lambda _subject: "",
+    build=_build,
+)

@@ -26,9 +26,10 @@ LEAST = 2
 def _both(results: StudyResults, x: str, y: str) -> list[tuple[CellResults, Value, Value]]:
     """The measured cells that have both measures."""
     return [
-        (cell, a, b) for cell in results.cells
+        (cell, a, b)
+        for cell in results.cells
         if cell.done and isinstance(a := cell.value(x), Value) and isinstance(b := cell.value(y), Value)
-    ]  # fmt: skip
+    ]
 
 
 def _few(subject: Subject, x: str, y: str) -> str:
@@ -83,15 +84,23 @@ def _plane(
         for dim in (True, False):
             some = [m for m in members if (m[0].cell.key in muted) == dim]
             if some:
-                marks.append(Points(
-                    tuple(a.value * fx for _, a, _, _ in some), tuple(b.value * fy for _, _, b, _ in some),
-                    tuple(b.low * fy for _, _, b, _ in some), tuple(b.high * fy for _, _, b, _ in some),
-                    name, place, "muted" if dim else "series", keys=tuple(c.cell.key for c, *_ in some),
-                ))  # fmt: skip
+                marks.append(
+                    Points(
+                        tuple(a.value * fx for _, a, _, _ in some),
+                        tuple(b.value * fy for _, _, b, _ in some),
+                        tuple(b.low * fy for _, _, b, _ in some),
+                        tuple(b.high * fy for _, _, b, _ in some),
+                        name,
+                        place,
+                        "muted" if dim else "series",
+                        keys=tuple(c.cell.key for c, *_ in some),
+                    )
+                )
         labels += [
             Label(a.value * fx, b.value * fy, label)
-            for cell, a, b, label in members if label and cell.cell.key not in muted
-        ]  # fmt: skip
+            for cell, a, b, label in members
+            if label and cell.cell.key not in muted
+        ]
     marks += _apart_labels(labels)
     for place, (name, both) in enumerate(reported_pairs(subject.others, x, y).items(), start=len(groups)):
         xs, ys = tuple(a.value * fx for a, _ in both), tuple(b.value * fy for _, b in both)
@@ -172,9 +181,13 @@ def _frontier_needs(subject: Subject) -> str:
 
 
 FRONTIER = ChartKind(
-    "frontier", "frontier", "How much can it serve in all, and what does that leave for each user?", "study",
-    _frontier_needs, _frontier,
-)  # fmt: skip
+    "frontier",
+    "frontier",
+    "How much can it serve in all, and what does that leave for each user?",
+    "study",
+    _frontier_needs,
+    _frontier,
+)
 
 
 # energy
@@ -185,9 +198,13 @@ def _energy(subject: Subject) -> Chart:
 
 
 ENERGY = ChartKind(
-    "energy", "energy", "What does speed cost in energy for each token?", "study",
-    lambda s: _few(s, "energy_token", "decode"), _energy,
-)  # fmt: skip
+    "energy",
+    "energy",
+    "What does speed cost in energy for each token?",
+    "study",
+    lambda s: _few(s, "energy_token", "decode"),
+    _energy,
+)
 
 
 # size
@@ -210,8 +227,14 @@ def _size_needs(subject: Subject) -> str:
     return few or ("" if len(sizes) >= LEAST else "all its cells run the same model file")
 
 
-SIZE = ChartKind("size", "size", "How does speed fall with the size of the model, and with its bits per weight?",
-                 "study", _size_needs, _size)  # fmt: skip
+SIZE = ChartKind(
+    "size",
+    "size",
+    "How does speed fall with the size of the model, and with its bits per weight?",
+    "study",
+    _size_needs,
+    _size,
+)
 
 
 # prediction
@@ -228,10 +251,13 @@ def _predicted_needs(subject: Subject) -> str:
 def _pairs(subject: Subject) -> list[tuple[CellResults, FitRow, Value]]:
     rows = _predictions(subject)
     return [
-        (cell, row, v) for cell in subject.results.cells
-        if (row := rows.get(cell.cell.key)) is not None and row.decode is not None
-        and cell.done and isinstance(v := cell.value("decode"), Value)
-    ]  # fmt: skip
+        (cell, row, v)
+        for cell in subject.results.cells
+        if (row := rows.get(cell.cell.key)) is not None
+        and row.decode is not None
+        and cell.done
+        and isinstance(v := cell.value("decode"), Value)
+    ]
 
 
 def _predicted(subject: Subject) -> Chart:
@@ -248,10 +274,16 @@ def _predicted(subject: Subject) -> Chart:
     marks: list[Mark] = [Line((low, high), (low, high), "as predicted", tone="muted", dashed=True)]
     labels: list[Label] = []
     for place, (name, rows) in enumerate(groups.items()):
-        marks.append(Points(
-            tuple(x for x, _, _ in rows), tuple(v.value for _, v, _ in rows), tuple(v.low for _, v, _ in rows),
-            tuple(v.high for _, v, _ in rows), name, place,
-        ))  # fmt: skip
+        marks.append(
+            Points(
+                tuple(x for x, _, _ in rows),
+                tuple(v.value for _, v, _ in rows),
+                tuple(v.low for _, v, _ in rows),
+                tuple(v.high for _, v, _ in rows),
+                name,
+                place,
+            )
+        )
         labels += [Label(x, v.value, label) for x, v, label in rows if label]
     marks += _apart_labels(labels)
     panel = Panel(Axis("decode, predicted (tok/s)", "log"), Axis("decode, measured (tok/s)", "log"), tuple(marks))
@@ -260,6 +292,10 @@ def _predicted(subject: Subject) -> Chart:
 
 
 PREDICTED = ChartKind(
-    "predicted", "prediction", "Is it as fast as was predicted before anything was loaded?", "study",
-    _predicted_needs, _predicted,
-)  # fmt: skip
+    "predicted",
+    "prediction",
+    "Is it as fast as was predicted before anything was loaded?",
+    "study",
+    _predicted_needs,
+    _predicted,
+)

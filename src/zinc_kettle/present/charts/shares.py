@@ -36,8 +36,9 @@ def _latency(subject: Subject) -> Chart:
     """The share of requests that had ended by a time; a curve for each cell, the one chosen first."""
     cells = [c for c in subject.results.cells if c.summary.blocks]
     cells.sort(key=lambda c: c is not subject.cell)
-    found = [(cell, values) for cell in cells[: 3 * MOST_CURVES]
-             if len(values := _requests(subject, cell)) >= LEAST_REQUESTS][:MOST_CURVES]  # fmt: skip
+    found = [
+        (cell, values) for cell in cells[: 3 * MOST_CURVES] if len(values := _requests(subject, cell)) >= LEAST_REQUESTS
+    ][:MOST_CURVES]
     _, unit, times = scale(max(values[-1] for _, values in found), "s")
     marks: list[Mark] = []
     for series, (cell, values) in enumerate(found):
@@ -49,8 +50,12 @@ def _latency(subject: Subject) -> Chart:
     panel = Panel(Axis(f"{what} ({unit})", "log"), Axis("requests (%)", low=0.0, high=100.0), tuple(marks))
     more = [] if len(found) == len(cells) else [f"{len(found)} of {len(cells)} cells"]
     many = sum(len(values) for _, values in found)
-    return Chart(subject.results.study.question, f"{what}, all {many:,} requests of all repeats", (panel,),
-                 (*notes(subject.results), *more))  # fmt: skip
+    return Chart(
+        subject.results.study.question,
+        f"{what}, all {many:,} requests of all repeats",
+        (panel,),
+        (*notes(subject.results), *more),
+    )
 
 
 def _latency_needs(subject: Subject) -> str:
@@ -62,9 +67,13 @@ def _latency_needs(subject: Subject) -> str:
 
 
 LATENCY = ChartKind(
-    "latency", "latencies", "How do the requests spread: the usual one, the slow ones?", "study",
-    _latency_needs, _latency,
-)  # fmt: skip
+    "latency",
+    "latencies",
+    "How do the requests spread: the usual one, the slow ones?",
+    "study",
+    _latency_needs,
+    _latency,
+)
 
 
 # where the time goes
@@ -79,16 +88,23 @@ def _where(subject: Subject) -> Chart:
     shown = found[:MOST_ROWS]
     marks = [*_parts([split for _, split in shown])]
     tops = [max(split.step_s, sum(part.seconds for part in split.parts)) * 1e3 for _, split in shown]
-    marks += [Label(top, float(row), f"{digits(split.step_s * 1e3)} ms")
-              for row, (top, (_, split)) in enumerate(zip(tops, shown, strict=True))]  # fmt: skip
-    panel = Panel(Axis("milliseconds a token", low=0.0),
-                  Axis(scale="categories", labels=tuple(cell.title for cell, _ in shown)), tuple(marks))  # fmt: skip
+    marks += [
+        Label(top, float(row), f"{digits(split.step_s * 1e3)} ms")
+        for row, (top, (_, split)) in enumerate(zip(tops, shown, strict=True))
+    ]
+    panel = Panel(
+        Axis("milliseconds a token", low=0.0),
+        Axis(scale="categories", labels=tuple(cell.title for cell, _ in shown)),
+        tuple(marks),
+    )
     more = [] if len(shown) == len(found) else [f"{len(shown)} of {len(found)} cells"]
     band = max(split.band for _, split in shown)
     return Chart(
-        subject.results.study.question, "where the time of a token goes; the number is the time measured", (panel,),
+        subject.results.study.question,
+        "where the time of a token goes; the number is the time measured",
+        (panel,),
         (*notes(subject.results), f"parts are computed from the probe and the model's bytes, ±{band:.0%}", *more),
-    )  # fmt: skip
+    )
 
 
 def _parts(splits: Sequence[TimeSplit]) -> list[Mark]:
@@ -103,10 +119,16 @@ def _parts(splits: Sequence[TimeSplit]) -> list[Mark]:
                 rows.setdefault(name, []).append((row, ends[row], ends[row] + seconds * 1e3))
                 ends[row] += seconds * 1e3
     return [
-        Spans(tuple(r for r, _, _ in parts), tuple(a for _, a, _ in parts), tuple(b for _, _, b in parts), "series",
-              name, names.index(name))
+        Spans(
+            tuple(r for r, _, _ in parts),
+            tuple(a for _, a, _ in parts),
+            tuple(b for _, _, b in parts),
+            "series",
+            name,
+            names.index(name),
+        )
         for name, parts in rows.items()
-    ]  # fmt: skip
+    ]
 
 
 def _where_needs(subject: Subject) -> str:
@@ -117,5 +139,6 @@ def _where_needs(subject: Subject) -> str:
     return reasons[0] if reasons else "nothing is measured yet"
 
 
-WHERE = ChartKind("where", "where the time goes", "What takes the time of a token, cell by cell?", "study",
-                  _where_needs, _where)  # fmt: skip
+WHERE = ChartKind(
+    "where", "where the time goes", "What takes the time of a token, cell by cell?", "study", _where_needs, _where
+)

@@ -42,8 +42,9 @@ def _workload(results: StudyResults) -> list[str]:
     held = {k: v for k, v in study.cells[0].settings.items() if k not in study.vary}
     parts = []
     for factor, noun, drawn in (
-        ("prompt_tokens", "prompt", study.prompts.lengths), ("output_tokens", "output", study.prompts.outputs),
-    ):  # fmt: skip
+        ("prompt_tokens", "prompt", study.prompts.lengths),
+        ("output_tokens", "output", study.prompts.outputs),
+    ):
         value = held.get(factor)
         if drawn is not None:
             parts.append(f"{noun} {drawn.kind}, up to {drawn.most:,} tokens")

@@ -19,7 +19,7 @@ from zinc_kettle.present.report.compare import (
     duel_blocks,
     lineup_blocks,
     lineup_title,
-)  # fmt: skip
+)
 from zinc_kettle.present.report.document import Block, Document, Section, paragraph, sentence
 from zinc_kettle.present.report.study import renamed, study_sections, when
 

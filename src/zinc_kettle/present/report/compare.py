@@ -16,7 +16,7 @@ from zinc_kettle.present.duel import (
     pairs_line,
     side_title,
     verdict,
-)  # fmt: skip
+)
 from zinc_kettle.present.lineup import heads, lineup_rows, money_line
 from zinc_kettle.present.lineup import verdict as lineup_verdict
 from zinc_kettle.present.report.document import Block, Grid, Paragraph, Picture, Span, bullets, paragraph, sentence
@@ -58,9 +58,12 @@ def lineup_blocks(found: Lineup, pace: Pace) -> dict[str, list[Block]]:
     rows = tuple(tuple(row) for row in lineup_rows(found))
     return {
         "answer": [paragraph(sentence(lineup_verdict(found)), "strong"), paragraph(LINEUP_CERTAINTY)],
-        "ranking": [Picture(lineup_chart(found, pace), "lineup"), Grid(heads(found), rows),
-                    *([paragraph(sentence(money))] if money else [])],
-    }  # fmt: skip
+        "ranking": [
+            Picture(lineup_chart(found, pace), "lineup"),
+            Grid(heads(found), rows),
+            *([paragraph(sentence(money))] if money else []),
+        ],
+    }
 
 
 def lineup_title(found: Lineup) -> str:

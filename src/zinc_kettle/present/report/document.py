@@ -122,8 +122,11 @@ def _cleaned(block: Block, clean: Callable[[str], str]) -> Block:
         case Bullets(own=False):
             return replace(block, items=tuple(map(line, block.items)))
         case Grid():
-            return Grid(tuple(map(clean, block.heads)), tuple(tuple(map(clean, row)) for row in block.rows),
-                        clean(block.caption))  # fmt: skip
+            return Grid(
+                tuple(map(clean, block.heads)),
+                tuple(tuple(map(clean, row)) for row in block.rows),
+                clean(block.caption),
+            )
         case Listing():
             return replace(block, text=clean(block.text))
         case Picture():

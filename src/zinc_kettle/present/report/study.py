@@ -28,7 +28,7 @@ from zinc_kettle.present.report.document import (
     bullets,
     paragraph,
     sentence,
-)  # fmt: skip
+)
 from zinc_kettle.present.table import question_text, result_rows
 
 MOST_CURVES = 3
@@ -58,13 +58,18 @@ def certainty(results: StudyResults, measure: str) -> str:
     kinds = {v.bound for c in results.cells if c.done and isinstance(v := c.value(measure), Value)}
     said = []
     if "interval95" in kinds:
-        said.append("Bounds are 95% intervals of the median over repeats, by order statistics, widened by how the "
-                    "machine wandered during the run.")  # fmt: skip
+        said.append(
+            "Bounds are 95% intervals of the median over repeats, by order statistics, widened by how the "
+            "machine wandered during the run."
+        )
     if "range" in kinds:
-        said.append(f"With fewer than {MIN_FOR_INTERVAL} repeats of a cell the range that was seen is shown; "
-                    "it claims nothing.")  # fmt: skip
-    said.append("What is called best was held against all other cells at once: of twenty studies of equal cells, "
-                "at most one would call any of them better.")  # fmt: skip
+        said.append(
+            f"With fewer than {MIN_FOR_INTERVAL} repeats of a cell the range that was seen is shown; it claims nothing."
+        )
+    said.append(
+        "What is called best was held against all other cells at once: of twenty studies of equal cells, "
+        "at most one would call any of them better."
+    )
     return " ".join(said)
 
 
@@ -134,9 +139,14 @@ def _prompts(results: StudyResults) -> str:
 
 
 RIG_FACTS: Mapping[str, str] = {
-    "processor": "processor", "physical_cores": "cores", "memory_bytes": "memory", "system": "system",
-    "kernel": "kernel", "governor": "governor", "virtual": "virtual",
-}  # fmt: skip
+    "processor": "processor",
+    "physical_cores": "cores",
+    "memory_bytes": "memory",
+    "system": "system",
+    "kernel": "kernel",
+    "governor": "governor",
+    "virtual": "virtual",
+}
 
 
 def _rigs(s: Subject) -> list[Block]:
@@ -159,8 +169,10 @@ def _fact(key: str, value: object) -> str:
 
 
 def _devices(known: MachineFacts) -> str:
-    said = [f"{d.get('name', 'device')}" + (f", {byte_size(size)}" if (size := d.get("memory_bytes")) else "")
-            for d in known.get("graphics", ())]  # fmt: skip
+    said = [
+        f"{d.get('name', 'device')}" + (f", {byte_size(size)}" if (size := d.get("memory_bytes")) else "")
+        for d in known.get("graphics", ())
+    ]
     return "; ".join(said) or ("simulated" if known.get("simulated") else "none")
 
 
@@ -177,16 +189,22 @@ def _engine_row(facts: EngineFacts) -> tuple[str, ...]:
     file = facts.get("file", {})
     size = file.get("size_bytes")
     return (
-        facts.get("engine", "–"), facts.get("version", "–"), facts.get("recipe", "–"), file.get("name", "–"),
-        byte_size(size) if size else "–", file.get("sha256", "–"),
-    )  # fmt: skip
+        facts.get("engine", "–"),
+        facts.get("version", "–"),
+        facts.get("recipe", "–"),
+        file.get("name", "–"),
+        byte_size(size) if size else "–",
+        file.get("sha256", "–"),
+    )
 
 
 def _settings(s: Subject) -> list[Block]:
     study = s.results.study
     factors = study.factors
-    rows = [(name.replace("_", " "), ", ".join(label(v) for v in levels), "varied", _meaning(factors, name))
-            for name, levels in study.vary.items()]  # fmt: skip
+    rows = [
+        (name.replace("_", " "), ", ".join(label(v) for v in levels), "varied", _meaning(factors, name))
+        for name, levels in study.vary.items()
+    ]
     rows += [(name.replace("_", " "), label(v), "held", _meaning(factors, name)) for name, v in study.hold.items()]
     rows.append(("seed", str(study.seed), "held", "of prompts, orders and arrivals"))
     rows.append(("temperature", f"{study.temperature:g}", "held", "of sampling"))
@@ -245,8 +263,13 @@ def _notes(s: Subject) -> list[Block]:
 
 def _repeat(s: Subject) -> list[Block]:
     name = s.results.study.name
-    say = (Span("Keep the file below as "), Span(f"{name}.study.toml", "code"), Span(" and measure it with "),
-           Span(f"zinc-kettle run {name}.study.toml", "code"), Span("."))  # fmt: skip
+    say = (
+        Span("Keep the file below as "),
+        Span(f"{name}.study.toml", "code"),
+        Span(" and measure it with "),
+        Span(f"zinc-kettle run {name}.study.toml", "code"),
+        Span("."),
+    )
     return [Paragraph(say), Listing(s.study_text.strip(), "toml")]
 
 

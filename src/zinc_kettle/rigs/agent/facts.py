@@ -169,13 +169,15 @@ def graphics(root: str) -> list[dict[str, object]]:
         cap = [number(read(device + "hwmon/" + h + "/power1_cap")) for h in listed(device + "hwmon")]
         driver = os.path.basename(os.path.realpath(device + "driver")) if os.path.exists(device + "driver") else ""
         kind = "%s graphics %s" % (VENDORS.get(vendor, vendor), read(device + "device"))
-        out.append({
-            "name": read(device + "product_name") or kind,
-            "memory_bytes": memory,
-            "driver": (driver + " " + read(root + "/sys/module/%s/version" % driver)).strip() or None,
-            "power_limit_w": next((c / 1e6 for c in cap if c), None),
-            "card": name,
-        })  # fmt: skip
+        out.append(
+            {
+                "name": read(device + "product_name") or kind,
+                "memory_bytes": memory,
+                "driver": (driver + " " + read(root + "/sys/module/%s/version" % driver)).strip() or None,
+                "power_limit_w": next((c / 1e6 for c in cap if c), None),
+                "card": name,
+            }
+        )
     return out
 
 
@@ -213,11 +215,17 @@ def _nvidia(pynvml: Any, index: int, driver: object) -> dict[str, object]:
 
 
 SYSCTL = {
-    "processor": "machdep.cpu.brand_string", "physical_cores": "hw.physicalcpu", "hardware_threads": "hw.logicalcpu",
-    "performance_cores": "hw.perflevel0.physicalcpu", "efficiency_cores": "hw.perflevel1.physicalcpu",
-    "memory_bytes": "hw.memsize", "cache_l1_bytes": "hw.l1dcachesize", "cache_l2_bytes": "hw.l2cachesize",
-    "cache_l3_bytes": "hw.l3cachesize", "virtual": "kern.hv_vmm_present",
-}  # fmt: skip
+    "processor": "machdep.cpu.brand_string",
+    "physical_cores": "hw.physicalcpu",
+    "hardware_threads": "hw.logicalcpu",
+    "performance_cores": "hw.perflevel0.physicalcpu",
+    "efficiency_cores": "hw.perflevel1.physicalcpu",
+    "memory_bytes": "hw.memsize",
+    "cache_l1_bytes": "hw.l1dcachesize",
+    "cache_l2_bytes": "hw.l2cachesize",
+    "cache_l3_bytes": "hw.l3cachesize",
+    "virtual": "kern.hv_vmm_present",
+}
 
 
 def sysctl(name: str) -> str:

@@ -57,9 +57,15 @@ def _named(panel: Panel) -> set[str]:
 
 
 def draw_panel(
-    panel: Panel, width: int, height: int, palette: Palette, *, titled: bool = True, cross: Cross | None = None,
+    panel: Panel,
+    width: int,
+    height: int,
+    palette: Palette,
+    *,
+    titled: bool = True,
+    cross: Cross | None = None,
     legend: bool = True,
-) -> Text:  # fmt: skip
+) -> Text:
     """One panel in so many characters; says why where there is nothing to draw.
 
     Args:

@@ -17,7 +17,7 @@ from zinc_kettle.present.duel import (
     rung_title,
     side_title,
     verdict,
-)  # fmt: skip
+)
 from zinc_kettle.present.gate import gate_line
 from zinc_kettle.tui.theme import Palette
 

@@ -55,10 +55,13 @@ def controls(wish: Wish, threads: int, rig: Rig, layers: int | None, pace: float
     """
     out = [
         Control("pace", "any" if pace is None else f"{digits(pace, significant=2)} tok/s"),
-        Control("context", f"{wish.context:,}"), Control("slots", str(wish.slots)), Control("cache", wish.cache),
-        Control("micro-batch", f"{wish.micro_batch:,}"), Control("load", wish.load_mode),
+        Control("context", f"{wish.context:,}"),
+        Control("slots", str(wish.slots)),
+        Control("cache", wish.cache),
+        Control("micro-batch", f"{wish.micro_batch:,}"),
+        Control("load", wish.load_mode),
         Control("threads", str(threads)),
-    ]  # fmt: skip
+    ]
     if wish.slots > 1:
         out.insert(3, Control("slot caches", "shared" if wish.unified else "one each"))
     if any(not d.main for d in rig.devices()):
@@ -202,9 +205,11 @@ def _share_bar(share: Share, width: int, palette: Palette) -> Text:
     dark, middle = palette.high, blend(palette.high, palette.paper, 0.35)
     pale = blend(palette.high, palette.paper, 0.6)
     return Text.assemble(
-        ("▇" * ends[0], dark), ("▅" * (ends[1] - ends[0]), middle), ("▃" * (ends[2] - ends[1]), pale),
+        ("▇" * ends[0], dark),
+        ("▅" * (ends[1] - ends[0]), middle),
+        ("▃" * (ends[2] - ends[1]), pale),
         ("·" * (width - ends[2]), palette.faint),
-    )  # fmt: skip
+    )
 
 
 def detail_text(row: FitRow, rig: Rig, more: Detail, palette: Palette) -> Text:
@@ -231,8 +236,9 @@ def detail_text(row: FitRow, rig: Rig, more: Detail, palette: Palette) -> Text:
     context = f", made for {shape.context_length:,} tokens" if shape.context_length else ""
     out.append(
         f"{shape.architecture}, {shape.weights / 1e9:.3g} G weights at {shape.bits_per_weight:.2f} bits, "
-        f"{shape.layers} layers, {attention}{experts}{context}\n", palette.muted,
-    )  # fmt: skip
+        f"{shape.layers} layers, {attention}{experts}{context}\n",
+        palette.muted,
+    )
     out.append_text(_limit(row, rig, palette))
     for remedy in more.remedies[:4]:
         out.append("would fit: ", palette.muted)

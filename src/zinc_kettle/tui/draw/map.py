@@ -103,9 +103,11 @@ def beyond_words(part: Slice, place: Layout, origin: tuple[int, int]) -> str:
     """How many rows and columns are out of sight, and where."""
     top, left = origin
     counts = {
-        "↑": top, "↓": len(part.rows.labels) - top - place.rows, "←": left,
+        "↑": top,
+        "↓": len(part.rows.labels) - top - place.rows,
+        "←": left,
         "→": len(part.columns.labels) - left - place.columns,
-    }  # fmt: skip
+    }
     return "  ".join(f"{arrow} {count} more" for arrow, count in counts.items() if count > 0)
 
 

@@ -223,8 +223,14 @@ class MapPage:
         part = subject.grid.slices[pane.part]
         at = origin if pane.alone else (0, 0)
         if self._strip(part):
-            strip = strip_of(subject.results, subject.measure, part, rank=subject.rank, planned=subject.planned,
-                             running=subject.running)  # fmt: skip
+            strip = strip_of(
+                subject.results,
+                subject.measure,
+                part,
+                rank=subject.rank,
+                planned=subject.planned,
+                running=subject.running,
+            )
             lines = draw_strip(strip, pane.width, height, subject.palette, first=at[1], cursor=cursor)
         else:
             lines = self._boxes(pane, part, at, cursor)
@@ -239,9 +245,18 @@ class MapPage:
     def _boxes(self, pane: Pane, part: Slice, at: Origin, cursor: str | None) -> list[Line]:
         subject, place = self.subject, pane.place
         window = Window(*at, place.rows, place.columns)
-        panel = map_panel(subject.results, subject.measure, pane.part, at=window, rank=subject.rank,
-                          planned=subject.planned, running=subject.running, by=subject.by, further=subject.further,
-                          room=place.height)  # fmt: skip
+        panel = map_panel(
+            subject.results,
+            subject.measure,
+            pane.part,
+            at=window,
+            rank=subject.rank,
+            planned=subject.planned,
+            running=subject.running,
+            by=subject.by,
+            further=subject.further,
+            room=place.height,
+        )
         column = part.columns.factor
         counted = column is not None and subject.results.study.factors[column].type == "number"
         beyond = beyond_words(part, place, at)

@@ -109,8 +109,12 @@ class _Plot:
         """Write a word beside its point where there is room: right, left, above or below; else leave it out."""
         column, row = (v // d for v, d in zip(self._dot(mark.x, mark.y), (2, 4), strict=True))
         size = cell_len(mark.text)
-        places = ((column + 2, row), (column - size - 1, row), (column - size // 2, row - 1),
-                  (column - size // 2, row + 1))  # fmt: skip
+        places = (
+            (column + 2, row),
+            (column - size - 1, row),
+            (column - size // 2, row - 1),
+            (column - size // 2, row + 1),
+        )
         self._place(mark.text, places, tone_colour(mark.tone, 0, self._palette))
 
     def cross(self, cross: Cross) -> None:
@@ -211,8 +215,13 @@ class _Plot:
     def _x_labels(self) -> str:
         axis, columns = self._panel.x, self._canvas.columns
         if axis.scale == "categories":
-            return _spread([(self._x.at(i) // 2, f"{name} {axis.title}" if i == 0 and axis.title else name)
-                            for i, name in enumerate(axis.labels)], columns)  # fmt: skip
+            return _spread(
+                [
+                    (self._x.at(i) // 2, f"{name} {axis.title}" if i == 0 and axis.title else name)
+                    for i, name in enumerate(axis.labels)
+                ],
+                columns,
+            )
         if self._canvas.rows < TALL and not axis.title:
             left, right = (number(v, axis, span=self._x.high - self._x.low) for v in (self._x.low, self._x.high))
             return left + right.rjust(max(1, columns - len(left)))

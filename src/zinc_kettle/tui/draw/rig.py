@@ -105,8 +105,9 @@ def _probe(rig: Rig, palette: Palette) -> Text:
     out = Text()
     assert rig.probe is not None
     for title, unit, table in (
-        ("reading", "GB/s", rig.probe.reading), ("arithmetic", "GFLOP/s", rig.probe.gemm),
-    ):  # fmt: skip
+        ("reading", "GB/s", rig.probe.reading),
+        ("arithmetic", "GFLOP/s", rig.probe.gemm),
+    ):
         top = max((max(v) for v in table.values() if v), default=0.0)
         for count, values in sorted(table.items()):
             middle = median(list(values))

@@ -20,9 +20,15 @@ def tone_colour(tone: Tone, series: int, palette: Palette) -> str:
     if tone == "series":
         return palette.series[series % len(palette.series)]
     plain = {
-        "ink": palette.ink, "muted": palette.muted, "faint": palette.faint, "best": palette.copper,
-        "caution": palette.caution, "failure": palette.failure, "waiting": palette.muted, "busy": palette.ink,
-    }  # fmt: skip
+        "ink": palette.ink,
+        "muted": palette.muted,
+        "faint": palette.faint,
+        "best": palette.copper,
+        "caution": palette.caution,
+        "failure": palette.failure,
+        "waiting": palette.muted,
+        "busy": palette.ink,
+    }
     return plain[tone]
 
 

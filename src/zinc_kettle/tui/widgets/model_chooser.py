@@ -26,8 +26,12 @@ async def _find(station: Station) -> None:
     app = host(station)
     found = await asyncio.to_thread(app.desk.planner.models)
     if not found:
-        station.notify("Start it with --models FOLDER, or put a GGUF file into a folder such as ~/models.",
-                       title="No model file was found", severity="warning", timeout=12)  # fmt: skip
+        station.notify(
+            "Start it with --models FOLDER, or put a GGUF file into a folder such as ~/models.",
+            title="No model file was found",
+            severity="warning",
+            timeout=12,
+        )
         return
     choices = [Choice(model.key, model.title, model.about) for model in found]
 

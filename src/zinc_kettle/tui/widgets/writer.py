@@ -20,8 +20,9 @@ class Writer(Standing, ModalScreen[str | None]):
     """
 
     BINDINGS = [  # noqa: RUF012
-        Binding("ctrl+s", "keep", "keep", priority=True), Binding("escape", "cancel", "cancel", priority=True),
-    ]  # fmt: skip
+        Binding("ctrl+s", "keep", "keep", priority=True),
+        Binding("escape", "cancel", "cancel", priority=True),
+    ]
     DEFAULT_CSS = """
     Writer { align: center middle; background: $background 60%; }
     Writer > Vertical {
@@ -42,8 +43,11 @@ class Writer(Standing, ModalScreen[str | None]):
         with Vertical():
             yield Static(self._title, id="writer-title", markup=False)
             yield TextArea(self._text, soft_wrap=True, tab_behavior="focus", id="writer-text")
-            yield Static("^s keeps it, escape leaves it as it was; Markdown: **strong**, *emphasis*, - lists",
-                         id="writer-hint", markup=False)  # fmt: skip
+            yield Static(
+                "^s keeps it, escape leaves it as it was; Markdown: **strong**, *emphasis*, - lists",
+                id="writer-hint",
+                markup=False,
+            )
 
     def on_mount(self) -> None:
         """Write at the end."""

@@ -80,15 +80,27 @@ class BeginScreen(Station):
         """What can be done first, what it brings, and what does it."""
         app = host(self)
         return (
-            ("Measure a model of yours", "finds the model files here and makes a plan, which you can change",
-             self.action_measure_model),
-            ("Plan from a question", "which quantization, how many threads, which rig, how many people",
-             self.action_new_plan),
-            ("Look at finished studies", "of a made-up harbour office, each measured by this tool",
-             lambda: app.go("shelf")),
-            ("Say what you need", "the speed you read at, prices and hours, units, light or dark",
-             lambda: app.go("settings")),
-        )  # fmt: skip
+            (
+                "Measure a model of yours",
+                "finds the model files here and makes a plan, which you can change",
+                self.action_measure_model,
+            ),
+            (
+                "Plan from a question",
+                "which quantization, how many threads, which rig, how many people",
+                self.action_new_plan,
+            ),
+            (
+                "Look at finished studies",
+                "of a made-up harbour office, each measured by this tool",
+                lambda: app.go("shelf"),
+            ),
+            (
+                "Say what you need",
+                "the speed you read at, prices and hours, units, light or dark",
+                lambda: app.go("settings"),
+            ),
+        )
 
     def draw(self) -> None:
         """Draw everything."""

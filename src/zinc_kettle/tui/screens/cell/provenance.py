@@ -65,8 +65,11 @@ def _where(facts: EngineFacts, palette: Palette) -> Text:
         out.append(f"{', '.join(parts)}\n", palette.muted)
     predicted = facts.get("predicted")
     if predicted:
-        out.append(f"Fit predicted: {predicted['state']}, decode {digits(predicted['decode'], significant=2)} tok/s "
-                   f"({digits(predicted['decode_low'], significant=2)} or more)\n", palette.muted)  # fmt: skip
+        out.append(
+            f"Fit predicted: {predicted['state']}, decode {digits(predicted['decode'], significant=2)} tok/s "
+            f"({digits(predicted['decode_low'], significant=2)} or more)\n",
+            palette.muted,
+        )
     return out
 
 

@@ -317,8 +317,9 @@ class LineupScreen(Station):
         if shown.found is None:
             return ""
         rows = index_rows(shown.index) if shown.index else lineup_rows(shown.found)
-        return "\n".join([verdict(shown.found), "", *("\t".join(row) for row in rows),
-                          "", money_line(shown.found, shown.pace)])  # fmt: skip
+        return "\n".join(
+            [verdict(shown.found), "", *("\t".join(row) for row in rows), "", money_line(shown.found, shown.pace)]
+        )
 
     def drawn(self) -> tuple[list[str], str] | None:
         """The command that draws what is shown."""

@@ -29,6 +29,10 @@ def digest(results: StudyResults, measure: str) -> Digest:
     """All that is said of a study; takes a while where there are thousands of cells."""
     said = answer(results, measure)
     return Digest(
-        measure, measure_line(results, measure), said[:1].upper() + said[1:] + ".", tuple(findings(results, measure)),
-        standing(results, measure), headline(results),
-    )  # fmt: skip
+        measure,
+        measure_line(results, measure),
+        said[:1].upper() + said[1:] + ".",
+        tuple(findings(results, measure)),
+        standing(results, measure),
+        headline(results),
+    )

@@ -92,10 +92,12 @@ def crowd(run: RunState, width: int, palette: Palette) -> Text:
     ended = tick.finished - tick.failed
     waiting = max(0, tick.total - tick.finished - tick.prefill - tick.decode)
     parts = (
-        ("█", ended, palette.high, "answered"), ("▓", tick.decode, palette.ink, "writing"),
-        ("▒", tick.prefill, palette.muted, "waiting"), ("✕", tick.failed, palette.failure, "failed"),
+        ("█", ended, palette.high, "answered"),
+        ("▓", tick.decode, palette.ink, "writing"),
+        ("▒", tick.prefill, palette.muted, "waiting"),
+        ("✕", tick.failed, palette.failure, "failed"),
         ("·", waiting, palette.faint, "not sent"),
-    )  # fmt: skip
+    )
     out.append(f"\n{tick.total:,} requests\n", palette.muted)
     for (mark, _, colour, _), cells in zip(parts, shares([n for _, n, _, _ in parts], width), strict=True):
         out.append(mark * cells, colour)

@@ -239,8 +239,17 @@ class MapScreen(Steering):
         run, measure = host(self).run_state, host(self).measure
         running = run.cell if run is not None and run.active else None
         rank = self._digest.rank if self._digest.measure == measure else Standing()
-        return MapSubject(results, measure, self.palette, self._part, rank, self._planned, running, self._by(results),
-                          host(self).further)  # fmt: skip
+        return MapSubject(
+            results,
+            measure,
+            self.palette,
+            self._part,
+            rank,
+            self._planned,
+            running,
+            self._by(results),
+            host(self).further,
+        )
 
     @property
     def _measuring(self) -> bool:

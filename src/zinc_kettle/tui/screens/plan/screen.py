@@ -292,8 +292,11 @@ class PlanScreen(Editing):
         if plan is None or (self._cells_planned() > AT_ONCE and self.checked.results is None):
             return
         if self.checked.problems:
-            self.notify(f"{self.checked.problems[0].what}. A goes there.", title="This plan cannot be measured yet",
-                        severity="warning")  # fmt: skip
+            self.notify(
+                f"{self.checked.problems[0].what}. A goes there.",
+                title="This plan cannot be measured yet",
+                severity="warning",
+            )
             return
         if self._save() and plan.file is not None:
             host(self).measure_file(plan.file)
