@@ -7,6 +7,7 @@ from pathlib import Path
 from zinc_kettle.cli import output
 from zinc_kettle.config import places
 from zinc_kettle.core.capacity import capacities
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.capacity import ENDS, TRIAL_HEADS, found_json, found_text, trial_rows
 from zinc_kettle.wiring.build import open_store
@@ -36,7 +37,7 @@ def tell_capacity(place: str, store_path: Path | None, *, as_json: bool) -> int:
             output.json_line({"of": name, **found_json(found, study.promise, study.capacity.factor)})
             continue
         said = found_text(found, study.capacity.factor)
-        output.line(f"{name + ': ' if name else ''}{said[:1].upper() + said[1:] if not name else said}.")
+        output.line(f"{name + ': ' if name else ''}{capitalised(said) if not name else said}.")
         output.line(f"It ended because {ENDS[found.end]}." if found.end else "The search has not ended.")
         output.line()
         output.table(TRIAL_HEADS, trial_rows(found, study.promise, study.capacity.factor))

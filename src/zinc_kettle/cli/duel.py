@@ -10,6 +10,7 @@ from zinc_kettle.config import places
 from zinc_kettle.core.duel import Duel, duel, ladder, prompt_by_prompt, request_measure
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.sides import Side
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import with_unit
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.charts.duel import duel_chart, ladder_chart, prompts_chart
@@ -122,7 +123,7 @@ def tell_ladder(
     total = ladder_sum(steps, name)
     if total:
         output.line()
-        output.line(f"{total[:1].upper()}{total[1:]}.")
+        output.line(f"{capitalised(total)}.")
 
 
 def _tell(found: Duel, name: str) -> None:

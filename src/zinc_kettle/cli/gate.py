@@ -16,6 +16,7 @@ from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.sides import Side
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import duration
 from zinc_kettle.errors import EngineChangedError, UsageError
 from zinc_kettle.formats.junit import write_junit
@@ -220,7 +221,7 @@ def _tell(found: Gate, asked: Asked, *, took_s: float, as_json: bool) -> None:
         output.json_line(gate_json(found))
         return
     said = gate_sentence(found)
-    output.line(f"{said[:1].upper()}{said[1:]}.")
+    output.line(f"{capitalised(said)}.")
     output.line(f"A {side_title(found.duel.a)}")
     output.line(f"B {side_title(found.duel.b)}")
     output.line()

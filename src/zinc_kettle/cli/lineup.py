@@ -13,6 +13,7 @@ from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Preferences
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.speed_index import index
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.reported import read_reported
@@ -85,7 +86,7 @@ def tell_lineup(
         output.json_line(lineup_json(found))
     else:
         said = verdict(found)
-        output.line(f"{said[:1].upper()}{said[1:]}.")
+        output.line(f"{capitalised(said)}.")
         output.line()
         output.table(heads(found), lineup_rows(found))
         output.line()
@@ -95,7 +96,7 @@ def tell_lineup(
         told = reported_rows(others, name)
         if told:
             output.line()
-            output.line(f"{REPORTED[:1].upper()}{REPORTED[1:]}:")
+            output.line(f"{capitalised(REPORTED)}:")
             output.table(("what", "at", MEASURES[name].title, "by"), told)
 
 

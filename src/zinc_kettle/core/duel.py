@@ -148,7 +148,7 @@ def _ruled_out(contest: Contest, family: int) -> Contest:
 def _cautions(found: Alignment, *, paired: bool) -> list[CautionCode]:
     out: list[CautionCode] = []
     kinds = {d.kind for pair in found.pairs for d in pair.differences}
-    if not found.pairs or any("same work" in u.reason for u in found.without):
+    if not found.pairs or any(u.code == "other-work" for u in found.without):
         out.append("different-workload")
     if len(found.differences) > 1:
         out.append("two-changes")

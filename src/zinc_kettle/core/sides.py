@@ -69,11 +69,17 @@ class Pair:
         return len(self.differences) == 1
 
 
+WithoutCode = Literal["not-measured", "empty", "other-work", "several", "other-levels"]
+"""Why a cell has no counterpart: nothing of it was measured on one of the sides; the other side is empty; no cell there
+did the same work; several match; none has the same levels."""
+
+
 @dataclass(frozen=True, slots=True)
 class Unpaired:
     """A cell that has no counterpart, and why."""
 
     cell: CellResults
+    code: WithoutCode
     reason: str
 
 
@@ -141,11 +147,11 @@ def align(a: Side, b: Side) -> Alignment:
         candidates = its.get(_work(a, cell), [])
         like = [c for c in candidates if _same_where_shared(cell, c, named)]
         if len(like) == 1 and not (cell.done and like[0].done):
-            without.append(Unpaired(cell, NOT_MEASURED))
+            without.append(Unpaired(cell, "not-measured", NOT_MEASURED))
         elif len(like) == 1:
             pairs.append(Pair(cell, like[0], tuple(differences(a, b, cell, like[0]))))
         else:
-            without.append(Unpaired(cell, _why_unpaired(b, cell, candidates, like)))
+            without.append(Unpaired(cell, *_why_unpaired(b, cell, candidates, like)))
     return Alignment(tuple(pairs), tuple(without))
 
 
@@ -159,15 +165,18 @@ def _same_where_shared(a: CellResults, b: CellResults, named: set[str]) -> bool:
     return all(a.cell.levels[name] == b.cell.levels[name] for name in shared)
 
 
-def _why_unpaired(b: Side, cell: CellResults, candidates: list[CellResults], like: list[CellResults]) -> str:
+def _why_unpaired(
+    b: Side, cell: CellResults, candidates: list[CellResults], like: list[CellResults]
+) -> tuple[WithoutCode, str]:
     if not b.cells():
-        return "the other side has no cells"
+        return "empty", "the other side has no cells"
     if not candidates:
-        return "no cell on the other side did the same work: its prompts, lengths, limits, sampling or load differ"
+        what = "no cell on the other side did the same work: its prompts, lengths, limits, sampling or load differ"
+        return "other-work", what
     if len(like) > 1:
         names = ", ".join(sorted(like[0].cell.levels.keys() - cell.cell.levels.keys())) or "other factors"
-        return f"{len(like)} cells on the other side match; choose one by {names}"
-    return "no cell on the other side has the same levels"
+        return "several", f"{len(like)} cells on the other side match; choose one by {names}"
+    return "other-levels", "no cell on the other side has the same levels"
 
 
 def differences(a: Side, b: Side, x: CellResults, y: CellResults) -> list[Difference]:

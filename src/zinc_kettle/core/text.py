@@ -41,6 +41,11 @@ def neutralise(text: str, *, keep_newlines: bool = True) -> str:
     return "".join(out)
 
 
+def capitalised(text: str) -> str:
+    """With a capital at its beginning, and all else as it is."""
+    return text[:1].upper() + text[1:]
+
+
 def shorten(text: str, width: int) -> str:
     """Cut text to `width` characters, with an ellipsis where something was cut."""
     return text if len(text) <= width else text[: max(0, width - 1)] + "…"

@@ -13,6 +13,7 @@ from zinc_kettle.core.measures.kinds import (
     PerRepeat,
 )
 from zinc_kettle.core.results import CellResults
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.value import Value
 from zinc_kettle.present.values import whole_text
 
@@ -31,7 +32,7 @@ def figure_help(name: str, cell: CellResults | None = None) -> str:
     lines = [
         f"# {measure.title}",
         "",
-        f"{measure.meaning[:1].upper()}{measure.meaning[1:]}. In {unit}. {BETTER[measure.better]}",
+        f"{capitalised(measure.meaning)}. In {unit}. {BETTER[measure.better]}",
         "",
     ]
     if cell is not None:

@@ -20,6 +20,7 @@ from zinc_kettle.core.plan import Study, shape_of
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.steering import by_person, told
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import digits, duration, percent, plural
 from zinc_kettle.core.validate import nearest
 from zinc_kettle.core.value import Value
@@ -210,9 +211,7 @@ def _order(results: StudyResults) -> list[Finding]:
     if results.study.repeats.order == "interleaved" or results.done_repeats == 0 or len(results.cells) < 2:
         return []
     told = "the cells ran launch by launch: a slow change of the machine looks like a difference between them"
-    return [
-        Finding("by-launch", "caution", f"{told[:1].upper()}{told[1:]}. Use the interleaved order to tell them apart.")
-    ]
+    return [Finding("by-launch", "caution", f"{capitalised(told)}. Use the interleaved order to tell them apart.")]
 
 
 def _gains(results: StudyResults, name: str) -> list[Finding]:
@@ -295,7 +294,7 @@ def _slopes(results: StudyResults) -> list[Finding]:
     for family in families(results):
         if isinstance(family.slope, PrefillSlope):
             text = slope_text(family.slope)
-            said = f"{family.title}: {text}" if family.title else text[:1].upper() + text[1:]
+            said = f"{family.title}: {text}" if family.title else capitalised(text)
             out.append(Finding("prefill-slope", "finding", f"{said}.", family.cells[0].cell.key))
     return out[:MOST_SLOPES]
 

@@ -7,6 +7,7 @@ from typing import Any
 from zinc_kettle.core.duel import Duel
 from zinc_kettle.core.gate import LEAST, MOST, Gate, GateVerdict, Guarded, gate
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import digits, plural, with_unit
 from zinc_kettle.present.duel import caution_text, difference_line, pairs_line, ratio_text, side_title
 from zinc_kettle.present.reference import table
@@ -110,7 +111,7 @@ def gate_markdown(found: Gate) -> str:
     heads = ("measure", "A", "B", "B over A (95%)", "verdict")
     return "\n".join(
         [
-            f"### {MARKS[found.verdict]} {said[:1].upper()}{said[1:]}.",
+            f"### {MARKS[found.verdict]} {capitalised(said)}.",
             "",
             f"A is {side_title(found.duel.a)}, B is {side_title(found.duel.b)}.",
             "",

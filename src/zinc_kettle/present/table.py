@@ -9,6 +9,7 @@ from zinc_kettle.core.factors import label
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import byte_size, duration, plural
 from zinc_kettle.present.findings import answer, findings
 from zinc_kettle.present.fit_rows import FitRow, short_verdict, speed_text
@@ -56,7 +57,7 @@ def result_rows(
 def conclusions(results: StudyResults) -> list[str]:
     """The answer as a sentence, then a line a finding."""
     said = answer(results)
-    return [f"{said[:1].upper()}{said[1:]}.", *(f"- {finding.text}" for finding in findings(results))]
+    return [f"{capitalised(said)}.", *(f"- {finding.text}" for finding in findings(results))]
 
 
 def results_text(results: StudyResults) -> str:

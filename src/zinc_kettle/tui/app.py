@@ -14,6 +14,7 @@ from textual.app import App, SystemCommand
 from textual.command import CommandPalette
 from textual.screen import Screen
 
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import plural
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import EVERYWHERE, bindings
@@ -484,7 +485,7 @@ class KettleApp(App[int]):
         said = told(found)
         running = self.runner.active or results.run.state == "running"
         later = "" if running else " This holds when the run is taken up again (r)."
-        self.notify(f"{said[:1].upper()}{said[1:]}.{later}")
+        self.notify(f"{capitalised(said)}.{later}")
         self._redraw()
 
     def refuse(self, problem: Problem) -> None:

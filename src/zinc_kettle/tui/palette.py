@@ -14,6 +14,7 @@ from textual.command import CommandPalette
 from textual.widgets import OptionList
 from textual.worker import Worker
 
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import ACTIONS, EVERYWHERE, JUMPS
 from zinc_kettle.tui.stations import STATIONS
@@ -89,7 +90,7 @@ class Named:
         for measure in MEASURES.values():
             yield SystemCommand(
                 f"explain: {measure.title}",
-                f"{measure.meaning[:1].upper()}{measure.meaning[1:]}.",
+                f"{capitalised(measure.meaning)}.",
                 partial(self._app.explain_measure, measure.name),
             )
 

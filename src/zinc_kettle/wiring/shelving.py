@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zinc_kettle.core.origin import ELSEWHERE
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import SPOKEN, byte_size, plural
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.bridge import RunEntry, ShelfEntry
@@ -107,7 +108,7 @@ class Shelving:
             day(row.created_s),
             _machine(row.facts),
             engine,
-            said[:1].upper() + said[1:],
+            capitalised(said),
             has_answer=row.repeats_done > 0,
             simulated=row.simulated,
         )

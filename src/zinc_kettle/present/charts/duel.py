@@ -9,6 +9,7 @@ from zinc_kettle.core.duel import Contest, Duel, PairContest, Rung, Verdict, pai
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.sides import Pair
 from zinc_kettle.core.stats import Interval
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import digits, with_unit
 from zinc_kettle.present.charts.subtitle import notes
 from zinc_kettle.present.duel import (
@@ -47,7 +48,7 @@ def duel_chart(found: Duel, measure: str, *, step: bool = False) -> Chart:
     )
     said = verdict(found, measure)
     return Chart(
-        f"{said[:1].upper()}{said[1:]}.",
+        f"{capitalised(said)}.",
         f"A {side_title(found.a)} · B {side_title(found.b)} · differs: {differs_line(found)} · {pairs_line(found)}",
         (panel,),
         (*_notes(found), *found.cautions),

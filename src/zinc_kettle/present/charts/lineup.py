@@ -10,6 +10,7 @@ from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Pace
 from zinc_kettle.core.reported import Reported, of_measure
 from zinc_kettle.core.speed_index import Index
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import scale
 from zinc_kettle.present.charts.subtitle import notes
 from zinc_kettle.present.lineup import (
@@ -42,7 +43,7 @@ def lineup_chart(found: Lineup, pace: Pace, others: Sequence[Reported] = ()) -> 
         f"geometric mean over {found.shared} cells that all share" if found.shared > 1 else "in the one cell they share"
     )
     return Chart(
-        f"{said[:1].upper()}{said[1:]}.",
+        f"{capitalised(said)}.",
         f"{ranked_by(found)}: {shared}",
         panels or (Panel(Axis(), Axis(), empty="nothing can be ranked"),),
         (*dict.fromkeys(about), "in one bracket: no clear difference", money_line(found, pace), *left),

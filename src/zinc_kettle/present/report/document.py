@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Literal, TypeAlias
 
 from zinc_kettle.core.chart import Chart
+from zinc_kettle.core.text import capitalised
 
 Style = Literal["plain", "strong", "emphasis", "code"]
 
@@ -148,4 +149,4 @@ def bullets(items: Sequence[str]) -> Bullets:
 def sentence(text: str) -> str:
     """With a capital at its beginning and a full stop at its end."""
     text = text.strip()
-    return f"{text[:1].upper()}{text[1:]}{'' if text.endswith(('.', '!', '?')) else '.'}" if text else ""
+    return f"{capitalised(text)}{'' if text.endswith(('.', '!', '?')) else '.'}" if text else ""

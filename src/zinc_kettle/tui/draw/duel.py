@@ -8,6 +8,7 @@ from rich.text import Text
 
 from zinc_kettle.core.duel import Duel, Rung
 from zinc_kettle.core.sides import Side
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.present.duel import (
     caution_text,
     difference_line,
@@ -56,7 +57,7 @@ def verdict_text(found: Duel | None, rungs: Sequence[Rung], measure: str, palett
         said = f"from first to last: {verdict(rungs[-1].whole, measure, step=True)}"
     elif found is not None:
         said = verdict(found, measure)
-    return Text(f"{said[:1].upper()}{said[1:]}." if said else "", f"bold {palette.copper}")
+    return Text(f"{capitalised(said)}." if said else "", f"bold {palette.copper}")
 
 
 def beside_duel(found: Duel | None, measure: str, palette: Palette) -> Text:
@@ -102,5 +103,5 @@ def beside_ladder(rungs: Sequence[Rung], measure: str, palette: Palette) -> Text
         out.append("\n")
     total = ladder_sum(rungs, measure)
     if total:
-        out.append(f"{total[:1].upper()}{total[1:]}.", palette.muted)
+        out.append(f"{capitalised(total)}.", palette.muted)
     return out

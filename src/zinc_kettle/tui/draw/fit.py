@@ -12,7 +12,7 @@ from zinc_kettle.core.fit.sizing import Wish
 from zinc_kettle.core.fit.touched import touched
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.storage_types import CACHE_TYPES
-from zinc_kettle.core.text import shorten
+from zinc_kettle.core.text import capitalised, shorten
 from zinc_kettle.core.units import byte_size, digits
 from zinc_kettle.present.fit_rows import Detail, FitRow, short_verdict, speed_text, verdict
 from zinc_kettle.tui.theme import Palette, blend
@@ -223,7 +223,7 @@ def detail_text(row: FitRow, rig: Rig, more: Detail, palette: Palette) -> Text:
     """
     out = Text()
     shape, placement = row.candidate.shape, row.placement
-    out.append(f"{verdict(row)[:1].upper()}{verdict(row)[1:]}.\n", palette.ink)
+    out.append(f"{capitalised(verdict(row))}.\n", palette.ink)
     if shape is None or placement is None:
         out = Text()
         out.append(row.reason or "nothing is known about it", palette.failure)

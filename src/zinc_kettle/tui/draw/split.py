@@ -5,6 +5,7 @@ from __future__ import annotations
 from rich.text import Text
 
 from zinc_kettle.core.breakdown import TimeSplit
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import digits
 from zinc_kettle.present.breakdown import basis, part_lines, sentence
 from zinc_kettle.tui.theme import Palette
@@ -41,6 +42,6 @@ def split_bar(split: TimeSplit, width: int, palette: Palette) -> Text:
         out.append(said[1:], palette.ink)
         line += len(said) + (3 if line else 0)
     said = sentence(split)
-    out.append(f"\n{said[:1].upper()}{said[1:]}.\n", f"bold {palette.ink}")
+    out.append(f"\n{capitalised(said)}.\n", f"bold {palette.ink}")
     out.append(f"{basis(split)}\n", palette.muted)
     return out

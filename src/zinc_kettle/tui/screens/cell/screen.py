@@ -11,7 +11,7 @@ from zinc_kettle.core.compare import standing
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.steering import place_of
-from zinc_kettle.core.text import neutralise
+from zinc_kettle.core.text import capitalised, neutralise
 from zinc_kettle.present.findings import main_measure
 from zinc_kettle.present.values import STATE_MARKS, bound_name, bounds_text, value_text
 from zinc_kettle.tui.actions import bindings
@@ -134,7 +134,7 @@ class CellScreen(Station):
             words = (
                 f"{why}, and no single change makes it fit." if why else "Fit sees no reason why it should not load."
             )
-            self.notify(f"{words[:1].upper()}{words[1:]} The engine's last words stand on the right.")
+            self.notify(f"{capitalised(words)} The engine's last words stand on the right.")
             return
         choices = [Choice(str(i), remedy.what, remedy.cost) for i, remedy in enumerate(found)]
 
@@ -142,7 +142,7 @@ class CellScreen(Station):
             if key is not None:
                 host(self).plan_change(cell.cell, {str(role): level for role, level in found[int(key)].changes.items()})
 
-        self.app.push_screen(Chooser(f"{why[:1].upper()}{why[1:]}. What is to change?", choices), chosen)
+        self.app.push_screen(Chooser(f"{capitalised(why)}. What is to change?", choices), chosen)
 
     def action_answers(self) -> None:
         """Read its answers beside those of other cells."""

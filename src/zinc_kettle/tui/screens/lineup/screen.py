@@ -20,6 +20,7 @@ from zinc_kettle.core.reported import Reported
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.speed_index import Index, index
 from zinc_kettle.core.steering import place_of
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
 from zinc_kettle.present.lineup import (
@@ -165,7 +166,7 @@ class LineupScreen(Station):
             return
         said = chart.title if shown.index else verdict(shown.found)
         self.query_one("#verdict", Static).update(
-            Text(said[:1].upper() + said[1:] + ("" if shown.index else "."), f"bold {p.copper}")
+            Text(capitalised(said) + ("" if shown.index else "."), f"bold {p.copper}")
         )
         self.query_one("#measure", Static).update(Text(f"{chart.subtitle} · by {shown.by.replace('_', ' ')}", p.muted))
         self._draw_rows(chart)

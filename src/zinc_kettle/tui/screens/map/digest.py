@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from zinc_kettle.core.compare import Standing, standing
 from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.present.capacity import headline
 from zinc_kettle.present.charts.subtitle import measure_line
 from zinc_kettle.present.findings import Finding, answer, findings
@@ -31,7 +32,7 @@ def digest(results: StudyResults, measure: str) -> Digest:
     return Digest(
         measure,
         measure_line(results, measure),
-        said[:1].upper() + said[1:] + ".",
+        capitalised(said) + ".",
         tuple(findings(results, measure)),
         standing(results, measure),
         headline(results),

@@ -9,6 +9,7 @@ from textual.widgets import Input
 
 from zinc_kettle.core.plan_fields import FIELDS, CannotReadError, Plain, read_field
 from zinc_kettle.core.ranges import read_level, read_levels
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.present.plan_lines import PlanLine, plan_lines, setting_words
 from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.planning import Checked, OpenPlan
@@ -341,8 +342,8 @@ def meaning(line: PlanLine, factors: Mapping[str, Factor]) -> str:
             return f"{line.path[1]} is no factor of this engine."
         levels, default = setting_words(factor)
         how = " Ranges: 1..8 x2, 512..2048 +512." if factor.type == "number" and line.section == "vary" else ""
-        note = f" {line.note[:1].upper()}{line.note[1:]}." if line.note else ""
-        return f"{factor.meaning[:1].upper()}{factor.meaning[1:]}. {levels}; default {default}.{note}{how}"
+        note = f" {capitalised(line.note)}." if line.note else ""
+        return f"{capitalised(factor.meaning)}. {levels}; default {default}.{note}{how}"
     if line.kind == "field":
         of = FIELDS[line.path]
         default = "" if of.default in (None, [], "") else f" Default {of.default}."

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from rich.text import Text
 
 from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import byte_size, duration, plural
 from zinc_kettle.core.validate import Problem
 from zinc_kettle.present.planned import Costs, dropped_text
@@ -68,7 +69,7 @@ def doubts_text(problems: Sequence[Problem], doubts: Sequence[Problem], palette:
         out.append(f"{mark} ", colour)
         out.append(problem.what, palette.ink)
         rest = ". ".join(word for word in (problem.why, f"Try: {problem.remedy}" if problem.remedy else "") if word)
-        out.append(f". {rest[:1].upper()}{rest[1:]}\n" if rest else "\n", palette.muted)
+        out.append(f". {capitalised(rest)}\n" if rest else "\n", palette.muted)
     more = len(problems) + len(doubts) - len(LETTERS)
     if more > 0:
         out.append(f"and {more} more", palette.muted)

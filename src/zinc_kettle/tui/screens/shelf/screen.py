@@ -8,6 +8,7 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.widgets import Footer, OptionList, Static
 
+from zinc_kettle.core.text import capitalised
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.bridge import ShelfEntry, host
@@ -226,9 +227,7 @@ class ShelfScreen(Station):
             self.notify(str(error), severity="warning", timeout=8)
             return
         self.action_reload()
-        self.notify(
-            f"{what[:1].upper()}{what[1:]}. u takes it back; it is kept for 30 days.", title="Thrown away", timeout=10
-        )
+        self.notify(f"{capitalised(what)}. u takes it back; it is kept for 30 days.", title="Thrown away", timeout=10)
 
     def action_take_back(self) -> None:
         """Take back what was thrown away last."""
