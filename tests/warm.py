@@ -21,7 +21,7 @@ from zinc_kettle import cli
 FORKS = multiprocessing.get_context("forkserver")
 FORKS.set_forkserver_preload(
     [
-        *(f"zinc_kettle.cli.{module.name}" for module in pkgutil.iter_modules(cli.__path__)),
+        *(module.name for module in pkgutil.walk_packages(cli.__path__, "zinc_kettle.cli.")),
         "zinc_kettle.charts.draw",
         "matplotlib.backends.backend_svg",
         "matplotlib.backends.backend_pdf",

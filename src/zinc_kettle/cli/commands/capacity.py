@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Annotated
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import RUN, JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.capacity import capacities
 from zinc_kettle.core.text import capitalised
@@ -43,3 +47,15 @@ def tell_capacity(place: str, store_path: Path | None, *, as_json: bool) -> int:
         output.table(TRIAL_HEADS, trial_rows(found, study.promise, study.capacity.factor))
         output.line()
     return 3 if open_ else 0
+
+
+EXAMPLES = ("zinc-kettle capacity how-many-desks --json",)
+
+
+def command(
+    study: Annotated[str, typer.Argument(help=f"{RUN}.")],
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Say how much load a study found that keeps its promise, and which loads it tried."""
+    raise typer.Exit(tell_capacity(study, store, as_json=as_json))

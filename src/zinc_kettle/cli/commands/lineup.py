@@ -5,8 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import JsonOption, MeasureOption, OutOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.lineup import PERS, Entrant, Lineup, Per, lineup
 from zinc_kettle.core.measures import MEASURES
@@ -143,3 +147,31 @@ def _tell_page(found: Lineup, name: str, rigs: dict[str, Rig], store: KettleStor
 def _told(files: Sequence[Path]) -> None:
     for file in files:
         output.line(str(file))
+
+
+EXAMPLES = (
+    "zinc-kettle lineup which-rig --by rig --per cost",
+    "zinc-kettle lineup which-rig --index petrel",
+)
+
+
+def command(
+    studies: Annotated[list[str], typer.Argument(help="STUDY[:RUN], one or more.")],
+    by: Annotated[
+        str, typer.Option("--by", help="The factor whose levels are lined up: rig, model, quantization, a setting.")
+    ] = "",
+    measure: MeasureOption = "",
+    per: Annotated[str, typer.Option("--per", help="price, watt or cost (of a million tokens).")] = "",
+    reference: Annotated[str, typer.Option("--index", help="Index of all against this one.")] = "",
+    about: Annotated[str, typer.Option("--about", help="All that is known of this one.")] = "",
+    others: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--with", help="CSV of somebody else's figures, shown beside and not ranked; see docs/charts.md."),
+    ] = None,
+    out: OutOption = None,
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Line up rigs, models, quantizations or settings from best to worst; what is alike stands in one bracket."""
+    asked = Asked(by, measure, per, reference, about, others)
+    tell_lineup(studies, asked, store, as_json=as_json, out=out or ())

@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Annotated
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import RUN, JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.present.breakdown import split_rows
@@ -48,3 +52,20 @@ def tell(results: StudyResults) -> None:
     output.line()
     for text in conclusions(results):
         output.line(text)
+
+
+EXAMPLES = (
+    "zinc-kettle show which-rig",
+    "zinc-kettle show which-rig:2 --json",
+    "zinc-kettle show pilots::which-rig",
+)
+
+
+def command(
+    study: Annotated[str, typer.Argument(help=f"{RUN}.")],
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+    time: Annotated[bool, typer.Option("--time", help="Where the time of a token goes, cell by cell.")] = False,
+) -> None:
+    """Show the figures of a study that was measured, without measuring anything."""
+    show_run(study, store, as_json=as_json, time_split=time)

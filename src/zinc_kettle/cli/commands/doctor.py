@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.health import healthy
 from zinc_kettle.core.units import plural
@@ -56,3 +60,31 @@ def tell_doctor(store_path: Path | None, *, driver: bool, bundle: Path | None, a
         f"{plural(broken, 'thing')} the tool needs does not work" if broken else "nothing the tool needs is broken"
     )
     return 0 if healthy(checks) else 1
+
+
+EXAMPLES = (
+    "zinc-kettle doctor --driver",
+    "zinc-kettle doctor --bundle report.zip",
+    "zinc-kettle doctor --adopt old.db",
+)
+
+
+def command(
+    driver: Annotated[
+        bool, typer.Option("--driver", help="Test the driver's stamps, too; takes a few seconds.")
+    ] = False,
+    bundle: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--bundle", help="Write a report for a bug into this .zip: versions, checks, the log, no names."),
+    ] = None,
+    adopt: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--adopt", metavar="STORE", help="Check a store that was not made here, and make it yours."),
+    ] = None,
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Say what of this machine the tool can use, and what to do about the rest."""
+    if adopt is not None:
+        raise typer.Exit(adopt_store(adopt))
+    raise typer.Exit(tell_doctor(store, driver=driver, bundle=bundle, as_json=as_json))

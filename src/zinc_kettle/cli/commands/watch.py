@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
+from typing import Annotated
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.commands.show import tell
+from zinc_kettle.cli.options import StoreOption
 from zinc_kettle.cli.screen import on_terminal, show
-from zinc_kettle.cli.show import tell
 from zinc_kettle.config import places
 from zinc_kettle.core.units import duration
 from zinc_kettle.errors import UsageError
@@ -52,3 +56,17 @@ def _line(event: p.Event) -> str:
     if isinstance(event, p.Progress):
         return f"{event.done} of {event.repeats} repeats, about {duration(event.left_s)} left"
     return "paused" if isinstance(event, p.Paused) else ""
+
+
+EXAMPLES = (
+    "zinc-kettle watch",
+    "zinc-kettle watch which-rig",
+)
+
+
+def command(
+    study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN; else the one that is running.")] = "",
+    store: StoreOption = None,
+) -> None:
+    """Look on while a study is measured in another terminal."""
+    watch_run(study, store)

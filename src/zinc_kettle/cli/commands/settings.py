@@ -4,8 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.errors import UsageError
 from zinc_kettle.wiring.settings import change, rows
@@ -32,3 +36,18 @@ def tell_settings(changes: Sequence[str], store_path: Path | None, *, as_json: b
         ("setting", "is", "from", "what it is"),
         [(row.key or row.title, row.value, row.origin, row.meaning) for row in found],
     )
+
+
+EXAMPLES = (
+    "zinc-kettle settings",
+    "zinc-kettle settings pace.words_per_minute=200 money.currency=EUR",
+)
+
+
+def command(
+    changes: Annotated[Optional[list[str]], typer.Argument(help="KEY=VALUE; KEY= makes it usual again.")] = None,  # noqa: UP045
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Say what is set (pace, money, theme, folders) and where that is from; or set it."""
+    tell_settings(changes or (), store, as_json=as_json)

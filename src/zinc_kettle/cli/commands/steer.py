@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
-from typing import get_args
+from typing import Annotated, get_args
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.steering import Wish, parse_levels, steer, told
 from zinc_kettle.core.validate import Problem, nearest
@@ -42,3 +45,30 @@ def steer_run(place: str, wish: str, what: str, count: int, store_path: Path | N
 
 def _wrong(problem: Problem) -> UsageError:
     return UsageError(problem.what, why=problem.why, remedy=problem.remedy)
+
+
+EXAMPLES = (
+    "zinc-kettle steer which-rig pause",
+    "zinc-kettle steer which-rig more rig=gannet --count 4",
+)
+
+
+def command(
+    study: Annotated[str, typer.Argument(help=f"{RUN}.")],
+    wish: Annotated[
+        str,
+        typer.Argument(
+            help="pause, resume, stop-after (this block), skip, restore, more, add-level, first, in-turn, on-failure."
+        ),
+    ],
+    what: Annotated[
+        str,
+        typer.Argument(
+            help="factor=level,… : the cells that are meant, or the new level; of on-failure: go-on, again or ask."
+        ),
+    ] = "",
+    count: Annotated[int, typer.Option("--count", help="Of more: how many further repeats.")] = 2,
+    store: StoreOption = None,
+) -> None:
+    """Steer a run while it is measured, here or in another terminal; every decision is kept."""
+    steer_run(study, wish, what, count, store)

@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import asyncio
 from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.present.rig_rows import busy_line, fact_rows, probe_rows, rig_record
@@ -52,3 +56,21 @@ def _tell(rig: Rig) -> None:
     if rows:
         output.line()
         output.table(["probe", "threads", "median", "range of windows"], rows)
+
+
+EXAMPLES = (
+    "zinc-kettle probe",
+    "zinc-kettle probe gannet --json",
+)
+
+
+def command(
+    rig: Annotated[Optional[str], typer.Argument(help="A rig from the rig file; this machine by default.")] = None,  # noqa: UP045
+    facts_only: Annotated[
+        bool, typer.Option("--facts-only", help="Only gather facts; put no load on the machine.")
+    ] = False,
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Gather a rig's facts and measure its memory bandwidth and arithmetic rate."""
+    raise typer.Exit(probe_rig(rig, store, facts_only=facts_only, as_json=as_json))

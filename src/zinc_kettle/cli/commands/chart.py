@@ -5,9 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
 
 from zinc_kettle.cli import output
 from zinc_kettle.cli.cells import one_cell
+from zinc_kettle.cli.options import RUN, MeasureOption, OutOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.chart_view import View, viewed
 from zinc_kettle.errors import UsageError
@@ -108,3 +112,35 @@ def _subject(place: str, wanted: Wanted, store: Path | None) -> Subject:
         factor=wanted.factor,
         others=wanted.others,
     )
+
+
+EXAMPLES = (
+    "zinc-kettle chart which-rig --list",
+    "zinc-kettle chart three-ways --kind scaling --out scaling.pdf",
+)
+
+
+def command(
+    study: Annotated[str, typer.Argument(help=f"{RUN}.")],
+    out: OutOption = None,
+    folder: Annotated[Optional[Path], typer.Option("--all", help="Write every chart as SVG and PDF into it.")] = None,  # noqa: UP045
+    measure: MeasureOption = "",
+    kind: Annotated[str, typer.Option("--kind", help="Which kind; see docs/charts.md.")] = "map",
+    cell: Annotated[str, typer.Option("--cell", help="factor=level,… for kinds that show one cell.")] = "",
+    factor: Annotated[str, typer.Option("--factor", help="The factor a curve runs over.")] = "",
+    others: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--with", help="CSV of somebody else's figures, drawn beside; see docs/charts.md."),
+    ] = None,
+    hide: Annotated[Optional[list[str]], typer.Option("--hide", help="A series to leave out.")] = None,  # noqa: UP045
+    log: Annotated[str, typer.Option("--log", help="x, y or xy: axes to draw by the other scale.")] = "",
+    window: Annotated[str, typer.Option("--range", help="LOW..HIGH: the part of the x axis to draw.")] = "",
+    listing: Annotated[bool, typer.Option("--list", help="List the kinds this run allows, and exit.")] = False,
+    store: StoreOption = None,
+) -> None:
+    """Draw a study as SVG or PDF."""
+    wanted = Wanted(measure, kind, cell, factor, others, tuple(hide or ()), log, window)
+    if listing:
+        list_charts(study, wanted, store)
+    else:
+        draw_chart(study, out or (), folder, wanted, store)

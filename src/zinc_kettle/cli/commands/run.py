@@ -6,15 +6,20 @@ import asyncio
 import contextlib
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any, Optional
+
+import typer
 
 from zinc_kettle.cli import output
-from zinc_kettle.cli.show import tell
+from zinc_kettle.cli.commands.new import new_study
+from zinc_kettle.cli.commands.show import tell
+from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.cli.signals import ending_signals
 from zinc_kettle.config import places
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import byte_size, duration
+from zinc_kettle.errors import UsageError
 from zinc_kettle.present.json import cell_json
 from zinc_kettle.session import progress as p
 from zinc_kettle.session.experiment import Experiment
@@ -157,3 +162,28 @@ def run_until_stopped(work: Experiment) -> bool:
         return asyncio.run(main())
     except KeyboardInterrupt:
         return False
+
+
+EXAMPLES = (
+    "zinc-kettle run night.study.toml",
+    "zinc-kettle run --template threads --hold model=brine-60m --json",
+)
+
+
+def command(
+    file: Annotated[Optional[Path], typer.Argument(help="A study file.")] = None,  # noqa: UP045
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+    fresh: Annotated[
+        bool, typer.Option("--fresh", help="Begin a new run, even where an earlier one was stopped.")
+    ] = False,
+    template: Annotated[str, typer.Option("--template", help="A design, written into your studies first.")] = "",
+    vary: Annotated[Optional[list[str]], typer.Option("--vary", help="Of the template: factor=levels.")] = None,  # noqa: UP045
+    hold: Annotated[Optional[list[str]], typer.Option("--hold", help="Of the template: factor=level.")] = None,  # noqa: UP045
+) -> None:
+    """Measure a study, or what is still missing of it."""
+    if (file is None) == (not template):
+        raise UsageError("no study is named", remedy="run FILE, or run --template NAME --hold model=…")
+    if file is None:
+        file = new_study(template, vary or [], hold or [], "", None, store, again=True)
+    raise typer.Exit(run_study(file, store, as_json=as_json, fresh=fresh))

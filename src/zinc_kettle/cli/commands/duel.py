@@ -4,8 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Annotated
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import SIDE, JsonOption, MeasureOption, OutOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.duel import Duel, duel, ladder, prompt_by_prompt, request_measure
 from zinc_kettle.core.measures import MEASURES
@@ -161,3 +165,22 @@ def _finder(store_path: Path | None) -> Sides:
     where = places(store_path)
     store = open_store(where)
     return Sides(where, lambda: store)
+
+
+EXAMPLES = (
+    "zinc-kettle duel which-rig@rig=gannet which-rig@rig=cormorant",
+    "zinc-kettle duel nightly:1 nightly:2",
+)
+
+
+def command(
+    a: Annotated[str, typer.Argument(help=f"{SIDE}: what the other is held against; FILE.db::STUDY of other stores.")],
+    b: Annotated[str, typer.Argument(help="The same, of the other side.")],
+    measure: MeasureOption = "",
+    prompts: Annotated[bool, typer.Option("--prompts", help="Prompt by prompt, too.")] = False,
+    out: OutOption = None,
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Hold B against A: what differs, and what it made of each measure."""
+    tell_duel(a, b, measure, store, as_json=as_json, prompts=prompts, out=out or ())

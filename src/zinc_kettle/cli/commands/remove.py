@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
+from typing import Annotated
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.store.reading import find, shelf
 from zinc_kettle.store.store import BIN_DAYS
@@ -41,3 +45,14 @@ def restore_run(place: str, store_path: Path | None) -> None:
         return
     rows = [(f"{row.name}:{run.number}", row.question) for row in shelf(store, binned=True) for run in row.runs]
     output.table(("run", "question"), rows) if rows else output.line("The bin is empty.")
+
+
+EXAMPLES = ("zinc-kettle remove which-rig:2",)
+
+
+def command(
+    study: Annotated[str, typer.Argument(help=RUN)],
+    store: StoreOption = None,
+) -> None:
+    """Throw a run away; it is kept in the bin for 30 days."""
+    remove_run(study, store)

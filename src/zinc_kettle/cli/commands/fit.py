@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import asyncio
 from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.fit.placement import STATE_MARKS, place
 from zinc_kettle.core.fit.predict import Calibration
@@ -225,3 +229,55 @@ def _further(row: FitRow, rig: Rig, wish: Wish, known: Calibration, threads: int
         output.line("  nothing of it that fits here keeps the pace")
     if row.measured is not None:
         output.line(f"  measured here: {digits(row.measured.value)} tok/s, {row.measured.how}")
+
+
+EXAMPLES = (
+    "zinc-kettle fit --pace 10",
+    "zinc-kettle fit model.gguf --rig gannet --context 8192 --slots 4",
+)
+
+
+def command(
+    models: Annotated[Optional[list[Path]], typer.Argument(help="Model files or folders.")] = None,  # noqa: UP045
+    rig: Annotated[str | None, typer.Option("--rig", help="A rig from the rig file; this machine by default.")] = None,
+    shape: Annotated[
+        str, typer.Option("--shape", help="layers=40,heads=40,ffn=13824,vocab=32000 …, instead of a file.")
+    ] = "",
+    weights: Annotated[str, typer.Option("--weights", help="Storage type of the matrices of --shape.")] = "F16",
+    plain_ffn: Annotated[
+        bool, typer.Option("--plain-ffn", help="The model of --shape has two feed-forward matrices, not three.")
+    ] = False,
+    tied: Annotated[
+        bool, typer.Option("--tied", help="The model of --shape uses its input embedding as its output matrix.")
+    ] = False,
+    tokens: Annotated[int, typer.Option("--context", min=16, help="Tokens of context per slot.")] = 2048,
+    slots: Annotated[int, typer.Option("--slots", min=1, max=4096, help="Requests held at once.")] = 1,
+    cache: Annotated[str, typer.Option("--cache-precision", help="f32, f16, q8_0 or q4_0.")] = "f16",
+    micro_batch: Annotated[int, typer.Option("--micro-batch", min=1, help="Tokens computed at once.")] = 512,
+    unified: Annotated[bool, typer.Option("--unified", help="All slots share one KV cache.")] = False,
+    copied: Annotated[
+        bool, typer.Option("--copied", help="Copy the weights into memory instead of mapping the file.")
+    ] = False,
+    device_layers: Annotated[Optional[int], typer.Option("--device-layers", min=0)] = None,  # noqa: UP045
+    experts_in_main: Annotated[bool, typer.Option("--experts-in-main", help="Keep experts in main memory.")] = False,
+    threads: Annotated[Optional[int], typer.Option("--threads", min=1, help="Threads for the predicted speed.")] = None,  # noqa: UP045
+    pace: Annotated[
+        Optional[float],  # noqa: UP045
+        typer.Option("--pace", min=0, help="Decode speed that is needed, tokens per second; 0 for any."),
+    ] = None,
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Show what fits on a rig and how fast it may run, before anything is loaded."""
+    wish = wish_from(
+        context=tokens,
+        slots=slots,
+        cache=cache,
+        micro_batch=micro_batch,
+        unified=unified,
+        copied=copied,
+        device_layers=device_layers,
+        experts_in_main=experts_in_main,
+    )
+    given = parse_shape(shape, weight_type=weights, gated=not plain_ffn, tied=tied) if shape else None
+    show_fit(models or [], rig, store, wish, shape=given, threads=threads, as_json=as_json, pace=pace)

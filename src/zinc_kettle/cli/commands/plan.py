@@ -5,8 +5,12 @@ from __future__ import annotations
 import asyncio
 import json
 from pathlib import Path
+from typing import Annotated
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.doubts import doubts
 from zinc_kettle.core.factors import HERE
@@ -82,3 +86,24 @@ def tell_dry(file: Path, store_path: Path | None, *, as_json: bool) -> None:
             output.line(f"  {cells[0].title}{more}:")
             output.line(f"    {json.dumps(body, ensure_ascii=False)}")
         output.line()
+
+
+EXAMPLES = (
+    "zinc-kettle plan night.study.toml",
+    "zinc-kettle plan night.study.toml --dry",
+)
+
+
+def command(
+    file: Annotated[Path, typer.Argument(help="A study file.")],
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+    dry: Annotated[
+        bool, typer.Option("--dry", help="Every launch line, environment and request body; keys are hidden.")
+    ] = False,
+) -> None:
+    """Check a study file and show its cells, without measuring anything."""
+    if dry:
+        tell_dry(file, store, as_json=as_json)
+    else:
+        plan_study(file, store, as_json=as_json)

@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.factors import Factor
 from zinc_kettle.core.recipe import Recipe, Setting
@@ -99,3 +103,21 @@ def _setting_json(setting: Setting) -> dict[str, object]:
         "role": setting.role,
         "meaning": setting.meaning,
     }
+
+
+EXAMPLES = (
+    "zinc-kettle engines",
+    "zinc-kettle engines built-in",
+)
+
+
+def command(
+    engine: Annotated[Optional[str], typer.Argument(help="Show the settings of this one.")] = None,  # noqa: UP045
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """List the engines there are recipes for, or the settings of one."""
+    if engine is None:
+        list_engines(store, as_json=as_json)
+    else:
+        tell_engine(engine, store, as_json=as_json)

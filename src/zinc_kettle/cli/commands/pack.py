@@ -4,8 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.names import NAME_HINT, is_name, name_from
 from zinc_kettle.core.units import byte_size, plural
@@ -57,3 +61,19 @@ def unpack_bundle(file: Path, name: str, store_path: Path | None) -> None:
     output.note(f"checksum {found.digest[:16]}; somebody else's: compare it as {found.name}::{found.runs[0]}")
     if found.left_out:
         output.note(f"Left out by who packed it: {', '.join(found.left_out)}.")
+
+
+EXAMPLES = ("zinc-kettle pack which-rig --without answers --out which-rig.kettle",)
+
+
+def command(
+    studies: Annotated[list[str], typer.Argument(help=f"{RUN}; several go into one bundle.")],
+    out: Annotated[Optional[Path], typer.Option("--out", "-o", help="File to write, NAME.kettle.")] = None,  # noqa: UP045
+    without: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option("--without", help="prompts or answers: what stays here; may be given twice."),
+    ] = None,
+    store: StoreOption = None,
+) -> None:
+    """Write runs into one file, for another copy of the tool; host names, paths and keys stay here."""
+    pack_runs(studies, out, without or (), store)

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Literal
+from typing import Annotated, Literal, Optional
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.errors import UsageError
@@ -98,3 +101,41 @@ def _shape(
             f"there is no preset {name!r}", remedy=f"{', '.join(presets.PRESETS)}; or give a shape with --layers …"
         )
     return name, presets.preset(name)
+
+
+EXAMPLES = ("zinc-kettle synth brine-60m --quantization Q8_0",)
+
+
+def command(
+    preset: Annotated[str, typer.Argument(help="Such as brine-60m or shoal-140m; or a name and a shape.")],
+    quantization: Annotated[str, typer.Option("--quantization", help="F16, Q8_0, Q6_K, Q5_K …")] = "F16",
+    to: Annotated[Optional[Path], typer.Option("--to", help="Folder to write to; the model folder by default.")] = None,  # noqa: UP045
+    seed: Annotated[int, typer.Option("--seed", min=0, help="Seed of the weights.")] = 1,
+    layers: Annotated[int, typer.Option(min=0)] = 0,
+    width: Annotated[int, typer.Option(min=0)] = 0,
+    heads: Annotated[int, typer.Option(min=0)] = 0,
+    kv_heads: Annotated[int, typer.Option(min=0)] = 0,
+    ffn: Annotated[int, typer.Option(min=0, help="Of one expert, where there are several.")] = 0,
+    experts: Annotated[int, typer.Option(min=0, help="Experts in each layer; none by default.")] = 0,
+    active: Annotated[int, typer.Option("--experts-active", min=0, help="Experts that work on one token.")] = 0,
+    tokenizer: Annotated[
+        str, typer.Option("--tokenizer", help="sentencepiece, or bpe, which more engines split alike.")
+    ] = "sentencepiece",
+    untamed: Annotated[
+        bool, typer.Option("--untamed", help="Allow byte and end tokens in the output; for testing.")
+    ] = False,
+    store: StoreOption = None,
+) -> None:
+    """Make a model of random weights: real speed, meaningless answers."""
+    shape = (layers, width, heads, kv_heads, ffn)
+    make_model(
+        preset,
+        quantization,
+        to,
+        seed=seed,
+        shape=shape,
+        experts=(experts, active),
+        tokenizer=tokenizer,
+        untamed=untamed,
+        store=store,
+    )

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
+from typing import Annotated
+
+import typer
 
 from zinc_kettle.cli import output
 from zinc_kettle.cli.cells import cells_of
+from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.text import neutralise
@@ -36,3 +40,17 @@ def acknowledge_caution(place: str, caution: str, note: str, cell: str, store_pa
         decision = Decision("acknowledge", time.time(), found.cell.levels, caution=caution, text=reason)
         store.decide(results.run.run_id, decision)
     output.line(f"{caution} acknowledged in {plural(len(cells), 'cell')}: {reason}")
+
+
+EXAMPLES = ("zinc-kettle acknowledge which-rig noisy --note 'a shared machine; cells are interleaved'",)
+
+
+def command(
+    study: Annotated[str, typer.Argument(help=f"{RUN}.")],
+    caution: Annotated[str, typer.Argument(help="Code of the caution, such as noisy.")],
+    note: Annotated[str, typer.Option("--note", help="Why it is no worry.")],
+    cell: Annotated[str, typer.Option("--cell", help="factor=level,… for some cells only.")] = "",
+    store: StoreOption = None,
+) -> None:
+    """Say why a caution is no worry; it stays, and your reason stands beside it."""
+    acknowledge_caution(study, caution, note, cell, store)

@@ -5,9 +5,13 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Annotated
+
+import typer
 
 from zinc_kettle.cli import output
 from zinc_kettle.cli.cells import one_cell
+from zinc_kettle.cli.options import RUN, JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.remarks import MARKS, Answer, answers_of, scripts_of
 from zinc_kettle.core.results import CellResults, StudyResults
@@ -111,3 +115,22 @@ def keep_note(place: str, text: str, cell: str, store_path: Path | None) -> None
     key = one_cell(open_run(store, run_id), cell).cell.key if cell else None
     store.add_note(run_id, key, said, wall_s=time.time())
     output.line(f"kept with {place}" + (f", {cell}" if cell else ""))
+
+
+EXAMPLES = (
+    "zinc-kettle answers night-log-desk",
+    "zinc-kettle answers night-log-desk --cell threads=2 --json",
+)
+
+
+def command(
+    study: Annotated[str, typer.Argument(help=f"{RUN}.")],
+    cell: Annotated[str, typer.Option("--cell", help="factor=level,… for one cell only.")] = "",
+    mark: Annotated[
+        str, typer.Option("--mark", help="REQUEST=MARK: cut short, rambling, repeats itself, ignored the ask, fine.")
+    ] = "",
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """List what was written in a run and what is said of it, or mark one answer; marked again it is no longer."""
+    tell_answers(study, cell, mark, store, as_json=as_json)

@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Annotated
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import StoreOption
 from zinc_kettle.cli.screen import on_terminal, show
 from zinc_kettle.config import Places, demo_places, demo_studies
 from zinc_kettle.core.recipe import further_models
@@ -64,3 +68,18 @@ def _near(path: Path) -> str:
         return str(path.relative_to(Path.cwd()))
     except ValueError:
         return str(path)
+
+
+EXAMPLES = (
+    "zinc-kettle demo",
+    "zinc-kettle demo --walk",
+)
+
+
+def command(
+    walk: Annotated[bool, typer.Option("--walk", help="A guided walk of four minutes; any key takes over.")] = False,
+    plain: Annotated[bool, typer.Option("--plain", help="Line by line, for screen readers.")] = False,
+    store: StoreOption = None,
+) -> None:
+    """Make small models and open the screen with finished studies and one ready to run."""
+    open_demo(store, walk=walk, plain=plain)

@@ -5,9 +5,12 @@ from __future__ import annotations
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import get_args
+from typing import Annotated, Optional, get_args
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.units import plural
 from zinc_kettle.core.validate import nearest
@@ -39,3 +42,25 @@ def tell_table(named: Sequence[str], of: str, out: Path | None, store_path: Path
     rows = write_table(found, out)
     output.line(str(out))
     output.note(f"{plural(rows, 'row')}, {plural(len(found.columns), 'column')}; docs/tables.md says what they mean")
+
+
+EXAMPLES = (
+    "zinc-kettle table which-rig --of requests --out requests.parquet",
+    "zinc-kettle table which-rig --long",
+)
+
+
+def command(
+    studies: Annotated[list[str], typer.Argument(help=f"{RUN}; several make one table.")],
+    of: Annotated[
+        str, typer.Option("--of", help="cells, repeats, requests or tokens: what a row stands for.")
+    ] = "cells",
+    long: Annotated[bool, typer.Option("--long", help="A row for each measure, not a column.")] = False,
+    out: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option("--out", "-o", help="File to write: .csv, .jsonl or .parquet; else CSV on standard output."),
+    ] = None,
+    store: StoreOption = None,
+) -> None:
+    """Write cells, repeats, requests or tokens as CSV, JSON Lines or Parquet; columns are in docs/tables.md."""
+    tell_table(studies, of, out, store, long=long)

@@ -5,6 +5,9 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import signal
+from typing import Annotated, Optional
+
+import typer
 
 from zinc_kettle.cli import output
 from zinc_kettle.core.rig import RigPlan
@@ -72,3 +75,22 @@ async def _serve(names: list[str], model: str, quantization: str) -> None:
     finally:
         for rig in rigs:
             await rig.close()
+
+
+EXAMPLES = (
+    "zinc-kettle rehearse --list",
+    "zinc-kettle rehearse gannet --model kelp-4b",
+)
+
+
+def command(
+    names: Annotated[Optional[list[str]], typer.Argument(help="Simulated rigs; all by default.")] = None,  # noqa: UP045
+    model: Annotated[str, typer.Option("--model", help="Which made-up model to load.")] = "brine-1b",
+    quantization: Annotated[str, typer.Option("--quantization", help="Its storage type.")] = "Q8_0",
+    listing: Annotated[bool, typer.Option("--list", help="List the rigs and models, and exit.")] = False,
+) -> None:
+    """Start simulated rigs as HTTP servers; what they give is made up and labelled so."""
+    if listing:
+        list_rigs()
+    else:
+        rehearse(names or [], model, quantization)

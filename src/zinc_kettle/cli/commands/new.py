@@ -4,8 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.templates import TEMPLATES, missing
 from zinc_kettle.errors import UsageError
@@ -66,3 +70,24 @@ def _pairs(given: Sequence[str]) -> dict[str, str]:
             raise UsageError(f"{part!r} names no level", remedy="factor=level, such as threads=1..8x2")
         out[name.strip()] = said.strip()
     return out
+
+
+EXAMPLES = (
+    "zinc-kettle new",
+    "zinc-kettle new --template threads --hold model=brine-60m --vary threads=1..8x2",
+)
+
+
+def command(
+    template: Annotated[str, typer.Option("--template", help="A design; without it all of them are listed.")] = "",
+    vary: Annotated[Optional[list[str]], typer.Option("--vary", help="factor=levels, as 1,2,4 or 1..8x2.")] = None,  # noqa: UP045
+    hold: Annotated[Optional[list[str]], typer.Option("--hold", help="factor=level, as model=brine-60m.")] = None,  # noqa: UP045
+    name: Annotated[str, typer.Option("--name", help="Of the study; made from the template and the model.")] = "",
+    out: Annotated[Optional[Path], typer.Option("--out", "-o", help="File to write; else into your studies.")] = None,  # noqa: UP045
+    store: StoreOption = None,
+) -> None:
+    """Write a study file from a template for a usual question."""
+    if template:
+        tell_new(new_study(template, vary or [], hold or [], name, out, store))
+    else:
+        list_templates()

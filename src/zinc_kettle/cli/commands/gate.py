@@ -7,9 +7,13 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
 
 from zinc_kettle.cli import output
-from zinc_kettle.cli.run import Reporter, run_until_stopped
+from zinc_kettle.cli.commands.run import Reporter, run_until_stopped
+from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import Places, places
 from zinc_kettle.core.gate import LEAST, MOST, Gate, GateVerdict, gate, planned_looks
 from zinc_kettle.core.measures import MEASURES
@@ -18,6 +22,7 @@ from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.sides import Side
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import duration
+from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import EngineChangedError, UsageError
 from zinc_kettle.formats.junit import write_junit
 from zinc_kettle.formats.whole import whole_file
@@ -230,3 +235,43 @@ def _tell(found: Gate, asked: Asked, *, took_s: float, as_json: bool) -> None:
     for line in gate_lines(found):
         output.line(line)
     output.note(f"took {duration(took_s)}")
+
+
+EXAMPLES = (
+    "zinc-kettle gate nightly.study.toml --against baseline.kettle::nightly --junit speed.xml",
+    "zinc-kettle gate builds@engine=new --against @engine=old --worse-than 2% --measure decode",
+)
+
+
+def command(
+    study: Annotated[str, typer.Argument(help="A study file, to be measured, or STUDY[:RUN][@levels] that is kept.")],
+    against: Annotated[
+        str, typer.Option("--against", help="STUDY[:RUN][@levels], NAME::STUDY, FILE.kettle::STUDY, or @levels.")
+    ],
+    worse_than: Annotated[str, typer.Option("--worse-than", help="What may be lost of each measure.")] = "3%",
+    measures: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option("--measure", help="What is guarded; may be given several times. The study's own without it."),
+    ] = None,
+    more_failures: Annotated[
+        str, typer.Option("--more-failures", help="How much the share of failed requests may grow.")
+    ] = "1%",
+    most: Annotated[
+        int,
+        typer.Option("--most", min=0, max=10_000, help="The most repeats of each cell; 4 times the plan's without."),
+    ] = 0,
+    unsettled: Annotated[
+        str, typer.Option("--unsettled", help="fail (3) or pass (0, with a warning): where it is not settled.")
+    ] = "fail",
+    junit: Annotated[Optional[Path], typer.Option("--junit", help="Write JUnit XML into this file.")] = None,  # noqa: UP045
+    markdown: Annotated[Optional[Path], typer.Option("--markdown", help="Write a summary into it.")] = None,  # noqa: UP045
+    store: StoreOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Let a new build through or not: 0 not worse, 1 worse, 3 not settled; measures until it is known."""
+    if unsettled not in {"fail", "pass"}:
+        raise UsageError(
+            f"--unsettled {unsettled}: it either fails or passes", remedy=nearest(unsettled, ("fail", "pass"))
+        )
+    asked = Asked(against, worse_than, measures or (), most, unsettled == "pass", junit, markdown, more_failures)
+    raise typer.Exit(run_gate(study, asked, store, as_json=as_json))

@@ -6,8 +6,12 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
 
 from zinc_kettle.cli import output
+from zinc_kettle.cli.options import MeasureOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.report import Part, ReportPlan
 from zinc_kettle.core.validate import nearest
@@ -110,3 +114,47 @@ def _keys(wanted: str, keys: Sequence[str]) -> list[str]:
             f"there is no section {wanted!r}", remedy=nearest(wanted, [k.rpartition("/")[2] for k in keys])
         )
     return found
+
+
+EXAMPLES = (
+    "zinc-kettle report which-rig --out report.pdf --out report.html",
+    "zinc-kettle report which-rig --duel 'which-rig@rig=gannet which-rig@rig=cormorant' --out report.html",
+    "zinc-kettle report --name which-rig --words 'answer=We take the second.' --out report.html",
+)
+
+
+def command(
+    studies: Annotated[Optional[list[str]], typer.Argument(help="STUDY[:RUN], any number.")] = None,  # noqa: UP045
+    out: Annotated[
+        Optional[list[Path]],  # noqa: UP045
+        typer.Option("--out", "-o", help="File to write: .html, .md or .pdf; may be given several times."),
+    ] = None,
+    duels: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option("--duel", help="'A B': two sides as duel takes them; may be given several times."),
+    ] = None,
+    lineup: Annotated[Optional[list[str]], typer.Option("--lineup", help="A study that is lined up.")] = None,  # noqa: UP045
+    by: Annotated[str, typer.Option("--by", help="Of the lineup: the factor.")] = "",
+    measure: MeasureOption = "",
+    title: Annotated[str, typer.Option("--title", help="Its title; the first question without it.")] = "",
+    without: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option("--without", help="A section to leave out, see --list; may be given several times."),
+    ] = None,
+    words: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option("--words", help="SECTION=TEXT: your own words below a section; =TEXT at the beginning."),
+    ] = None,
+    name: Annotated[str, typer.Option("--name", help="Which kept report; named after its first study.")] = "",
+    listing: Annotated[bool, typer.Option("--list", help="List its sections, and exit.")] = False,
+    store: StoreOption = None,
+) -> None:
+    """Write one page to hand on: question, answer, charts, method, machines, cautions, how to repeat it."""
+    pairs = []
+    for pair in duels or ():
+        sides = pair.split()
+        if len(sides) != 2:
+            raise UsageError(f"--duel {pair!r}: a duel has two sides", remedy="--duel 'STUDY:1 STUDY:2'")
+        pairs.append((sides[0], sides[1]))
+    asked = Asked(studies or (), pairs, lineup or (), by, measure, title, without or (), words or (), name)
+    make_report(asked, out or (), listing, store)
