@@ -78,7 +78,7 @@ versions:
 		$(VENV)/python$$version/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock \
 			|| { echo "The packages for Python $$version are not to be had here, and it was not tried."; continue; }; \
 		$(VENV)/python$$version/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --editable . || exit 1; \
-		$(VENV)/python$$version/bin/python -m pytest -n auto --dist loadscope -k "not few_of_many" $(CHANGING) || exit 1; \
+		$(VENV)/python$$version/bin/python -m pytest -n auto --dist loadscope -k "not few_of_many and not rarely and not seldom" $(CHANGING) || exit 1; \
 	done
 
 bench: setup bench-driver
