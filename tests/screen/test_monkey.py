@@ -12,6 +12,7 @@ from typing import Any
 
 import pytest
 from textual import events
+from textual.command import CommandList
 from textual.errors import NoWidget
 from textual.geometry import Offset
 from textual.pilot import OutOfBounds, Pilot
@@ -20,7 +21,9 @@ from textual.widgets import Static
 
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places, demo_studies
 from zinc_kettle.tui.app import KettleApp
+from zinc_kettle.tui.palette import Palette
 from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.wiring.desk import RealDesk
 
 KEYS = (
@@ -144,6 +147,45 @@ async def test_a_click_on_what_is_going_away_selects_nothing(tmp_path: Path, mon
         monkeypatch.setattr(screen._compositor, "get_widget_and_offset_at", lambda x, y: (Static(), Offset(0, 0)))
         await pilot.click(offset=(20, 20))
         assert app.return_code is None and screen.get_widget_and_offset_at(20, 20) == (None, None)
+
+
+async def test_a_question_is_answered_once(tmp_path: Path) -> None:
+    """Of two keys typed ahead the first has answered, and the second finds nothing to answer."""
+    app = KettleApp(desk_in(tmp_path))
+    async with app.run_test(size=(142, 42)) as pilot:
+        await pilot.pause()
+        question = Chooser("which?", [Choice("a", "a", ""), Choice("b", "b", "")])
+
+        async def ask() -> str | None:
+            return await app.push_screen_wait(question)
+
+        asking = app.run_worker(ask())
+        while not question.query("#chooser-list") or app.focused is None:
+            await pilot.pause()
+        question.dismiss("a")
+        question.dismiss(None)
+        assert await asking.wait() == "a" and app.return_code is None
+
+
+async def test_a_palette_that_is_going_away_has_nothing_to_show(tmp_path: Path) -> None:
+    """Its countdown to *no matches* may end while its list is taken away."""
+    app = KettleApp(desk_in(tmp_path))
+    async with app.run_test(size=(142, 42)) as pilot:
+        await pilot.pause()
+        app.action_command_palette()
+        await pilot.pause()
+        palette = app.screen
+        assert isinstance(palette, Palette)
+        ended = asyncio.Event()
+        palette.set_timer(0.01, ended.set)
+        await asyncio.wait_for(ended.wait(), 30)
+        left: list[object] = []
+        palette.set_timer(0.05, lambda: left.append(palette.query_one(CommandList)))
+        await palette.query(CommandList).remove()
+        gone = asyncio.Event()
+        app.set_timer(0.5, gone.set)
+        await asyncio.wait_for(gone.wait(), 30)
+        assert not left and app.return_code is None
 
 
 class Endless:

@@ -5,12 +5,13 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from textual.app import SystemCommand
-from textual.command import CommandPalette
+from textual.command import CommandList, CommandPalette
+from textual.timer import Timer
 from textual.widgets import OptionList
 from textual.worker import Worker
 
@@ -36,6 +37,14 @@ class Palette(CommandPalette):
     def run_worker(self, *work: Any, **more: Any) -> Worker[Any]:
         """Work that fails because nothing is there any more to show it on does not end the application."""
         return super().run_worker(*work, **{**more, "exit_on_error": False})
+
+    def set_timer(self, delay: float, callback: Callable[[], Any] | None = None, **more: Any) -> Timer:
+        """A countdown to what is shown in its list, or to nothing where that is gone by then."""
+
+        def on_its_list() -> Any:
+            return callback() if callback is not None and self.query(CommandList) else None
+
+        return super().set_timer(delay, on_its_list, **more)
 
     @property
     def is_empty(self) -> bool:

@@ -7,6 +7,7 @@ import inspect
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from textual.await_complete import AwaitComplete
 from textual.css.query import NoMatches
 from textual.widget import Widget
 
@@ -36,6 +37,7 @@ class Standing(_Base):
 
     _built = 0
     """How many widgets were put on it; 0 before that."""
+    _dismissed = False
     _filled: Sequence[tuple[Widget, int]] = ()
     """Those of them that hold others, and how many each held."""
 
@@ -56,6 +58,12 @@ class Standing(_Base):
         """As the library has it, but for a widget that is being taken away: it would select text in its parent."""
         widget, offset = super().get_widget_and_offset_at(x, y)
         return (None, None) if widget is not None and widget.parent is None else (widget, offset)
+
+    def dismiss(self, result: Any = None) -> AwaitComplete:
+        """As the library has it, but once: of keys typed ahead a second may answer what the first has answered."""
+        over, self._dismissed = self._dismissed, self._dismissed or self.is_current
+        gone: AwaitComplete = AwaitComplete() if over else super().dismiss(result)
+        return gone
 
     @property
     def stands(self) -> bool:
