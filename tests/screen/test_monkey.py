@@ -167,6 +167,18 @@ async def test_a_question_is_answered_once(tmp_path: Path) -> None:
         assert await asking.wait() == "a" and app.return_code is None
 
 
+@pytest.mark.parametrize("turns", range(6))
+async def test_the_tool_may_be_left_while_a_question_is_put_together(tmp_path: Path, turns: int) -> None:
+    """Whatever it looks for among its widgets then is no error."""
+    app = KettleApp(desk_in(tmp_path))
+    async with app.run_test(size=(142, 42)) as pilot:
+        await pilot.pause()
+        app.push_screen(Chooser("which?", [Choice("a", "a", "")]))
+        for _ in range(turns):
+            await asyncio.sleep(0)
+    assert app.return_code in {None, 0}
+
+
 async def test_a_palette_that_is_going_away_has_nothing_to_show(tmp_path: Path) -> None:
     """Its countdown to *no matches* may end while its list is taken away."""
     app = KettleApp(desk_in(tmp_path))

@@ -72,8 +72,9 @@ class Standing(_Base):
 
     @property
     def whole(self) -> bool:
-        """The same, looked at closer: widgets that hold others lose these first."""
-        return self.stands and all(len(node.children) >= count for node, count in self._filled)
+        """The same, looked at closer: once it goes, or the tool is left, widgets that hold others lose these first."""
+        held = all(len(node.children) >= count for node, count in self._filled)
+        return self.stands and held and self.app.is_running and self in self.app.screen_stack
 
 
 def _while_standing(method: Callable[..., Any]) -> Callable[..., Any]:
