@@ -53,14 +53,20 @@ class Interval:
     run_df: float = 0.0
     """Of the same: its degrees of freedom."""
 
+    def halves(self, alpha: float) -> tuple[float, float]:
+        """Of a ratio: how far a bound that is passed with `alpha` lies from its logarithm (Student), by the repeats and
+        by earlier runs; 0 where there is no such error."""
+        from scipy import special
+
+        both = (self.df, self.error), (self.run_df, self.run_error)
+        own, runs = (float(special.stdtrit(df, 1 - alpha)) * error if error > 0 else 0.0 for df, error in both)
+        return own, runs
+
     @property
     def by_runs(self) -> bool:
         """True where the bounds are those of how far earlier runs lay apart, which more repeats do not narrow."""
-        from scipy import special
-
-        return self.run_error > 0 and float(special.stdtrit(self.run_df, 1 - (1 - CONFIDENCE) / 2)) * self.run_error > (
-            float(special.stdtrit(self.df, 1 - (1 - CONFIDENCE) / 2)) * self.error if self.error > 0 else 0.0
-        )
+        own, runs = self.halves((1 - CONFIDENCE) / 2)
+        return runs > own
 
 
 def median_interval(values: Sequence[float], *, level: float = CONFIDENCE) -> Interval:

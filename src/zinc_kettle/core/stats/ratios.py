@@ -165,16 +165,9 @@ def one_sided(ratio: Interval, alpha: float) -> tuple[float, float]:
     Raises:
         ValueError: The ratio is a range, which has no error.
     """
-    from scipy import special
-
     if ratio.bound != "interval95":
         raise ValueError("a range has no bounds of a chance")
-    halves = [
-        float(special.stdtrit(df, 1 - alpha)) * error
-        for df, error in ((ratio.df, ratio.error), (ratio.run_df, ratio.run_error))
-        if error > 0
-    ]
-    half = max(halves, default=0.0)
+    half = max(ratio.halves(alpha))
     return float(ratio.value * np.exp(-half)), float(ratio.value * np.exp(half))
 
 
