@@ -40,6 +40,7 @@ def test_a_cell_has_the_median_of_its_repeats() -> None:
     one = [(DeviceUse(held, 0.5, None), DeviceUse(7, None, held / 2)) for held in (10, 30, 20)]
     assert typical_use([*one, ()]) == (DeviceUse(20, 0.5, None), DeviceUse(7, None, 10.0))
     assert typical_use([*one, one[0][:1]]) == () == typical_use([])
+    assert typical_use([(DeviceUse(1),) * (MOST_DEVICES + 1)]) == ()
     assert use_of([]) == () == use_of([[]]) == use_of([[(1, 1, 1)] * (MOST_DEVICES + 1)])
     assert use_of([[(1, 2, None)], [(5, None, None)] * 2]) == (DeviceUse(1, 0.02, None),)
     cell = summarise(repeats_at(10.0, 12.0)).devices

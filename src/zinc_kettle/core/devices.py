@@ -47,8 +47,9 @@ def use_of(samples: Sequence[Sequence[Reading]]) -> tuple[DeviceUse, ...]:
 
 
 def typical_use(repeats: Sequence[Sequence[DeviceUse]]) -> tuple[DeviceUse, ...]:
-    """The median over repeats of what each device did; empty where repeats saw unlike numbers of devices."""
-    told = [uses for uses in repeats if uses]
+    """The median over repeats of what each device did; empty where repeats saw unlike numbers of devices, or more of
+    them than any rig has."""
+    told = [uses for uses in repeats if 0 < len(uses) <= MOST_DEVICES]
     if not told or len({len(uses) for uses in told}) > 1:
         return ()
     return tuple(
