@@ -35,6 +35,7 @@ ROWS: dict[str, dict[str, tuple[str, str] | None]] = {
         "steps": None,
         "most": None,
         "least": None,
+        "in-one-piece": None,
     },
     "lineup": {"": BEST, "price": BEST, "watt": ("verdicts.md", "By the watt"), "cost": ("verdicts.md", "By the watt")},
     "finding": {

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from tests.build import KNOWN, repeat, study, timeline
-from zinc_kettle.core.capacity import Found, capacities, next_decisions, search, standing
+from zinc_kettle.core.capacity import UNSETTLED, Found, capacities, next_decisions, search, standing
 from zinc_kettle.core.plan import Repeats, Study
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import Failure, KeptRepeat, RunInfo, StudyResults
@@ -20,7 +20,7 @@ from zinc_kettle.core.stats import median
 from zinc_kettle.core.traffic import CapacitySearch, Promise
 from zinc_kettle.core.trial import Limit, Trial, trial_of
 from zinc_kettle.formats.study import parse_study
-from zinc_kettle.present.capacity import HOW_FAR, UNBOUNDED, found_json, found_text, trial_rows
+from zinc_kettle.present.capacity import ENDS, HOW_FAR, UNBOUNDED, found_json, found_text, trial_rows
 from zinc_kettle.sim.virtual import VirtualEngine
 
 PROMISE = Promise(ttft_s=0.5, tpot_s=0.03)
@@ -137,6 +137,19 @@ def test_a_load_of_which_nothing_can_be_measured_breaks_the_promise() -> None:
     results = StudyResults.of_repeats(planned, kept, RunInfo("r"))
     (found,) = capacities(results).values()
     assert found.first == "failures" and found.trials[-1].failed == 1.0 and 8 < (found.load or 0) < 16
+
+
+def test_answers_in_one_piece_are_bounded_where_they_are_few_and_end_a_search_where_they_are_not() -> None:
+    """One of thirty counts as its whole time by its tokens; where they are many, the load tells nothing, and why."""
+    promise, whole = Promise(tpot_s=0.03), timeline((200.0,), tokens=(20,))
+    paced = [timeline([100.0 + 20.0 * i for i in range(20)], request_id=f"r{i}") for i in range(29)]
+    few = trial_of(1, [[repeat(*paced, whole)]], promise)
+    assert few is not None and few.over["tpot"] == pytest.approx(math.log(0.02 / 0.03))
+    planned = study({"concurrency": (1,)}, promise=promise, capacity=PLAN, repeats=Repeats(count=1))
+    kept = {planned.cells[0].key: [KeptRepeat("measured", repeat(*paced, *[whole] * 9))]}
+    (found,) = capacities(StudyResults.of_repeats(planned, kept, RunInfo("r"))).values()
+    assert found.end == "in-one-piece" and found.end in UNSETTLED and found.next_load is None
+    assert ENDS[found.end] in found_text(found, "concurrency")
 
 
 def test_what_only_seems_to_keep_a_promise_is_not_said_to() -> None:

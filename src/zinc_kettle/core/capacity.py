@@ -30,9 +30,11 @@ from zinc_kettle.core.traffic import CapacitySearch, Promise
 from zinc_kettle.core.trial import VISITS, Limit, Trial, trial_of
 
 WORDS: dict[Limit, str] = {"ttft": "the first output", "tpot": "the pace", "failures": "failed requests"}
-End = Literal["", "narrow", "neighbours", "steps", "most", "least"]
+End = Literal["", "narrow", "neighbours", "steps", "most", "least", "in-one-piece"]
 """Why a search ended: its interval is as narrow as asked; no whole load lies between kept and broken; all steps are
-used; the largest load that may be tried still keeps the promise; the smallest breaks it. Empty while it goes on."""
+used; the largest load that may be tried still keeps the promise; the smallest breaks it; at a load that it needs,
+answers came in one piece, which have no pace. Empty while it goes on."""
+UNSETTLED: frozenset[End] = frozenset({"", "steps", "in-one-piece"})
 CURVE = 2.0
 """What a line misses: so many times the square of the distance in the logarithm of the load."""
 LEAST_NOISE = 0.002
@@ -307,8 +309,12 @@ def capacities(results: StudyResults) -> dict[str, Found]:
 def _found(results: StudyResults, cells: Sequence[CellResults]) -> Found:
     study = results.study
     tried = [(c, float(c.cell.levels[study.capacity.factor])) for c in cells if c.done or c.kept.failed]
-    trials = [_trial(load, c.kept_repeats, study) for c, load in tried]
-    return search([t for t in trials if t is not None], study.capacity, study.promise)
+    trials = {load: _trial(load, c.kept_repeats, study) for c, load in tried}
+    found = search([t for t in trials.values() if t is not None], study.capacity, study.promise)
+    blind = {load for load, trial in trials.items() if trial is None}
+    if found.next_load in blind or (blind and not found.trials):
+        return replace(found, end="in-one-piece", next_load=None)
+    return found
 
 
 def next_decisions(

@@ -48,6 +48,9 @@ class Trial:
 def trial_of(load: float, visits: Sequence[Sequence[Repeat]], promise: Promise, *, lost: int = 0) -> Trial | None:
     """What the repeats of a load came to; None where nothing is known of it, or not how a promised pace was kept.
 
+    An answer in one piece has no pace, only a bound: its whole time by its tokens. That stands for it where there are
+    few such answers, no more than may be slower than the percentile, or a single one.
+
     Args:
         load: Streams, or requests per minute.
         visits: The repeats that count, of each time it was measured.
@@ -58,7 +61,9 @@ def trial_of(load: float, visits: Sequence[Sequence[Repeat]], promise: Promise, 
     asked = [t for r in repeats for t in r.timelines if t.role == "measured"]
     if not any(r.measured for r in repeats):
         return Trial(load, {}, {}, lost, 1.0) if lost else None
-    if promise.tpot_s is not None and any(in_one_piece(t) for r in repeats for t in r.measured):
+    answered = [in_one_piece(t) for r in repeats for t in r.measured]
+    few = max(1, (1 - promise.percentile / 100) * len(answered))
+    if promise.tpot_s is not None and (all(answered) or sum(answered) > few):
         return None
     spread: dict[Limit, float] = {}
     told: list[dict[Limit, float]] = [{} for _ in visits]
@@ -116,4 +121,8 @@ def _values(repeats: Iterable[Repeat], limit: str) -> list[float]:
     if limit == "ttft":
         found = (first_output_s(t) for t in requests)
         return [v for v in found if v is not None and v > 0]
-    return [t.decode_ns / t.decode_tokens / NS_PER_S for t in requests if t.decode_ns > 0 and t.decode_tokens > 0]
+    return [
+        (t.duration_ns / t.total_tokens if in_one_piece(t) else t.decode_ns / t.decode_tokens) / NS_PER_S
+        for t in requests
+        if in_one_piece(t) or (t.decode_ns > 0 and t.decode_tokens > 0)
+    ]

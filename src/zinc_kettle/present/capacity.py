@@ -18,11 +18,16 @@ ENDS = {
     "steps": "all steps are used",
     "most": "more was not to be tried",
     "least": "there is no smaller load",
+    "in-one-piece": "answers came in one piece, which tells no pace",
     "": "the search goes on",
 }
 
 
-HOW_FAR: dict[End, str] = {"": "; the search goes on", "steps": "; this is not settled"}
+HOW_FAR: dict[End, str] = {
+    "": "; the search goes on",
+    "steps": "; this is not settled",
+    "in-one-piece": "; this is not settled",
+}
 """What is said of an answer that may still change."""
 UNBOUNDED = "where it surely breaks is not known"
 
@@ -45,7 +50,8 @@ def found_text(found: Found, factor: str) -> str:
         said = f"breaks the promise even at {whole(found.high or 1, factor)} {noun(factor, found.high)}{_first(found)}"
         return said + HOW_FAR.get(found.end, "")
     if found.load is None:
-        return "nothing can be said of the promise yet"
+        why = f": {ENDS[found.end]}" if found.end == "in-one-piece" else " yet"
+        return f"nothing can be said of the promise{why}"
     load = f"{whole(found.load, factor)} {noun(factor, found.load)}"
     if found.end == "most":
         return f"keeps the promise up to {load}, the largest load that was to be tried"

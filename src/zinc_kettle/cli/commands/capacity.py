@@ -10,7 +10,7 @@ import typer
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, JsonOption, StoreOption
 from zinc_kettle.config import places
-from zinc_kettle.core.capacity import capacities
+from zinc_kettle.core.capacity import UNSETTLED, capacities
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.capacity import ENDS, TRIAL_HEADS, found_json, found_text, trial_rows
@@ -36,7 +36,7 @@ def tell_capacity(place: str, store_path: Path | None, *, as_json: bool) -> int:
         )
     open_ = False
     for name, found in capacities(results).items():
-        open_ |= found.end in {"", "steps"}
+        open_ |= found.end in UNSETTLED
         if as_json:
             output.json_line({"of": name, **found_json(found, study.promise, study.capacity.factor)})
             continue
