@@ -8,6 +8,7 @@ A table stands between two marks, the first of which names it; all else on a pag
 
 from __future__ import annotations
 
+import json
 import re
 import sys
 from collections.abc import Callable, Mapping
@@ -15,6 +16,7 @@ from functools import partial
 from pathlib import Path
 
 from zinc_kettle.formats.recipe import shipped
+from zinc_kettle.formats.study import StudyFile
 from zinc_kettle.present.reference import TABLES, settings, table
 from zinc_kettle.tui.actions import ACTIONS, EVERYWHERE
 from zinc_kettle.tui.stations import STATIONS
@@ -45,6 +47,11 @@ MAKERS: Mapping[str, Callable[[], str]] = {
 }
 
 
+def study_schema() -> str:
+    """What a study file may say, as JSON Schema."""
+    return json.dumps(StudyFile.model_json_schema(), indent=2, ensure_ascii=False) + "\n"
+
+
 def page(text: str) -> str:
     """A page with its tables as they should be."""
     return MARK.sub(lambda found: f"{found[1]}\n{MAKERS[found[2]]()}\n\n{found[3]}", text)
@@ -53,12 +60,13 @@ def page(text: str) -> str:
 def main() -> int:
     """Write, or check."""
     stale = []
-    for path in sorted(DOCS.glob("*.md")):
-        text = path.read_text(encoding="utf-8")
-        if page(text) != text:
+    wanted = {path: page(path.read_text(encoding="utf-8")) for path in sorted(DOCS.glob("*.md"))}
+    wanted[DOCS / "schemas" / "study-file.schema.json"] = study_schema()
+    for path, text in wanted.items():
+        if not path.exists() or path.read_text(encoding="utf-8") != text:
             stale.append(path.name)
             if "--check" not in sys.argv:
-                path.write_text(page(text), encoding="utf-8")
+                path.write_text(text, encoding="utf-8")
     if stale and "--check" in sys.argv:
         sys.stderr.write(f"stale: {', '.join(stale)}. Run `make docs` and commit what it writes.\n")
         return 1

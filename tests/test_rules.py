@@ -17,6 +17,7 @@ from zinc_kettle.engines.launchers import text_of
 SOURCE = Path(zinc_kettle.__file__).parent
 CORE_MAY_IMPORT = {
     "__future__",
+    "annotated_types",
     "collections",
     "dataclasses",
     "difflib",
@@ -31,6 +32,7 @@ CORE_MAY_IMPORT = {
     "re",
     "scipy",
     "statistics",
+    "types",
     "typing",
     "unicodedata",
     "urllib.parse",

@@ -21,12 +21,13 @@ from zinc_kettle.core.plan import Limits, Study
 from zinc_kettle.core.plan_fields import FIELDS, SECTIONS, CannotReadError, field_text, read_field
 from zinc_kettle.core.recipe import BUILT_IN, factors_of
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.formats import sections, study_edit
+from zinc_kettle.formats import study_edit
 from zinc_kettle.formats.study import check_study
 from zinc_kettle.present.plan_lines import plan_lines, sentence
 from zinc_kettle.present.planned import Planned, dropped_by
 
 BUILT = factors_of([KNOWN.engines[BUILT_IN]])
+NUMBERS = {"whole", "number", "percent", "seconds"}
 FILE = """# Why this study: the night log.
 format = 1
 name = "night"                # a name
@@ -114,7 +115,7 @@ def test_the_map_of_one_factor_at_a_time_is_a_row_for_each() -> None:
         ("without = [{ threads = [1, 2, 4] }]", "every cell is left out"),
         ('kind = "one-at-a-time"\nwithout = [{ threads = 1 }]', "the baseline itself is left out"),
         ('kind = "one-at-a-time"\nbaseline = { slots = 1 }', "this study does not vary slots"),
-        ("baseline = { threads = 1 }", "design is not valid"),
+        ("baseline = { threads = 1 }", "a baseline needs one factor at a time"),
     ],
 )
 def test_a_design_that_cannot_be_is_refused(section: str, said: str) -> None:
@@ -169,32 +170,17 @@ def test_every_field_reads_its_own_example(path: tuple[str, ...]) -> None:
             read_field(of, "no such thing", BUILT)
 
 
-def test_every_field_of_a_study_file_can_be_edited() -> None:
-    """The table of fields and the sections of a study file name the same things, with the same defaults."""
-    models: dict[str, Any] = {
-        "prompts": sections.PromptsSection,
-        "load": sections.LoadSection,
-        "repeats": sections.RepeatsSection,
-        "promise": sections.PromiseSection,
-        "capacity": sections.CapacitySection,
-        "design": sections.DesignSection,
-        "limits": sections.LimitsSection,
-        "retry": sections.RetrySection,
-        "endpoint": sections.EndpointSection,
-    }
-    top = {"question", "name", "seed", "temperature"}
-    assert {f.name for f in FIELDS.values() if f.section == "question"} == top
-    assert set(sections.StudyFile.model_fields) == {*top, "format", "vary", "hold", *models}
-    for section, model in models.items():
-        mine = {f.name: f for f in FIELDS.values() if f.section == section}
-        assert set(mine) == set(model.model_fields)
-        for name, info in model.model_fields.items():
-            default = mine[name].default
-            if not info.is_required() and (section, name) not in {
-                ("repeats", "count"),
-                ("repeats", "smallest_percent"),
-            }:
-                assert default == info.default or (default is None and info.default in (None, {}, [])), (section, name)
+@pytest.mark.parametrize("path", [path for path, of in FIELDS.items() if of.kind in NUMBERS])
+def test_every_number_of_a_study_file_has_its_bounds(path: tuple[str, ...]) -> None:
+    """Below them it is refused, with the place it stands at; no record is made of it."""
+    values: dict[str, Any] = {**tomllib.loads(FILE), "endpoint": {"url": "http://127.0.0.1:8080"}}
+    *tables, name = path
+    table = values
+    for each in tables:
+        table = table.setdefault(each, {})
+    table[name] = -1
+    checked = check_study(values, Path(), KNOWN)
+    assert checked.study is None and path in [problem.path for problem in checked.problems]
 
 
 LENGTHS = st.one_of(

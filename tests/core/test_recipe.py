@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.build import KNOWN, RECIPES, study
 from zinc_kettle.core.factors import Level
+from zinc_kettle.core.plan import Study
 from zinc_kettle.core.recipe import (
     Engine,
     Recipe,
@@ -18,7 +21,7 @@ from zinc_kettle.core.recipe import (
     further_models,
     request_fields,
 )
-from zinc_kettle.core.validate import Draft, validate
+from zinc_kettle.core.validate import validate
 
 TWO: dict[str, tuple[Level, ...]] = {"engine": ("built-in", "mistralrs"), "threads": (1, 2)}
 HELD: dict[str, Level] = {"model": "brine-60m-bpe", "quantization": "Q8_0", "prompt_tokens": 64}
@@ -94,7 +97,9 @@ def test_a_setting_must_be_every_engines(
     vary: dict[str, tuple[Level, ...]], hold: dict[str, Level], told: str | None
 ) -> None:
     """Held for one and ignored by the other, it would make unlike cells look alike."""
-    found = validate(Draft("s", "?", vary, {**HELD, **hold}, known=KNOWN.engines))
+    plan = Study("s", "?", vary, {**HELD, **hold})
+    named = tuple(KNOWN.engines[name] for name in plan.engine_names if name in KNOWN.engines)
+    found = validate(replace(plan, engines=named), KNOWN.engines)
     assert (found[0].what if found else None) == told
 
 

@@ -6,10 +6,10 @@ import pytest
 
 from tests.build import repeats_at, study
 from zinc_kettle.core.factors import Level
+from zinc_kettle.core.problem import Problem
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.schedule import Decision, Step
 from zinc_kettle.core.steering import Wish, parse_levels, steer, told
-from zinc_kettle.core.validate import Problem
 from zinc_kettle.present.charts.subtitle import notes
 from zinc_kettle.present.findings import findings
 

@@ -73,14 +73,14 @@ WRONG = [
     ("no prompts", GOOD.replace("prompt_tokens = 64\n", ""), "no prompts are named", None),
     ("too long", GOOD.replace("prompt_tokens = 64", "prompt_tokens = 250"), "do not fit a context of 256", 11),
     ("bad count", GOOD.replace("count = 4", "count = 0"), "repeats.count", 15),
-    ("bad name", GOOD.replace("night-log", "Night Log!"), "name is not valid", 2),
+    ("bad name", GOOD.replace("night-log", "Night Log!"), "no name for a study", 2),
     ("format 2", GOOD.replace("format = 1", "format = 2"), "format", 1),
     ("missing", GOOD.replace('question = "Which?"\n', ""), "question is missing", None),
     ("choice", GOOD + "", "", None),
     ("no file", GOOD + '\n[prompts]\nfiles = ["no.txt"]\n', "cannot be read", 18),
     ("outside", GOOD + '\n[prompts]\nfiles = ["../../etc/hostname"]\n', "outside the study", 18),
     ("endpoint and threads", GOOD + '\n[endpoint]\nurl = "http://127.0.0.1:1"\n', "cannot be set on an endpoint", 6),
-    ("key in address", GOOD + '\n[endpoint]\nurl = "http://me:pw@x/"\n', "endpoint.url", 18),
+    ("key in address", GOOD + '\n[endpoint]\nurl = "http://me:pw@x/"\n', "endpoint.url", 6),
 ]
 WRONG = [w for w in WRONG if w[2]] + [
     ("choice", GOOD.replace("context = 256", 'context = 256\ncache_precision = "f8"'), "f32, f16, q8_0, q4_0", 12)

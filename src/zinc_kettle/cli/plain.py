@@ -183,7 +183,7 @@ def _tell_duel(study: StudyResults, words: list[str]) -> None:
 def _measure(said: str) -> str:
     found = next((n for n, m in MEASURES.items() if said.lower() in (n, m.title.lower())), None)
     if found is None:
-        from zinc_kettle.core.validate import nearest
+        from zinc_kettle.core.problem import nearest
 
         titles = [m.title for m in MEASURES.values()]
         raise UsageError(f"there is no measure {said!r}", remedy=nearest(said, titles))

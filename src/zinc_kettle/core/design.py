@@ -6,10 +6,15 @@ import itertools
 import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Annotated, Literal
 
+from zinc_kettle.core.declared import About
 from zinc_kettle.core.factors import Level
 
+DESIGNS: dict[str, str] = {
+    "all": "every combination of the levels",
+    "one-at-a-time": "a baseline, and what differs from it in one factor: few cells, no interactions",
+}
 DesignKind = Literal["all", "one-at-a-time"]
 Vary = Mapping[str, Sequence[Level]]
 
@@ -18,14 +23,32 @@ Vary = Mapping[str, Sequence[Level]]
 class Design:
     """How the levels of the factors are combined into cells."""
 
-    kind: DesignKind = "all"
-    """`one-at-a-time`: a baseline, and the cells that differ from it in one factor."""
-    baseline: dict[str, Level] = field(default_factory=dict)
-    """Of `one-at-a-time`: a level of each factor; the first one where none is named."""
-    ties: tuple[tuple[str, ...], ...] = ()
-    """Factors that change together: the first level of one goes with the first of the other, and so on."""
-    without: tuple[dict[str, tuple[Level, ...]], ...] = ()
-    """Combinations that are left out: a cell is, if for one of these it has one of the levels of each factor."""
+    kind: Annotated[DesignKind, About("combine", "Which combinations of levels are measured.", "all", DESIGNS)] = "all"
+    baseline: Annotated[
+        dict[str, Level],
+        About(
+            "baseline",
+            "Of one at a time: the cell all others are held against.",
+            "threads=2, quantization=Q8_0",
+            kind="levels",
+        ),
+    ] = field(default_factory=dict)
+    """A level of each factor; the first one where none is named."""
+    ties: Annotated[
+        tuple[tuple[str, ...], ...],
+        About("tied", "Factors that change together, level by level.", "concurrency + slots", kind="ties", blank=True),
+    ] = ()
+    without: Annotated[
+        tuple[dict[str, tuple[Level, ...]], ...],
+        About(
+            "left out",
+            "Combinations that are not measured.",
+            "quantization=F16 & threads=1|2; threads=8 & batch=32",
+            kind="rules",
+            blank=True,
+        ),
+    ] = ()
+    """A cell is left out if for one of these it has one of the levels of each factor."""
 
     def tie(self, name: str) -> tuple[str, ...]:
         """The factors that change together with one, itself included."""

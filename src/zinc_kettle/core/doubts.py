@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from zinc_kettle.core.cautions.answers import TINY_PROMPT_TOKENS
 from zinc_kettle.core.design import combinations
 from zinc_kettle.core.plan import Cell, Study, shape_of
-from zinc_kettle.core.validate import Problem
+from zinc_kettle.core.problem import Problem
 
 SLOPE_TOKENS = 128
 """A few milliseconds of fixed overhead are under 3% of what such a prompt takes on a slow machine."""

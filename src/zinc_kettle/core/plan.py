@@ -11,16 +11,35 @@ import math
 from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, field, replace
 from functools import cached_property
-from typing import Literal
+from typing import Annotated, Literal
 
+from annotated_types import Ge, Gt, Le, Len, Lt
+
+from zinc_kettle.core.declared import About
 from zinc_kettle.core.design import Design, baseline, combinations, moved
 from zinc_kettle.core.factors import FACTORS, Factor, Level
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
 from zinc_kettle.core.recipe import BUILT_IN, OPEN_PROTOCOL, Endpoint, Engine, Role, factors_of
 from zinc_kettle.core.suite import SUITE
-from zinc_kettle.core.traffic import CapacitySearch, Lengths, Load, Promise, Recorded, RetryPolicy, Shape
+from zinc_kettle.core.traffic import (
+    DAY_S,
+    CapacitySearch,
+    Lengths,
+    Load,
+    Promise,
+    Recorded,
+    RetryPolicy,
+    Shape,
+    Time,
+    Wait,
+)
 
 RunOrder = Literal["interleaved", "by-launch"]
+ORDERS: dict[str, str] = {
+    "interleaved": "block by block, all cells in a fresh order in each: drift hits all alike",
+    "by-launch": "all repeats of a launch together: fewer reloads, and drift is not shared",
+}
+MOST_REPEATS = 10_000
 DEFAULT_OPEN_REQUESTS = 48
 KEY_DIGITS = 12
 """Hexadecimal digits of a cell's key: with a hundred thousand cells two alike are a chance of one in fifty thousand."""
@@ -55,19 +74,43 @@ class LaunchSpec:
 class Prompts:
     """Where prompts come from."""
 
-    files: tuple[str, ...] = ()
+    files: Annotated[
+        tuple[Annotated[str, Len(1, 1_000)], ...],
+        Len(0, 1_000),
+        About(
+            "files",
+            "Prompt files beside the study file: plain text, .jsonl or .csv. Without any, prompts are made-up words.",
+            "night-log.txt, calls.jsonl",
+        ),
+    ] = ()
     texts: tuple[str, ...] = ()
     """Contents of text files, in their order; empty where prompts are made-up words or recorded."""
     recorded: tuple[Recorded, ...] = ()
     """Prompts and conversations of JSON Lines and CSV files, after sampling."""
     tasks: dict[str, tuple[str, ...]] = field(default_factory=dict)
     """Texts of the suite's tasks this study uses, by task."""
-    sample: int | None = None
-    """How many were drawn from the files with the study's seed; None where all are used."""
-    lengths: Lengths | None = None
-    """Prompt lengths drawn from a distribution, in place of the factor prompt_tokens."""
-    outputs: Lengths | None = None
-    """Answer lengths, in place of output_tokens."""
+    sample: Annotated[
+        Annotated[int, Ge(1), Le(1_000_000)] | None,
+        About("sample", "How many prompts to draw from files of many, with the seed.", "20"),
+    ] = None
+    lengths: Annotated[
+        Lengths | None,
+        About(
+            "prompt lengths",
+            "Prompt lengths from a distribution, in place of prompt_tokens.",
+            "lognormal 300 0.7 32..1500",
+            kind="lengths",
+        ),
+    ] = None
+    outputs: Annotated[
+        Lengths | None,
+        About(
+            "answer lengths",
+            "Answer lengths from a distribution, in place of output_tokens.",
+            "128..512",
+            kind="lengths",
+        ),
+    ] = None
     withheld: dict[str, str] = field(default_factory=dict)
     """Of texts that were left out when the study was passed on: their fingerprints, by `texts`, `recorded` and task."""
 
@@ -80,22 +123,52 @@ class Prompts:
 class Repeats:
     """How often, and in which order."""
 
-    count: int = 3
-    """How many; the floor where `until_percent` is set."""
-    requests: int | None = None
-    """Requests in one repeat; None goes by the shape of the load."""
-    warm_up: int = 1
-    order: RunOrder = "interleaved"
-    until_percent: float | None = None
-    """Repeat a cell until the half-width of the measure's 95% interval is at most so many percent of its median."""
-    until_measure: str = "decode"
-    """The measure that decides how often to repeat."""
-    ceiling: int = 0
-    """The most repeats of a cell where something decides how many."""
-    until_answered: str | None = None
-    """Repeat cells until it is known which is best (`best`), or what each step of a factor brings (its name)."""
-    smallest_percent: float = 3.0
-    """The smallest difference worth knowing: cells that differ by no more are an answer, too."""
+    count: Annotated[
+        int,
+        Ge(1),
+        Le(MOST_REPEATS),
+        About("repeats", "Of each cell; the fewest where a rule decides how many.", "6"),
+    ] = 3
+    requests: Annotated[
+        Annotated[int, Ge(1), Le(100_000)] | None,
+        About("requests", "In one repeat; without it by the shape of the load.", "2"),
+    ] = None
+    warm_up: Annotated[int, Ge(0), Le(100), About("warm-up", "Requests before each repeat that do not count.", "1")] = 1
+    order: Annotated[RunOrder, About("order", "In which order the repeats are measured.", "interleaved", ORDERS)] = (
+        "interleaved"
+    )
+    until_answered: Annotated[
+        str | None,
+        About(
+            "until answered",
+            "Repeat until it is known which cell is best (best), or what each step of a factor brings (its name).",
+            "best",
+        ),
+    ] = None
+    until_percent: Annotated[
+        Annotated[float, Gt(0), Le(100)] | None,
+        About(
+            "until within",
+            "Repeat each cell until its 95% interval is at most so many percent to each side.",
+            "2%",
+            kind="percent",
+        ),
+    ] = None
+    until_measure: Annotated[str, About("by", "The measure that decides how often to repeat.", "decode")] = "decode"
+    smallest_percent: Annotated[
+        float,
+        Ge(0.1),
+        Le(100),
+        About(
+            "smallest",
+            "The smallest difference worth knowing, where the question decides how often to repeat.",
+            "3%",
+        ),
+    ] = 3.0
+    ceiling: Annotated[
+        Annotated[int, Ge(1), Le(MOST_REPEATS)],
+        About("at most", "Repeats of a cell where a rule decides how many.", "20", blank=True),
+    ] = 0
 
     @property
     def adaptive(self) -> bool:
@@ -112,29 +185,53 @@ class Repeats:
 class Limits:
     """What bounds a wait, in seconds."""
 
-    request_s: float = 600.0
-    stall_s: float = 120.0
-    load_s: float = 300.0
-    quiet_s: float = 0.0
-    """How long a repeat may wait for the hypervisor to leave the machine alone; 0 does not wait."""
-    total_s: float = 0.0
-    """The run begins no repeat that is expected to end later than this after its start; 0 sets no cap."""
+    total_s: Annotated[
+        float,
+        Ge(0),
+        Le(7 * DAY_S),
+        About(
+            "time in all",
+            "A cap: the run begins no repeat that would end later. What it drops stands beside the map.",
+            "30 min",
+        ),
+    ] = 0.0
+    quiet_s: Annotated[
+        Wait,
+        About(
+            "wait for quiet",
+            "On a virtual machine: how long a repeat may wait until no processor time is stolen.",
+            "20 s",
+        ),
+    ] = 0.0
+    request_s: Annotated[Time, About("a request", "A request may take so long.", "10 min")] = 600.0
+    stall_s: Annotated[Time, About("a silence", "An engine may be silent so long in the middle.", "2 min")] = 120.0
+    load_s: Annotated[Time, About("loading", "An engine may take so long to start.", "5 min")] = 300.0
 
 
 @dataclass(frozen=True)
 class Study:
     """A whole study as planned. Frozen: what ran is what was planned."""
 
-    name: str
-    question: str
+    name: Annotated[
+        str, About("name", "Name of the study and of its file: small letters, digits, hyphens.", "threads-here")
+    ]
+    question: Annotated[
+        str,
+        Len(1, 300),
+        About("question", "What is to be answered, in one sentence.", "How many threads are the fastest?"),
+    ]
     vary: dict[str, tuple[Level, ...]]
     hold: dict[str, Level] = field(default_factory=dict)
     endpoint: Endpoint | None = None
     prompts: Prompts = field(default_factory=Prompts)
     repeats: Repeats = field(default_factory=Repeats)
     limits: Limits = field(default_factory=Limits)
-    seed: int = 1
-    temperature: float = 0.0
+    seed: Annotated[
+        int, Ge(0), Lt(1 << 31), About("seed", "Seed of the order, of made-up prompts and of salts.", "7")
+    ] = 1
+    temperature: Annotated[
+        float, Ge(0), Le(5), About("temperature", "Sampling temperature that is sent with requests.", "0")
+    ] = 0.0
     load: Load = field(default_factory=Load)
     retry: RetryPolicy = field(default_factory=RetryPolicy)
     promise: Promise = field(default_factory=Promise)
@@ -149,6 +246,26 @@ class Study:
     def factors(self) -> Mapping[str, Factor]:
         """What it may vary or hold, by name."""
         return factors_of(self.engines)
+
+    @property
+    def engine_names(self) -> list[str]:
+        """Names of the engines its cells mean, each once."""
+        named = {name: self.vary.get(name, (self.hold.get(name),)) for name in ("engine", "rig")}
+        on_endpoint = self.endpoint is not None
+        found = [
+            engine_name({"engine": engine, "rig": rig}, self.rig_engines, on_endpoint=on_endpoint)
+            for engine in named["engine"]
+            for rig in named["rig"]
+        ]
+        return list(dict.fromkeys(found))
+
+    def names(self, name: str) -> bool:
+        """True where a factor is varied or held."""
+        return name in self.vary or name in self.hold
+
+    def place(self, name: str) -> tuple[str, str]:
+        """The path of a factor that is named, as a study file nests it."""
+        return ("vary" if name in self.vary else "hold", name)
 
     def engine_of(self, levels: Mapping[str, Level]) -> Engine:
         """The engine of a cell with these levels; one without settings where nothing is known of it."""

@@ -7,8 +7,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
+from annotated_types import Len
+
+from zinc_kettle.core.declared import About
 from zinc_kettle.core.factors import FACTORS, Factor, Level
 
 BUILT_IN = "built-in"
@@ -85,15 +88,27 @@ class Engine:
         return next((s for s in self.settings if s.name == name), None)
 
 
+FileName = Annotated[str, Len(1, 1_000)]
+
+
 @dataclass(frozen=True, slots=True)
 class Endpoint:
     """An engine that already runs. Keys only by the name of a variable or of a file."""
 
-    url: str
-    model: str = "default"
-    key_variable: str | None = None
-    key_file: str | None = None
-    ca_file: str | None = None
+    url: Annotated[
+        str,
+        About("address", "Address of an engine that already runs; it is not started.", "http://127.0.0.1:8080"),
+    ]
+    model: Annotated[str, About("model name", "The model's name as it is sent.", "default")] = "default"
+    key_variable: Annotated[
+        str | None, About("key variable", "Name of the environment variable with the key.", "OFFICE_KEY")
+    ] = None
+    key_file: Annotated[
+        FileName | None, About("key file", "A file with the key, readable by you alone.", "office.key")
+    ] = None
+    ca_file: Annotated[
+        FileName | None, About("certificates", "Certificates to trust beside the system's.", "office-ca.pem")
+    ] = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,11 +6,12 @@ from collections.abc import Mapping, Sequence
 from typing import Literal, get_args
 
 from zinc_kettle.core.factors import Level, label
+from zinc_kettle.core.problem import Problem, nearest
 from zinc_kettle.core.ranges import read_level
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.schedule import LOOKING, Decision, FailurePolicy, Step, widened
 from zinc_kettle.core.units import plural
-from zinc_kettle.core.validate import Problem, level_problem, nearest, unfitting
+from zinc_kettle.core.validate import level_problem, unfitting
 
 Wish = Literal[
     "pause", "resume", "stop-after", "skip", "restore", "more", "add-level", "first", "in-turn", "on-failure"

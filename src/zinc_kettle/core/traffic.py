@@ -10,8 +10,17 @@ import random
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from statistics import NormalDist
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
+from annotated_types import Ge, Gt, Le, Len, Lt
+
+from zinc_kettle.core.declared import About
+
+DAY_S = 86_400
+Wait = Annotated[float, Ge(0), Le(DAY_S)]
+"""In seconds; 0 does not wait."""
+Time = Annotated[float, Gt(0), Le(DAY_S)]
+"""In seconds."""
 Shape = Literal["closed", "burst", "batch", "open", "conversation"]
 ArrivalKind = Literal["constant", "poisson", "recorded"]
 LengthKind = Literal["fixed", "uniform", "lognormal", "table"]
@@ -23,40 +32,65 @@ SHAPES: dict[str, str] = {
     "open": "requests at scheduled times, whatever the state of the engine",
     "conversation": "n conversations; each turn carries all earlier ones",
 }
+ARRIVALS: dict[str, str] = {
+    "poisson": "gaps drawn at random, as from many independent people",
+    "constant": "gaps all alike",
+    "recorded": "as they were recorded, from a file of times",
+}
 MAX_TOKENS_DRAWN = 1 << 20
+Tokens = Annotated[int, Ge(1), Le(MAX_TOKENS_DRAWN)]
+
+
+LENGTHS: dict[str, str] = {
+    "fixed": "all alike",
+    "uniform": "any length between two alike",
+    "lognormal": "most near the median, a few far above it",
+    "table": "lengths with their weights",
+}
+NEEDED: dict[LengthKind, tuple[str, ...]] = {
+    "fixed": ("tokens",),
+    "uniform": ("low", "high"),
+    "lognormal": ("median", "sigma", "low", "high"),
+    "table": ("table",),
+}
+"""What each kind of distribution is said by."""
 
 
 @dataclass(frozen=True, slots=True)
 class Load:
     """The shape of a study's load."""
 
-    shape: Shape = "closed"
-    arrivals: ArrivalKind = "poisson"
-    """Open loop: gaps all alike, exponential, or as they were recorded."""
+    shape: Annotated[Shape, About("shape", "How the requests come.", "closed", SHAPES)] = "closed"
+    arrivals: Annotated[
+        ArrivalKind, About("arrivals", "Of an open loop: how requests are spaced.", "poisson", ARRIVALS)
+    ] = "poisson"
     times_s: tuple[float, ...] = ()
     """Recorded arrival times, counted from the first; used again from the start where more are needed."""
-    times_file: str | None = None
-    """Where the recorded times came from, for the person."""
-    think_s: float = 0.0
-    """Mean pause of a stream before its next request or turn; drawn from an exponential with the study's seed."""
-    turns: int = 4
-    """Turns of a conversation that is made up."""
-    drivers: int = 0
-    """Driver processes; 0 lets the tool choose by the driver's measured ceiling."""
+    times_file: Annotated[
+        str | None, About("times", "Of recorded arrivals: the file with their times.", "calls.csv")
+    ] = None
+    think_s: Annotated[Wait, About("think time", "Mean pause before a stream's next request or turn.", "5 s")] = 0.0
+    """Drawn from an exponential with the study's seed."""
+    turns: Annotated[int, Ge(1), Le(1_000), About("turns", "Of conversations: how many turns each has.", "4")] = 4
+    """Of those that are made up."""
+    drivers: Annotated[int, Ge(0), Le(64), About("drivers", "Processes that send; 0 lets the tool choose.", "0")] = 0
 
 
 @dataclass(frozen=True, slots=True)
 class Promise:
     """What users are promised; requests that keep it count into goodput."""
 
-    ttft_s: float | None = None
-    """From when a request is due to its first output."""
-    tpot_s: float | None = None
-    """Per output token after the first."""
-    percentile: float = 95.0
-    """So many percent of the requests must keep each of these."""
-    failures_percent: float = 1.0
-    """And no more than so many may fail."""
+    ttft_s: Annotated[
+        Time | None, About("first token", "Users are promised the first output within this time.", "2 s")
+    ] = None
+    """From when a request is due."""
+    tpot_s: Annotated[Time | None, About("each token", "And each further token within this time.", "100 ms")] = None
+    percentile: Annotated[
+        float, Ge(50), Lt(100), About("kept by", "So many percent of the requests must keep each of these.", "95")
+    ] = 95.0
+    failures_percent: Annotated[float, Ge(0), Lt(100), About("may fail", "So many of the requests may fail.", "1%")] = (
+        1.0
+    )
 
     @property
     def made(self) -> bool:
@@ -68,46 +102,71 @@ class Promise:
 class CapacitySearch:
     """A search for the largest load that keeps the promise; without a factor there is none."""
 
-    factor: str = ""
-    """`concurrency` or `rate`; its levels in the plan are where the search begins."""
-    most: int = 1024
-    """The largest load that may be tried."""
-    within_percent: float = 5.0
-    """How narrow the interval of the answer is to be, to each side."""
-    steps: int = 12
-    """The most loads that are tried, for each combination of the other factors; to try one again counts half."""
-    hold_s: float = 20.0
-    """An open loop holds each load at least so long, in each repeat."""
+    factor: Annotated[
+        Literal["", "concurrency", "rate"],
+        About(
+            "by",
+            "Find the largest load that keeps the promise: by streams at once, or by requests per minute.",
+            "concurrency",
+            {"concurrency": "streams at once", "rate": "requests per minute, an open loop"},
+            blank=True,
+        ),
+    ] = ""
+    """Its levels in the plan are where the search begins."""
+    most: Annotated[int, Ge(1), Le(1_000_000), About("up to", "The largest load that may be tried.", "64")] = 1024
+    within_percent: Annotated[
+        float, Ge(1), Le(50), About("within", "How narrow the interval of the answer is to be.", "5%")
+    ] = 5.0
+    """To each side."""
+    steps: Annotated[
+        int, Ge(3), Le(40), About("steps", "The most loads that are tried; to try one again counts half.", "12")
+    ] = 12
+    """For each combination of the other factors."""
+    hold_s: Annotated[
+        float,
+        Ge(1),
+        Le(DAY_S),
+        About("held for", "Of requests per minute: how long each repeat holds a load, at least.", "20 s"),
+    ] = 20.0
 
 
 @dataclass(frozen=True, slots=True)
 class RetryPolicy:
     """Which failed requests are sent again."""
 
-    times: int = 0
-    on: tuple[str, ...] = ("refused", "http-429", "http-503")
-    """Fault codes of core.faults."""
-    wait_s: float = 1.0
-    backoff: float = 2.0
-    most_s: float = 30.0
+    times: Annotated[int, Ge(0), Le(100), About("times", "How often a failed request is sent again.", "2")] = 0
+    on: Annotated[
+        tuple[str, ...], About("on", "Faults after which it is; docs/faults.md lists them.", "refused, http-503")
+    ] = ("refused", "http-429", "http-503")
+    wait_s: Annotated[Wait, About("wait", "Before the first retry.", "1 s")] = 1.0
+    backoff: Annotated[float, Ge(1), Le(10), About("backoff", "By what the wait grows with each retry.", "2")] = 2.0
+    most_s: Annotated[Wait, About("longest wait", "The longest wait.", "30 s")] = 30.0
 
 
 @dataclass(frozen=True, slots=True)
 class Lengths:
     """A distribution of token counts."""
 
-    kind: LengthKind = "fixed"
-    tokens: int = 0
-    """fixed"""
-    low: int = 1
-    """uniform, and the least that is drawn of any"""
-    high: int = MAX_TOKENS_DRAWN
-    median: float = 0.0
-    """lognormal"""
-    sigma: float = 0.0
-    """lognormal: standard deviation of the logarithm"""
-    table: tuple[tuple[int, float], ...] = ()
-    """table: tokens and weight"""
+    kind: Annotated[LengthKind, About("kind", "Which distribution.", "uniform", LENGTHS)] = "fixed"
+    tokens: Annotated[Tokens, About("tokens", "Of fixed: the length.", "512", blank=True)] = 0
+    low: Annotated[Tokens, About("low", "Of uniform: the least; of lognormal, nothing below.", "32")] = 1
+    high: Annotated[Tokens, About("high", "Of uniform: the most; of lognormal, nothing above.", "1500", blank=True)] = (
+        MAX_TOKENS_DRAWN
+    )
+    median: Annotated[
+        float, Ge(1), Le(MAX_TOKENS_DRAWN), About("median", "Of lognormal: half are longer.", "300", blank=True)
+    ] = 0.0
+    sigma: Annotated[
+        float,
+        Gt(0),
+        Le(5),
+        About("sigma", "Of lognormal: the standard deviation of the logarithm.", "0.7", blank=True),
+    ] = 0.0
+    table: Annotated[
+        tuple[tuple[Tokens, Annotated[float, Gt(0), Lt(math.inf)]], ...],
+        Len(0, 1_000),
+        About("table", "Of table: tokens with their weights.", "[[128, 3], [2048, 1]]"),
+    ] = ()
 
     @property
     def most(self) -> int:

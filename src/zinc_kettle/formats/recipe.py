@@ -17,9 +17,10 @@ from pydantic import Field, JsonValue, ValidationError, model_validator
 from zinc_kettle.core import recipe as r
 from zinc_kettle.core.factors import FACTORS, TYPES, Level
 from zinc_kettle.core.names import LONGEST_SHORT_NAME, NAME_HINT, is_name
-from zinc_kettle.core.validate import nearest
+from zinc_kettle.core.plan_rules import endpoint_problems
+from zinc_kettle.core.problem import nearest
 from zinc_kettle.errors import StudyFileError
-from zinc_kettle.formats.sections import EndpointSection, Section
+from zinc_kettle.formats.declared import Strict, model_of, record_of
 from zinc_kettle.formats.toml import parse_toml, read_toml
 
 PLACES = frozenset({"model", "port", "python", "launcher"})
@@ -32,7 +33,7 @@ Argument = Annotated[str, Field(max_length=2_000)]
 Option = Annotated[str, Field(pattern=r"^(-.*)?$", max_length=100)]
 
 
-class StartSection(Section):
+class StartSection(Strict):
     """`[start]`"""
 
     argv: Annotated[list[Argument], Field(min_length=1, max_length=200)]
@@ -60,7 +61,11 @@ class StartSection(Section):
         return self
 
 
-class RequestsSection(Section):
+class EndpointSection(model_of(r.Endpoint)):  # type: ignore[misc]
+    """`[endpoint]`"""
+
+
+class RequestsSection(Strict):
     """`[requests]`"""
 
     always: Fields = {}
@@ -69,14 +74,14 @@ class RequestsSection(Section):
     no_cache: Fields = {}
 
 
-class FoundSection(Section):
+class FoundSection(Strict):
     """Where a number is, and what it is multiplied with: `{ at = "own.seconds", times = 1000 }`."""
 
     at: Dotted
     times: Annotated[float, Field(gt=0, strict=False)] = 1.0
 
 
-class CountSection(Section):
+class CountSection(Strict):
     """`[count]`"""
 
     tokenize: UrlPath
@@ -87,14 +92,14 @@ class CountSection(Section):
     extra: Fields = {}
 
 
-class AskSection(Section):
+class AskSection(Strict):
     """A fact it tells."""
 
     path: UrlPath
     at: Dotted
 
 
-class SettingSection(Section):
+class SettingSection(Strict):
     """`[settings.NAME]`"""
 
     type: Literal["text", "number", "switch", "model"]
@@ -132,7 +137,7 @@ class SettingSection(Section):
         return self
 
 
-class RecipeFile(Section):
+class RecipeFile(Strict):
     """The whole file."""
 
     format: Literal[1]
@@ -162,6 +167,8 @@ class RecipeFile(Section):
                 raise ValueError(f"settings.{name}: two settings have the role {setting.role}")
         if self.start is not None and self.endpoint is not None:
             raise ValueError("an engine is started, or runs at an endpoint; keep one of the two")
+        for problem in endpoint_problems(record_of(self.endpoint, r.Endpoint)) if self.endpoint else ():
+            raise ValueError(problem.why or problem.what)
         return self
 
 
@@ -259,7 +266,7 @@ def _recipe(name: str, raw: dict[str, Any]) -> r.Recipe:
                 "inherit": tuple(m.start.inherit),
             }
         ),
-        endpoint=None if m.endpoint is None else r.Endpoint(**m.endpoint.model_dump()),
+        endpoint=None if m.endpoint is None else record_of(m.endpoint, r.Endpoint),
         requests=r.Requests(**m.requests.model_dump()),
         reports={
             key: r.Found(found) if isinstance(found, str) else r.Found(found.at, found.times)
@@ -315,7 +322,7 @@ def _refused(file: str, error: ValidationError) -> StudyFileError:
 
 
 def _keys(path: list[str]) -> Iterable[str]:
-    sections: dict[str, type[Section]] = {
+    sections: dict[str, type[Strict]] = {
         "start": StartSection,
         "endpoint": EndpointSection,
         "requests": RequestsSection,

@@ -14,7 +14,7 @@ from zinc_kettle.core.recipe import OPEN_PROTOCOL
 from zinc_kettle.core.rig import FACT_KINDS, Fact, RigPlan
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError, UsageError
-from zinc_kettle.formats.sections import Address
+from zinc_kettle.formats.declared import Address
 from zinc_kettle.formats.toml import read_toml
 from zinc_kettle.formats.whole import whole_file
 

@@ -4,41 +4,39 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, Literal, TypeVar
 
-from pydantic import BaseModel, ValidationError
+from pydantic import Field, ValidationError
 
 from zinc_kettle.core import plan, recipe, traffic
-from zinc_kettle.core.design import Design
+from zinc_kettle.core.declared import declared, parts_of
+from zinc_kettle.core.factors import Level
+from zinc_kettle.core.plan_rules import completed
+from zinc_kettle.core.problem import Problem, nearest
 from zinc_kettle.core.suite import SUITE
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.core.validate import Draft, Problem, factor_problems, nearest, study_of, validate
+from zinc_kettle.core.validate import factor_problems, validate
 from zinc_kettle.errors import StudyFileError
-from zinc_kettle.formats import sections
+from zinc_kettle.formats.declared import as_tuples, model_of, record_of
 from zinc_kettle.formats.prompts import BadPromptFile, read_prompts, read_times
-from zinc_kettle.formats.sections import StudyFile
 from zinc_kettle.formats.shared_study import NO_ADDRESS
 from zinc_kettle.formats.suite import task_texts
 from zinc_kettle.formats.toml import parse_toml, read_toml
 
-NESTED: dict[str, type[BaseModel]] = {
-    "repeats": sections.RepeatsSection,
-    "limits": sections.LimitsSection,
-    "prompts": sections.PromptsSection,
-    "endpoint": sections.EndpointSection,
-    "load": sections.LoadSection,
-    "retry": sections.RetrySection,
-    "promise": sections.PromiseSection,
-    "capacity": sections.CapacitySection,
-    "design": sections.DesignSection,
-}
+
+class StudyFile(model_of(plan.Study)):  # type: ignore[misc]
+    """The whole file."""
+
+    format: Literal[1]
+    vary: dict[str, tuple[Level, ...]]
+    hold: dict[str, Level] = Field(default_factory=dict)
+
+
 T = TypeVar("T")
 MOST_PROBLEMS = 40
 """That are said of one file; who has mended these sees the next."""
-ANSWER_CEILING = 40
-"""The most repeats of a cell where the question decides, and no ceiling is given."""
 
 
 @dataclass(frozen=True)
@@ -90,19 +88,29 @@ def check_study(raw: Mapping[str, Any], folder: Path, known: Known) -> Checked:
         known: What it may name.
     """
     try:
-        model = StudyFile.model_validate(raw)
+        model = StudyFile.model_validate(_as_records(raw))
     except ValidationError as error:
         found = error.errors(include_url=False, include_context=False, include_input=False)[:MOST_PROBLEMS]
         return Checked(None, (*map(_translated, found), *_factors_of(raw, known)))
     reader = _Files(folder)
-    draft = _draft(model, reader, known)
-    problems = tuple([*_left_out(model), *(reader.problems or validate(draft))])
-    return Checked(None if problems else study_of(draft), problems)
+    study = _study(model, reader, known)
+    problems = tuple([*_left_out(study), *(reader.problems or validate(study, known.engines))])
+    return Checked(None if problems else study, problems)
 
 
-def _left_out(m: StudyFile) -> Iterator[Problem]:
+def _as_records(raw: Mapping[str, Any]) -> Any:
+    """Its values as records have them; what is left out by one level is left out by a list of one."""
+    out = as_tuples(raw)
+    design = out.get("design")
+    rules = design.get("without") if isinstance(design, dict) else None
+    if isinstance(rules, tuple):
+        out["design"] = {**design, "without": tuple(map(_with_lists, rules))}
+    return out
+
+
+def _left_out(study: plan.Study) -> Iterator[Problem]:
     """Where a study was copied from somebody else, its address is for the person to type in."""
-    if m.endpoint is not None and m.endpoint.url == NO_ADDRESS:
+    if study.endpoint is not None and study.endpoint.url == NO_ADDRESS:
         yield Problem(
             ("endpoint", "url"),
             "the address was left out when this study was shared",
@@ -152,14 +160,12 @@ def _translated(found: Mapping[str, Any]) -> Problem:
     if found["type"] == "missing":
         return Problem(path[:-1], f"{name} is missing", remedy=f"add {path[-1]} = …")
     if found["type"] == "extra_forbidden":
-        model = NESTED.get(path[0], StudyFile) if len(path) > 1 else StudyFile
-        if len(path) > 2:
-            model = sections.LengthsSection
-        return Problem(path, f"{name} is not known", remedy=nearest(path[-1], model.model_fields))
+        return Problem(path, f"{name} is not known", remedy=nearest(path[-1], _names_in(path[:-1])))
+    why = "Input should be a list" if found["type"] == "tuple_type" else str(found["msg"])
     return Problem(
         path,
         f"{name} is not valid",
-        why=str(found["msg"]).removeprefix("Value error, "),
+        why=why,
         remedy="docs/study-files.md has every field with an example",
     )
 
@@ -172,6 +178,12 @@ def _factors_of(raw: Mapping[str, Any], known: Known) -> list[Problem]:
         return []
     named = {str(name) for name in [*vary.get("engine", []), hold.get("engine", recipe.BUILT_IN)]}
     return factor_problems(vary, hold, [engine for name, engine in known.engines.items() if name in named])
+
+
+def _with_lists(rule: Any) -> Any:
+    if not isinstance(rule, dict):
+        return rule
+    return {name: level if isinstance(level, tuple) else (level,) for name, level in rule.items()}
 
 
 class _Files:
@@ -194,77 +206,64 @@ class _Files:
             return None
 
 
-def _draft(m: StudyFile, files: _Files, known: Known) -> Draft:
-    return Draft(
-        name=m.name,
-        question=neutralise(m.question, keep_newlines=False),
-        vary=m.vary,
-        hold=m.hold,
-        endpoint=None if m.endpoint is None else recipe.Endpoint(**m.endpoint.model_dump()),
-        prompts=_prompts(m, files),
-        repeats=_repeats(m.repeats),
-        limits=plan.Limits(**m.limits.model_dump()),
+def _names_in(path: tuple[str, ...]) -> Sequence[str]:
+    """What a table of the file may say."""
+    record: type = plan.Study
+    for name in path:
+        part = parts_of(record).get(name)
+        if part is None:
+            return ()
+        record = part
+    return list(declared(record)) if path else list(StudyFile.model_fields)
+
+
+def _study(m: Any, files: _Files, known: Known) -> plan.Study:
+    """The study of a file whose values have their types and bounds."""
+    times: tuple[float, ...] = ()
+    if m.load is not None and m.load.times_file is not None:
+        times = files.read(m.load.times_file, ("load", "times_file"), read_times) or ()
+    more = {"prompts": _texts(m, files), "load": {"times_s": times}}
+    sections = {
+        name: record_of(getattr(m, name), record, **more.get(name, {}))
+        for name, record in parts_of(plan.Study).items()
+        if getattr(m, name) is not None
+    }
+    sections.setdefault("prompts", plan.Prompts(**more["prompts"]))
+    repeats = sections.get("repeats", plan.Repeats())
+    sections["repeats"] = completed(repeats, counted=m.repeats is not None and "count" in m.repeats.model_fields_set)
+    study = plan.Study(
+        m.name,
+        neutralise(m.question, keep_newlines=False),
+        m.vary,
+        m.hold,
         seed=m.seed,
         temperature=m.temperature,
-        load=_load(m.load, files),
-        retry=traffic.RetryPolicy(**{**m.retry.model_dump(), "on": tuple(m.retry.on)}),
-        promise=traffic.Promise(**m.promise.model_dump()),
-        capacity=traffic.CapacitySearch() if m.capacity is None else traffic.CapacitySearch(**m.capacity.model_dump()),
-        design=_design(m.design),
-        known=known.engines,
-        rig_engines=known.rig_engines,
+        **sections,
     )
+    named = [known.engines[name] for name in _with_rigs(study, known).engine_names if name in known.engines]
+    return replace(_with_rigs(study, known), engines=tuple(named))
 
 
-def _prompts(m: StudyFile, files: _Files) -> plan.Prompts:
+def _with_rigs(study: plan.Study, known: Known) -> plan.Study:
+    """The study with what its rigs speak whose engine already runs."""
+    rigs = set(plan.rigs_of(study))
+    return replace(study, rig_engines={rig: engine for rig, engine in known.rig_engines.items() if rig in rigs})
+
+
+def _texts(m: Any, files: _Files) -> dict[str, Any]:
+    """What the prompt files hold, and the texts of the suite's tasks.
+
+    They are part of the study, so that a later suite leaves it as it was.
+    """
     texts: list[str] = []
     recorded: list[traffic.Recorded] = []
-    for name in m.prompts.files:
+    for name in m.prompts.files if m.prompts is not None else ():
         found = files.read(name, ("prompts", "files"), read_prompts)
         if isinstance(found, str):
             texts.append(found)
         else:
             recorded += found or []
-    named = [*m.vary.get("task", []), *([m.hold["task"]] if "task" in m.hold else [])]
-    # Texts of the suite's tasks are part of the study, so that a later suite leaves it as it was.
+    named = [*m.vary.get("task", ()), *([m.hold["task"]] if "task" in m.hold else [])]
     tasks = {str(name): task_texts(str(name)) for name in named if name in SUITE}
-    return plan.Prompts(
-        tuple(m.prompts.files),
-        tuple(texts),
-        tuple(traffic.sample(recorded, m.prompts.sample, seed=m.seed)),
-        tasks,
-        m.prompts.sample,
-        _lengths(m.prompts.lengths),
-        _lengths(m.prompts.outputs),
-    )
-
-
-def _design(m: sections.DesignSection) -> Design:
-    without = tuple(
-        {name: tuple(mine) if isinstance(mine, list) else (mine,) for name, mine in rule.items()} for rule in m.without
-    )
-    return Design(m.kind, dict(m.baseline), tuple(tuple(tie) for tie in m.ties), without)
-
-
-def _load(m: sections.LoadSection, files: _Files) -> traffic.Load:
-    times: tuple[float, ...] = ()
-    if m.times_file is not None:
-        times = files.read(m.times_file, ("load", "times_file"), read_times) or ()
-    return traffic.Load(m.shape, m.arrivals, times, m.times_file, m.think_s, m.turns, m.drivers)
-
-
-def _repeats(m: sections.RepeatsSection) -> plan.Repeats:
-    """How often, with the floor and the ceiling that are meant where none is written."""
-    floor = m.count or m.floor or 3
-    ceiling = 0 if m.floor is None else (m.ceiling or ANSWER_CEILING if m.until_answered else m.ceiling or 5 * floor)
-    given = {name: value for name, value in m.model_dump().items() if value is not None}
-    return plan.Repeats(**{**given, "count": floor, "ceiling": ceiling})
-
-
-def _lengths(m: sections.LengthsSection | None) -> traffic.Lengths | None:
-    """A distribution as the core knows it."""
-    if m is None:
-        return None
-    table = tuple((int(tokens), float(weight)) for tokens, weight in m.table)
-    low, high = m.low or 1, m.high or traffic.MAX_TOKENS_DRAWN
-    return traffic.Lengths(m.kind, m.tokens or 0, low, high, m.median or 0.0, m.sigma or 0.0, table)
+    drawn = traffic.sample(recorded, None if m.prompts is None else m.prompts.sample, seed=m.seed)
+    return {"texts": tuple(texts), "recorded": tuple(drawn), "tasks": tasks}

@@ -8,7 +8,8 @@ from typing import Any
 import tomlkit
 from tomlkit.exceptions import TOMLKitError
 
-from zinc_kettle.core.plan_fields import SECTIONS, Plain
+from zinc_kettle.core.declared import Plain
+from zinc_kettle.core.plan_fields import SECTIONS
 from zinc_kettle.errors import StudyFileError
 
 LONG_ARRAY = 100

@@ -17,12 +17,12 @@ from zinc_kettle.core.gains import Gain, gain_effort, gains
 from zinc_kettle.core.lengths import families
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Study, shape_of
+from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.steering import by_person, told
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import digits, duration, percent, plural
-from zinc_kettle.core.validate import nearest
 from zinc_kettle.core.value import Value
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.breakdown import sentence as split_sentence

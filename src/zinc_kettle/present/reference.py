@@ -9,6 +9,7 @@ from zinc_kettle.core.cautions import KINDS
 from zinc_kettle.core.factors import FACTORS, Factor, LevelType
 from zinc_kettle.core.faults import FAULTS
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
+from zinc_kettle.core.plan_fields import FIELDS, PlanField, field_text
 from zinc_kettle.core.recipe import Engine
 from zinc_kettle.present.charts import CHART_KINDS
 from zinc_kettle.present.report.study import SECTIONS
@@ -53,6 +54,21 @@ def factors() -> str:
     return table(("factor", "level", "meaning", "default"), (_factor(f) for f in FACTORS.values()))
 
 
+def plan_fields() -> str:
+    """Every field of a study file besides its factors."""
+    head = ("field", "how it is typed on Plan", "meaning", "default")
+    rows = (
+        (f"`{'.'.join(of.path)}`", of.example, _with_choices(of), field_text(of, of.default) or "–")
+        for of in FIELDS.values()
+    )
+    return table(head, rows)
+
+
+def _with_choices(of: PlanField) -> str:
+    choices = "; ".join(f"`{name}`: {what}" for name, what in of.choices.items())
+    return f"{of.help} {choices}." if choices else of.help
+
+
 def settings(engine: Engine) -> str:
     """Every setting of an engine."""
     return table(("factor", "level", "meaning", "default"), (_factor(s) for s in engine.settings))
@@ -93,6 +109,7 @@ TABLES: Mapping[str, Callable[[], str]] = {
     "cell columns": partial(columns, OF_CELL),
     "long cell columns": partial(columns, LONG_CELL),
     "repeat columns": partial(columns, OF_REPEAT),
+    "plan fields": plan_fields,
     "report sections": report_sections,
     "request columns": partial(columns, OF_REQUEST),
     "token columns": partial(columns, OF_TOKEN),

@@ -29,10 +29,10 @@ from zinc_kettle.tui.typed import Typed
 if TYPE_CHECKING:
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.plan import Cell
+    from zinc_kettle.core.problem import Problem
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.sides import Side
     from zinc_kettle.core.steering import Wish
-    from zinc_kettle.core.validate import Problem
     from zinc_kettle.tui.planning import OpenPlan
     from zinc_kettle.tui.run_state import RunState
     from zinc_kettle.tui.walk import Walk
@@ -351,7 +351,7 @@ class KettleApp(App[int]):
 
     def more_repeats(self, sides: Sequence[Side], count: int) -> None:
         """Enter further repeats of the cells of some sides into the logs of their runs."""
-        from zinc_kettle.core.validate import Problem
+        from zinc_kettle.core.problem import Problem
 
         try:
             for side in sides:

@@ -16,12 +16,12 @@ if TYPE_CHECKING:
     from zinc_kettle.core.health import Check
     from zinc_kettle.core.plan import Cell, Study
     from zinc_kettle.core.preferences import Preferences
+    from zinc_kettle.core.problem import Problem
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.core.schedule import Decision
     from zinc_kettle.core.sides import Side
     from zinc_kettle.core.steering import Wish
-    from zinc_kettle.core.validate import Problem
     from zinc_kettle.present.fit_rows import Detail, FitRow
     from zinc_kettle.present.settings import Row
     from zinc_kettle.session.progress import Event

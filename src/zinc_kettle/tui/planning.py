@@ -10,11 +10,12 @@ from typing import TYPE_CHECKING, Any, Protocol
 from zinc_kettle.core.history import History
 
 if TYPE_CHECKING:
+    from zinc_kettle.core.declared import Plain
     from zinc_kettle.core.factors import Factor, Level
     from zinc_kettle.core.plan import Cell, Study
-    from zinc_kettle.core.plan_fields import Plain, Section
+    from zinc_kettle.core.plan_fields import Section
+    from zinc_kettle.core.problem import Problem
     from zinc_kettle.core.results import StudyResults
-    from zinc_kettle.core.validate import Problem
     from zinc_kettle.present.planned import Costs
 
 

@@ -22,11 +22,11 @@ if TYPE_CHECKING:
     from zinc_kettle.core.health import Check
     from zinc_kettle.core.plan import Cell, Study
     from zinc_kettle.core.preferences import Preferences
+    from zinc_kettle.core.problem import Problem
     from zinc_kettle.core.results import RunInfo, StudyResults
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.core.schedule import Decision
     from zinc_kettle.core.steering import Wish as SteerWish
-    from zinc_kettle.core.validate import Problem
     from zinc_kettle.present.fit_rows import Detail, FitRow
     from zinc_kettle.present.settings import Row
     from zinc_kettle.session.experiment import Experiment
@@ -283,9 +283,9 @@ class RealDesk:
         self, results: StudyResults, wish: SteerWish, levels: Mapping[str, Level], count: int = 0, text: str = ""
     ) -> Decision | Problem:
         """Enter a decision into the log of a run, or say what is wrong with it."""
+        from zinc_kettle.core.problem import Problem
         from zinc_kettle.core.schedule import Decision
         from zinc_kettle.core.steering import steer
-        from zinc_kettle.core.validate import Problem
 
         if results.run.origin:
             return Problem((), NOT_YOURS, remedy=TAKE_OVER)

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 from zinc_kettle.core.factors import HERE
 from zinc_kettle.core.lineup import Entrant, watts_of
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.sides import Side
-from zinc_kettle.core.validate import nearest
 from zinc_kettle.core.value import Value
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.findings import main_measure

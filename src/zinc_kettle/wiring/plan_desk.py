@@ -12,17 +12,17 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from zinc_kettle.config import Places
+from zinc_kettle.core.declared import Plain
 from zinc_kettle.core.doubts import doubts
 from zinc_kettle.core.factors import HERE, Level
 from zinc_kettle.core.history import History
 from zinc_kettle.core.names import NAME_HINT, is_name
 from zinc_kettle.core.plan import Cell, Study, rigs_of
-from zinc_kettle.core.plan_fields import Plain
+from zinc_kettle.core.problem import Problem
 from zinc_kettle.core.recipe import BUILT_IN, OPEN_PROTOCOL, factors_of
 from zinc_kettle.core.results import RunInfo, StudyResults
 from zinc_kettle.core.templates import TEMPLATES
 from zinc_kettle.core.units import byte_size
-from zinc_kettle.core.validate import Problem
 from zinc_kettle.errors import StudyFileError, UsageError
 from zinc_kettle.formats import study_edit
 from zinc_kettle.formats.shared_study import copied_study

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 
 from zinc_kettle.config import HOME_VARIABLE, STORE_VARIABLE, Places
-from zinc_kettle.core.validate import nearest
+from zinc_kettle.core.problem import nearest
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.preferences import read_preferences, write_preference
 from zinc_kettle.present.settings import SETTINGS, Row, setting_of, setting_rows

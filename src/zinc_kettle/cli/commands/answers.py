@@ -13,12 +13,12 @@ from zinc_kettle.cli import output
 from zinc_kettle.cli.cells import one_cell
 from zinc_kettle.cli.options import RUN, JsonOption, StoreOption
 from zinc_kettle.config import places
+from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.remarks import MARKS, Answer, answers_of, scripts_of
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.text import neutralise, shorten
 from zinc_kettle.core.units import digits
-from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import UsageError
 from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.wiring.build import open_store

@@ -18,11 +18,11 @@ from zinc_kettle.config import Places, places
 from zinc_kettle.core.gate import LEAST, MOST, Gate, GateVerdict, gate, planned_looks
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Study
+from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.sides import Side
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import duration
-from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import EngineChangedError, UsageError
 from zinc_kettle.formats.junit import write_junit
 from zinc_kettle.formats.whole import whole_file

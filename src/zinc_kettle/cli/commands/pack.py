@@ -12,8 +12,8 @@ from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.names import NAME_HINT, is_name, name_from
+from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.units import byte_size, plural
-from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import UsageError
 from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.wiring.build import open_store

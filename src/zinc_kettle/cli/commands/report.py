@@ -13,8 +13,8 @@ import typer
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import MeasureOption, StoreOption
 from zinc_kettle.config import places
+from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.report import Part, ReportPlan
-from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.report.build import BEGINNING
 from zinc_kettle.wiring.build import open_store

@@ -11,8 +11,8 @@ import typer
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
+from zinc_kettle.core.problem import Problem, nearest
 from zinc_kettle.core.steering import Wish, parse_levels, steer, told
-from zinc_kettle.core.validate import Problem, nearest
 from zinc_kettle.errors import UsageError
 from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.wiring.build import open_store

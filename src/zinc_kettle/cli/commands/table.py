@@ -12,8 +12,8 @@ import typer
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
+from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.units import plural
-from zinc_kettle.core.validate import nearest
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.tables import write_table, write_to
 from zinc_kettle.present.tables import Of, table

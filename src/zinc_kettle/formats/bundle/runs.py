@@ -20,7 +20,7 @@ from zinc_kettle.core.schedule import Decision, widened
 from zinc_kettle.core.telemetry import Launch, Machine
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.traffic import Recorded
-from zinc_kettle.core.validate import draft_of, validate
+from zinc_kettle.core.validate import validate
 from zinc_kettle.errors import BundleError, StudyFileError
 from zinc_kettle.formats.bundle.archive import Bundle, plain_toml
 from zinc_kettle.formats.shared_study import NO_ADDRESS, last_name, prompt_files, shared_text
@@ -239,7 +239,7 @@ def _checked(bundle: Bundle, folder: str, study: Study) -> Study:
     if any(not 0 <= count <= MOST_OF_PLAN for count in counts):
         raise BundleError(bundle.path.name, f"has a plan of too many repeats, in {folder}/plan.json")
     try:
-        problems = validate(draft_of(study))
+        problems = validate(study, {engine.name: engine for engine in study.engines})
         if not problems and not study.cells:
             raise ValueError("it has no cells")
     except (

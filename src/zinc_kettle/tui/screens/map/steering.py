@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING
 
 from textual.widgets import Input
 
+from zinc_kettle.core.problem import Problem
 from zinc_kettle.core.steering import POLICY_WORDS, parse_levels
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.core.validate import Problem
 from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser

@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 
 from textual.widgets import Input
 
-from zinc_kettle.core.plan_fields import FIELDS, CannotReadError, Plain, read_field
+from zinc_kettle.core.declared import Plain
+from zinc_kettle.core.plan_fields import FIELDS, CannotReadError, read_field
 from zinc_kettle.core.ranges import read_level, read_levels
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.present.plan_lines import PlanLine, plan_lines, setting_words

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 
 from rich.text import Text
 
+from zinc_kettle.core.problem import Problem
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import byte_size, duration, plural
-from zinc_kettle.core.validate import Problem
 from zinc_kettle.present.planned import Costs, dropped_text
 from zinc_kettle.tui.theme import Palette
 

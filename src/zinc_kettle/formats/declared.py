@@ -1,0 +1,71 @@
+"""Models of files, made from the records that declare their fields: nothing unknown, nothing converted."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import cache
+from typing import Annotated, Any
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, create_model
+
+from zinc_kettle.core.address import address_problem
+from zinc_kettle.core.declared import declared, parts_of, record_in
+
+
+def _address(text: str) -> str:
+    problem = address_problem(text)
+    if problem:
+        raise ValueError(problem)
+    return text
+
+
+Address = Annotated[str, AfterValidator(_address)]
+"""Of an engine or a rig that already runs."""
+
+
+class Strict(BaseModel):
+    """Base of all models: nothing unknown, nothing converted, nothing changed."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
+
+
+@cache
+def model_of(record: type) -> type[Strict]:
+    """The model of what a file may say of a record: its declared fields, with their bounds."""
+    parts = parts_of(record)
+    fields: dict[str, Any] = {}
+    for name, of in declared(record).items():
+        part = record_in(of.annotation)
+        if part is not None:
+            fields[name] = (model_of(part) | None, None)
+        else:
+            kept = record.__dataclass_fields__[name]  # type: ignore[attr-defined]
+            usual = kept.default_factory() if callable(kept.default_factory) else kept.default
+            said = Field(... if of.required else usual, description=of.about.help)
+            fields[name] = (of.annotation, said)
+    fields |= {name: (model_of(part) | None, None) for name, part in parts.items() if name not in fields}
+    return create_model(record.__name__, __base__=Strict, **fields)
+
+
+def record_of(model: BaseModel, record: type, **more: Any) -> Any:
+    """The record that a model says; what it does not say has its default.
+
+    Args:
+        model: Made by `model_of`.
+        record: What it was made of.
+        more: Further fields, which no file has.
+    """
+    given = {name: getattr(model, name) for name in model.model_fields_set}
+    parts = {name: record_in(of.annotation) for name, of in declared(record).items()}
+    for name, value in given.items():
+        part = parts.get(name)
+        if part is not None and isinstance(value, BaseModel):
+            given[name] = record_of(value, part)
+    return record(**given | more)
+
+
+def as_tuples(value: Any) -> Any:
+    """A value of TOML with tuples for its lists, as records have them."""
+    if isinstance(value, Mapping):
+        return {name: as_tuples(part) for name, part in value.items()}
+    return tuple(map(as_tuples, value)) if isinstance(value, list) else value
