@@ -73,7 +73,7 @@ def test_best_first_with_brackets_around_what_is_alike() -> None:
     assert verdict(found).startswith("Q4_0 leads with 1")
     told = lineup_json(found)
     assert told["groups"][0]["brackets"] == [[1, 2]] and len(lineup_rows(found)) == 3
-    chart = lineup_chart(found, Pace(14.0, "mine"))
+    chart = lineup_chart(found, Pace(14.0, origin="mine"))
     bars = next(m for m in chart.panels[0].marks if isinstance(m, Ranges))
     assert chart.panels[0].y.labels[0] == "Q4_0" and bars.tones[0] == "best"
     assert any("decode" in line for line in page(group.places[0], found, None, [("decode", 1, 3)]))
@@ -96,7 +96,7 @@ def test_sides_of_two_runs_are_unpaired_and_said_to_be() -> None:
     for entrants, paired in ((apart, False), (together, True)):
         found = lineup(entrants, "decode")
         assert found.paired is paired and lineup_json(found)["paired"] is paired
-        assert money_line(found, Pace(14.0, "mine")).startswith("unpaired") is not paired
+        assert money_line(found, Pace(14.0, origin="mine")).startswith("unpaired") is not paired
         held = index(entrants, entrants[0])[1]
         assert held.paired is paired and (index_rows([held])[0][-1] == "unpaired") is not paired
 
@@ -152,7 +152,7 @@ def test_money_and_watts_change_the_order() -> None:
     assert place.input_cost is not None and place.output_cost is not None
     mixed = (100 * place.input_cost + 10 * place.output_cost) / 111
     assert place.value == pytest.approx(mixed, rel=0.02) and place.low < place.value < place.high
-    assert cost.measure == WORK and COUNTED in money_line(cost, Pace(14.0, "mine"))
+    assert cost.measure == WORK and COUNTED in money_line(cost, Pace(14.0, origin="mine"))
     assert {len(row) for row in lineup_rows(cost)} == {len(heads(cost))} == {len(heads(by_price)) + 2}
     assert names(cost)[0] == "Q8_0" and constant(slow, "cost", Money()) is None
     unknown = lineup([slow, replace(quick, watts=None)], "decode", per="watt")

@@ -26,7 +26,7 @@ def test_preferences(tmp_path: Path) -> None:
     assert read_preferences(file) == Preferences() and Pace().rate == pytest.approx(238 / 60 * 4 / 3)
     file.write_text('format = 1\n[pace]\nwords_per_minute = 180\n[money]\ncurrency = "EUR"\nenergy_per_kwh = 0.3\n')
     found = read_preferences(file)
-    assert found.pace == Pace(4.0, "preferences.toml") and found.pace.name == "your pace"
+    assert found.pace.rate == 4.0 and found.pace.origin == "preferences.toml" and found.pace.name == "your pace"
     assert found.money == Money("EUR", 0.3, origin="preferences.toml")
     for bad in ("format = 1\n[pace]\ntokens_per_s = -1\n", "format = 2\n", "format = 1\n[money]\nprice = 3\n"):
         file.write_text(bad)
@@ -121,7 +121,7 @@ def test_settings_are_changed_one_by_one_and_comments_stay(tmp_path: Path, monke
     speak(places)
     assert SPOKEN.memory == "GiB" and worn(places) == "light"
     found = read_preferences(file)
-    assert found.pace.rate == 6.0 and found.money.energy_per_kwh == 0.31 and found.look.theme == "light"
+    assert found.pace.rate == 6.0 and found.money.energy_per_kwh == 0.31 and found.screen.theme == "light"
     assert "# what the harbour pays" in file.read_text() and "words_per_minute" not in file.read_text()
     told = {row.title: row for row in rows(places)}
     assert told["energy"].value == "0.31 EUR a kWh" and told["energy"].origin == "preferences.toml"

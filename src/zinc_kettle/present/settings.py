@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any
 
+from zinc_kettle.core.declared import Declared, declared, parts_of
 from zinc_kettle.core.preferences import TOKENS_PER_WORD, Preferences
-from zinc_kettle.core.units import PREFIXES, digits
-
-Kind = Literal["number", "text", "choice"]
+from zinc_kettle.core.units import digits
 
 
 @dataclass(frozen=True, slots=True)
@@ -17,18 +16,38 @@ class Setting:
     """Something that can be set."""
 
     section: str
-    name: str
-    title: str
-    meaning: str
-    kind: Kind
-    of: Callable[[Preferences], tuple[str, str]]
-    """What it is now, with its unit, and where that is from."""
-    choices: tuple[str, ...] = ()
+    declared: Declared
+
+    @property
+    def name(self) -> str:
+        """As its section has it."""
+        return self.declared.name
 
     @property
     def key(self) -> str:
         """As `preferences.toml` nests it: `money.currency`."""
         return f"{self.section}.{self.name}"
+
+    @property
+    def title(self) -> str:
+        """As a person names it."""
+        return self.declared.about.label
+
+    @property
+    def meaning(self) -> str:
+        """What it is."""
+        return self.declared.about.help
+
+    @property
+    def choices(self) -> tuple[str, ...]:
+        """What it can be, where that is one of a few."""
+        return tuple(self.declared.about.choices)
+
+    def of(self, own: Preferences) -> tuple[str, str]:
+        """What it is now, with its unit, and where that is from."""
+        section = getattr(own, self.section)
+        said = _SAID.get(self.key)
+        return said(own) if said is not None else _said(getattr(section, self.name)), section.origin
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,84 +63,23 @@ class Row:
     """None for what is not set here, such as folders."""
 
 
-def _money(of: Callable[[Preferences], str]) -> Callable[[Preferences], tuple[str, str]]:
-    return lambda p: (of(p), p.money.origin)
+def _said(value: Any) -> str:
+    return "not set" if value in (None, "") else f"{value:g}" if isinstance(value, float) else str(value)
 
 
-SETTINGS: tuple[Setting, ...] = (
-    Setting(
-        "pace",
-        "tokens_per_s",
-        "pace",
-        "the decode speed you need; lineups, curves and Fit say who keeps it",
-        "number",
-        lambda p: (f"{digits(p.pace.rate)} tok/s", p.pace.origin),
-    ),
-    Setting(
-        "pace",
-        "words_per_minute",
-        "pace in words",
-        f"the same for a reader, at {TOKENS_PER_WORD:.3g} tokens a word",
-        "number",
-        lambda p: (f"{digits(p.pace.rate * 60 / TOKENS_PER_WORD)} words a minute", p.pace.origin),
-    ),
-    Setting(
-        "money",
-        "currency",
-        "currency",
-        "of prices of rigs and of energy; said, never converted",
-        "text",
-        _money(lambda p: p.money.currency or "not set"),
-    ),
-    Setting(
-        "money",
-        "energy_per_kwh",
-        "energy",
-        "what a kilowatt hour costs",
-        "number",
-        _money(
-            lambda p: (
-                "not set"
-                if p.money.energy_per_kwh is None
-                else f"{p.money.energy_per_kwh:g} {p.money.currency} a kWh".replace("  ", " ")
-            )
-        ),
-    ),
-    Setting(
-        "money",
-        "hours_per_day",
-        "hours a day",
-        "a rig is in use",
-        "number",
-        _money(lambda p: f"{p.money.hours_per_day:g}"),
-    ),
-    Setting(
-        "money",
-        "days_per_year",
-        "days a year",
-        "a rig is in use",
-        "number",
-        _money(lambda p: f"{p.money.days_per_year:g}"),
-    ),
-    Setting("money", "years", "years", "a rig is kept", "number", _money(lambda p: f"{p.money.years:g}")),
-    Setting(
-        "screen",
-        "theme",
-        "theme",
-        "dark or light; t switches for now",
-        "choice",
-        lambda p: (p.look.theme, p.look.origin),
-        ("dark", "light"),
-    ),
-    Setting(
-        "units",
-        "memory",
-        "memory in",
-        "GB is 1,000,000,000 bytes, GiB 1,073,741,824; tables and JSON have bytes",
-        "choice",
-        lambda p: (p.units.memory, p.units.origin),
-        tuple(PREFIXES),
-    ),
+def _energy(own: Preferences) -> str:
+    price = own.money.energy_per_kwh
+    return "not set" if price is None else f"{price:g} {own.money.currency} a kWh".replace("  ", " ")
+
+
+_SAID: Mapping[str, Callable[[Preferences], str]] = {
+    "pace.tokens_per_s": lambda own: f"{digits(own.pace.rate)} tok/s",
+    "pace.words_per_minute": lambda own: f"{digits(own.pace.rate * 60 / TOKENS_PER_WORD)} words a minute",
+    "money.energy_per_kwh": _energy,
+}
+"""Of those that are said with a unit, or by what they come to."""
+SETTINGS: tuple[Setting, ...] = tuple(
+    Setting(section, of) for section, record in parts_of(Preferences).items() for of in declared(record).values()
 )
 
 

@@ -44,7 +44,7 @@ def change(places: Places, key: str, text: str) -> None:
     if setting is None:
         raise UsageError(f"there is no setting {key!r}", remedy=nearest(key, [s.key for s in SETTINGS]))
     value: str | float | None = text.strip() or None
-    if value is not None and setting.kind == "number":
+    if value is not None and setting.declared.kind == "number":
         try:
             value = float(text.strip().replace(",", ""))
         except ValueError as error:
