@@ -12,10 +12,11 @@ import pytest
 
 from tests.build import KNOWN, repeat, study, timeline
 from zinc_kettle.core.capacity import UNSETTLED, Found, capacities, next_decisions, search, standing
+from zinc_kettle.core.decisions import AddLevel, More
 from zinc_kettle.core.plan import Repeats, Study
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import Failure, KeptRepeat, RunInfo, StudyResults
-from zinc_kettle.core.schedule import Decision, Schedule
+from zinc_kettle.core.schedule import Schedule
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.traffic import CapacitySearch, Promise
 from zinc_kettle.core.trial import Limit, Trial, trial_of
@@ -239,6 +240,6 @@ def test_decisions_of_a_search_are_not_told_as_a_persons() -> None:
     """The notes of a chart name what a person decided while it ran, not each load of a search."""
     from zinc_kettle.core.steering import told_of_run
 
-    log = (Decision("add-level", 1.0, {"concurrency": 9}, text="looking for the limit"), Decision("more", 2.0, count=2))
+    log = (AddLevel(1.0, {"concurrency": 9}, by="search"), More(2.0, count=2))
     assert len(told_of_run(log)) == 1
     assert StudyResults(study(), RunInfo("r", decisions=log)).schedule.decisions == log

@@ -7,10 +7,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.build import repeats_at, study, timeline
+from zinc_kettle.core.decisions import Mark
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.remarks import MARKS, answers_of, marks_of, repetition, script_of, scripts_of, seen
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
-from zinc_kettle.core.schedule import Decision
 from zinc_kettle.present.json import cell_json
 
 WORDS = st.lists(st.text("abcdefgh", min_size=1, max_size=4), min_size=1, max_size=6)
@@ -53,7 +53,7 @@ def test_scripts_are_those_of_the_prompts() -> None:
 def test_marks_are_kept_and_taken_back() -> None:
     """The same mark again takes it back; they stand with the answer, and are counted in JSON."""
     levels: dict[str, Level] = {"quantization": "F16", "threads": 1}
-    log = [Decision("mark", 1.0, levels, request="r1", text=mark) for mark in ("fine", "rambling", "fine")]
+    log = [Mark(1.0, levels, request="r1", mark=mark) for mark in ("fine", "rambling", "fine")]
     assert marks_of(log, "r1") == ("rambling",) and marks_of(log, "r2") == () and set(MARKS) >= {"fine", "rambling"}
     (answer,) = answers_of(study(), log, [timeline(request_id="r1", text="fog"), timeline(role="warmup")])
     assert answer.marks == ("rambling",) and answer.text == "fog"

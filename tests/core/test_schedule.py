@@ -11,10 +11,11 @@ from hypothesis import strategies as st
 
 from tests.build import repeat, repeats_at, study, timeline
 from zinc_kettle.core.budget import launches
+from zinc_kettle.core.decisions import KINDS, Decision, More, Settle, Step
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.plan import Repeats, Study
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
-from zinc_kettle.core.schedule import NOTHING, Decision, DecisionKind, Schedule, Step, Tally, whole_order
+from zinc_kettle.core.schedule import NOTHING, Schedule, Tally, whole_order
 
 Decider = Callable[[Step, int], Sequence[Decision]]
 
@@ -33,9 +34,9 @@ def walk(
     return steps, schedule
 
 
-def decision(kind: DecisionKind, step: Step, count: int = 0, **levels: Level) -> Decision:
+def decision(kind: str, step: Step, count: int = 0, **levels: Level) -> Decision:
     """A decision taken while a step ran."""
-    return Decision(kind, 1.0, levels, count, step)
+    return More(1.0, levels, step, count=count) if kind == More.kind else KINDS[kind](1.0, levels, step)
 
 
 @given(st.integers(0, 2**31 - 1), st.integers(1, 6))
@@ -164,11 +165,11 @@ def test_a_settled_cell_gets_no_more_unless_it_is_asked_for() -> None:
     """The log says after how many its question was answered; the others go on to their next look."""
     plan = study({"threads": (1, 2)}, repeats=Repeats(count=3, until_answered="best", ceiling=12))
     one, two = plan.cells
-    settled = Decision("settle", 0.0, one.levels, count=3)
+    settled = Settle(0.0, one.levels, count=3)
     tally = Tally(frozenset(range(3)), (1.0, 1.0, 1.0), (0, 1, 2))
     schedule = Schedule(plan, (settled,))
     assert schedule.wanted(one.key, tally) == 3 and schedule.wanted(two.key, tally) == 4
-    more = Schedule(plan, (settled, Decision("more", 0.0, one.levels, count=2)))
+    more = Schedule(plan, (settled, More(0.0, one.levels, count=2)))
     assert more.wanted(one.key, tally) == 5
     steps, _ = walk(plan, lambda _step, count: [settled] if count == 6 else [])
     assert Counter(s.cell for s in steps) == {one.key: 3, two.key: 12}

@@ -5,11 +5,11 @@ from __future__ import annotations
 import pytest
 
 from tests.build import repeats_at, study
+from zinc_kettle.core.decisions import WISHES, AddLevel, Decision, Settle, Skip, Step
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.problem import Problem
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
-from zinc_kettle.core.schedule import Decision, Step
-from zinc_kettle.core.steering import Wish, parse_levels, steer, told
+from zinc_kettle.core.steering import parse_levels, steer
 from zinc_kettle.present.charts.subtitle import notes
 from zinc_kettle.present.findings import findings
 
@@ -17,24 +17,24 @@ PLAN = study({"threads": (1, 2), "salt": (True, False)})
 STEP = Step(1, PLAN.cells[0].key)
 
 
-def decided(wish: Wish, levels: dict[str, Level] | None = None, count: int = 0) -> Decision | Problem:
+def decided(wish: str, levels: dict[str, Level] | None = None, count: int = 0) -> Decision | Problem:
     """A decision about a run of four cells."""
-    return steer(StudyResults(PLAN), wish, levels or {}, count=count, at_s=10.0, step=STEP)
+    return steer(StudyResults(PLAN), WISHES[wish], levels or {}, count=count, at_s=10.0, step=STEP)
 
 
 def test_what_a_person_may_decide() -> None:
     """Each with the step it was taken in; the schedule then follows it."""
     skip = decided("skip", {"threads": 2})
-    assert skip == Decision("skip", 10.0, {"threads": 2}, 0, STEP)
+    assert skip == Skip(10.0, {"threads": 2}, STEP)
     assert isinstance(skip, Decision)
     results = StudyResults(PLAN, RunInfo("r", decisions=(skip,)))
     assert [c.skipped for c in results.cells] == [False, False, True, True]
     more = decided("more", {"threads": 1, "salt": True}, 2)
-    assert isinstance(more, Decision) and told(more) == "2 more repeats: threads 1, salt on"
+    assert isinstance(more, Decision) and more.told == "2 more repeats: threads 1, salt on"
     new = decided("add-level", {"threads": 4})
     assert isinstance(new, Decision)
     wider = StudyResults(PLAN, RunInfo("r", decisions=(new,)))
-    assert len(wider.cells) == 6 and told(new) == "added: threads 4"
+    assert len(wider.cells) == 6 and new.told == "added: threads 4"
     assert isinstance(decided("pause"), Decision) and isinstance(decided("stop-after"), Decision)
 
 
@@ -53,7 +53,7 @@ def test_what_a_person_may_decide() -> None:
         ("first", {"threads": 9}, 0, "no cell has threads 9"),
     ],
 )
-def test_what_makes_no_sense_is_explained(wish: Wish, levels: dict[str, Level], count: int, words: str) -> None:
+def test_what_makes_no_sense_is_explained(wish: str, levels: dict[str, Level], count: int, words: str) -> None:
     """With what to try."""
     found = decided(wish, levels, count)
     assert isinstance(found, Problem) and words in found.what and found.remedy
@@ -62,7 +62,7 @@ def test_what_makes_no_sense_is_explained(wish: Wish, levels: dict[str, Level], 
 def test_a_level_that_does_not_fit_the_context_is_refused() -> None:
     """Prompt and answer must fit, as in the plan."""
     plan = study({"prompt_tokens": (64, 128)}, hold={"model": "m", "context": 256, "output_tokens": 16})
-    found = steer(StudyResults(plan), "add-level", {"prompt_tokens": 250}, count=0, at_s=0.0, step=None)
+    found = steer(StudyResults(plan), AddLevel, {"prompt_tokens": 250}, count=0, at_s=0.0, step=None)
     assert isinstance(found, Problem) and "do not fit a context of 256" in found.what
 
 
@@ -76,7 +76,7 @@ def test_levels_are_read_as_their_factor_has_them() -> None:
 
 def test_decisions_are_told_beside_the_map() -> None:
     """The last ones, with their time; those of the tool itself are not a person's."""
-    decisions = (Decision("skip", 0.0, {"threads": 2}), Decision("settle", 1.0, PLAN.cells[0].levels, count=3))
+    decisions = (Skip(0.0, {"threads": 2}), Settle(1.0, PLAN.cells[0].levels, count=3))
     kept = {PLAN.cells[0].key: [KeptRepeat("measured", r) for r in repeats_at(10.0, 11.0)]}
     results = StudyResults.of_repeats(PLAN, kept, RunInfo("r", decisions=decisions))
     (decided,) = [f for f in findings(results) if f.code == "decided"]

@@ -13,13 +13,13 @@ import pytest
 from tests.build import study
 from tests.flows.fakes import Bench, FakeTelemetry, sound
 from zinc_kettle.config import Places
+from zinc_kettle.core.decisions import AddLevel, Decision, OnFailure, Pause, Resume, Skip, Step
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Limits, Repeats, Study, workload
 from zinc_kettle.core.recipe import Endpoint
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.schedule import Decision, Step
 from zinc_kettle.core.telemetry import Machine, Trace
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.value import Value
@@ -293,7 +293,7 @@ async def test_decisions_steer_a_run_and_are_kept(tmp_path: Path) -> None:
     plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=3))
     bench = Bench(tmp_path)
     at = Step(1, plan.cells[0].key)
-    skip, add = Decision("skip", 1.0, {"threads": 1}, 0, at), Decision("add-level", 2.0, {"threads": 8}, 0, at)
+    skip, add = Skip(1.0, {"threads": 1}, at), AddLevel(2.0, {"threads": 8}, at)
     decide_after(bench, 4, skip, add)
     view = await bench.run(plan)
     done = {c.cell.levels["threads"]: c.done for c in view.cells}
@@ -308,13 +308,13 @@ async def test_a_paused_run_begins_nothing_until_it_goes_on(tmp_path: Path) -> N
     """Paused after two repeats, it stays there; told to go on, it ends."""
     plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=2))
     bench = Bench(tmp_path)
-    decide_after(bench, 2, Decision("pause", 1.0))
+    decide_after(bench, 2, Pause(1.0))
     task = asyncio.create_task(bench.work(plan).run())
     while not any(isinstance(e, p.Paused) for e in bench.events):
         await asyncio.sleep(0.01)
     await asyncio.sleep(0.1)
     assert sum(isinstance(e, p.RepeatEnded) for e in bench.events) == 2
-    bench.store.decide(bench.run_id, Decision("resume", 2.0))
+    bench.store.decide(bench.run_id, Resume(2.0))
     assert (await task).state == "measured"
 
 
@@ -323,19 +323,19 @@ async def test_a_failed_cell_is_tried_again_or_asked_about(tmp_path: Path) -> No
     plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=2))
     falls = iter([False, False, True])
     bench = Bench(tmp_path, act=lambda e: DriverError("gone") if next(falls, False) else sound(e))
-    decide_after(bench, 1, Decision("on-failure", 1.0, text="again"))
+    decide_after(bench, 1, OnFailure(1.0, policy="again"))
     view = await bench.run(plan)
     assert [c.done for c in view.cells] == [2, 2, 2] and sum(c.kept.failed for c in view.cells) >= 1
     (tmp_path / "ask").mkdir()
     asked = Bench(tmp_path / "ask", broken={2})
-    decide_after(asked, 1, Decision("on-failure", 1.0, text="ask"))
+    decide_after(asked, 1, OnFailure(1.0, policy="ask"))
     task = asyncio.create_task(asked.work(plan).run())
     while not any(isinstance(e, p.Paused) for e in asked.events):
         await asyncio.sleep(0.01)
     paused = asked.store.decisions(asked.run_id)[-1]
-    assert paused.kind == "pause" and paused.text == "2 threads failed"
-    asked.store.decide(asked.run_id, Decision("on-failure", 2.0, text="go-on"))
-    asked.store.decide(asked.run_id, Decision("resume", 2.0))
+    assert isinstance(paused, Pause) and paused.reason == "2 threads failed"
+    asked.store.decide(asked.run_id, OnFailure(2.0, policy="go-on"))
+    asked.store.decide(asked.run_id, Resume(2.0))
     assert (await task).state == "measured"
 
 
@@ -352,7 +352,7 @@ async def test_a_run_that_was_taken_over_stops(tmp_path: Path, monkeypatch: pyte
     monkeypatch.setattr("zinc_kettle.session.experiment.HEARTBEAT_S", 0.01)
     plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=2))
     bench = Bench(tmp_path)
-    decide_after(bench, 1, Decision("pause", 1.0))
+    decide_after(bench, 1, Pause(1.0))
     task = asyncio.create_task(bench.work(plan).run())
     while not any(isinstance(e, p.Paused) for e in bench.events):
         await asyncio.sleep(0.01)
@@ -368,13 +368,13 @@ async def test_a_run_is_not_taken_up_with_another_engine(tmp_path: Path) -> None
     plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=2))
     bench = Bench(tmp_path)
     bench.engines.facts = {"version": "1", "file": {"sha256": "a" * 64}}
-    decide_after(bench, 2, Decision("pause", 1.0))
+    decide_after(bench, 2, Pause(1.0))
     task = asyncio.create_task(bench.work(plan).run())
     while not any(isinstance(e, p.Paused) for e in bench.events):
         await asyncio.sleep(0.01)
     task.cancel()
     await asyncio.gather(task, return_exceptions=True)
-    bench.store.decide(bench.run_id, Decision("resume", 2.0))
+    bench.store.decide(bench.run_id, Resume(2.0))
     before = bench.store.done(bench.run_id)
     for other in ({"version": "2"}, {"version": "1", "file": {"sha256": "b" * 64}}):
         bench.engines.facts = other  # type: ignore[assignment]

@@ -19,10 +19,10 @@ from hypothesis import strategies as st
 
 from tests.build import decode_timeline, repeat, repeats_at, study, timeline, trace
 from zinc_kettle.config import Places
+from zinc_kettle.core.decisions import Mark, More, Skip, Step
 from zinc_kettle.core.facts import RunFacts
 from zinc_kettle.core.plan import Repeats, Study
 from zinc_kettle.core.results import Failure, KeptRepeat, cell_kept
-from zinc_kettle.core.schedule import Decision, Step
 from zinc_kettle.core.summary import CATALOGUE, CellSummary
 from zinc_kettle.core.timeline import EngineReport, Timeline
 from zinc_kettle.core.value import Value
@@ -127,7 +127,7 @@ def test_a_run_comes_back_whole(tmp_path: Path) -> None:
     bad = store.begin_repeat(run, study().cells[1], 0, concurrency=1)
     store.fail_repeat(bad, Failure("launch", "no memory", "alloc failed"))
     store.add_note(run, study().cells[3].key, "window open", wall_s=1.0)
-    decided = Decision("skip", 5.0, {"threads": 2}, 0, Step(0, "x"))
+    decided = Skip(5.0, {"threads": 2}, Step(0, "x"))
     store.decide(run, decided)
     store.set_state(run, "measured")
     store.close()
@@ -210,9 +210,9 @@ def test_more_to_measure_opens_the_newest_measured_run_again(store: KettleStore)
     store.set_state(newest, "measured")
     levels = dict(study().cells[0].levels)
     for run in (older, newest):
-        store.decide(run, Decision("mark", 1.0, levels, request="r", text="fine"))
+        store.decide(run, Mark(1.0, levels, request="r", mark="fine"))
         assert open_run(store, run).run.state == "measured"
-        store.decide(run, Decision("more", 2.0, levels, count=2))
+        store.decide(run, More(2.0, levels, count=2))
     assert [open_run(store, run).run.state for run in (older, newest)] == ["measured", "stopped"]
     assert begin(store) == newest
 

@@ -8,8 +8,9 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 
+from zinc_kettle.core.decisions import Step
 from zinc_kettle.core.plan import Cell, Study, shape_of, turns_of
-from zinc_kettle.core.schedule import Step, whole_order
+from zinc_kettle.core.schedule import whole_order
 
 GUESS_READ_BYTES_PER_S = 8e9
 """Weights read per second and machine: a modest desktop. Only for a guess of the time, never shown as a speed."""

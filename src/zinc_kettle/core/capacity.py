@@ -21,11 +21,12 @@ from typing import Literal
 import numpy as np
 import numpy.typing as npt
 
+from zinc_kettle.core.decisions import AddLevel, Decision, More, Restore, Skip
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.plan import Cell, Study
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import CellResults, KeptRepeat, StudyResults
-from zinc_kettle.core.schedule import LOOKING, Decision, DecisionKind, Schedule
+from zinc_kettle.core.schedule import Schedule
 from zinc_kettle.core.traffic import CapacitySearch, Promise
 from zinc_kettle.core.trial import VISITS, Limit, Trial, trial_of
 
@@ -366,15 +367,15 @@ def _entered(
     out: list[Decision] = []
     asked = {found.next_load for found in wanted.values() if found.next_load is not None}
     new = sorted(level for level in asked if level not in study.vary[factor])
-    out += [Decision("add-level", at_s, {factor: level}, text=LOOKING) for level in new]
+    out += [AddLevel(at_s, {factor: level}, by="search") for level in new]
     for rest in by_rest:
         mine = wanted.get(rest)
         level = None if mine is None else mine.next_load
         others = [other for other in new if other != level]
-        out += [Decision("skip", at_s, {**dict(rest), factor: other}, text=LOOKING) for other in others]
+        out += [Skip(at_s, {**dict(rest), factor: other}, by="search") for other in others]
         if mine is not None and level is not None and level not in new:
             # Known to another combination, or measured before.
-            kind: DecisionKind = "more" if mine.again else "restore"
-            count = study.repeats.count if mine.again else 0
-            out.append(Decision(kind, at_s, {**dict(rest), factor: level}, count=count, text=LOOKING))
+            meant = {**dict(rest), factor: level}
+            more = More(at_s, meant, by="search", count=study.repeats.count)
+            out.append(more if mine.again else Restore(at_s, meant, by="search"))
     return out

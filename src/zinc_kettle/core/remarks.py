@@ -11,8 +11,8 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from zinc_kettle.core.decisions import Decision, Mark
 from zinc_kettle.core.plan import Study
-from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.text import is_hidden
 from zinc_kettle.core.timeline import Timeline
 
@@ -109,11 +109,11 @@ def marks_of(decisions: Sequence[Decision], request_id: str) -> tuple[str, ...]:
     """What a person marked an answer as; a mark given twice is taken back."""
     given: dict[str, None] = {}
     for decision in decisions:
-        if decision.kind == "mark" and decision.request == request_id:
-            if decision.text in given:
-                del given[decision.text]
+        if isinstance(decision, Mark) and decision.request == request_id:
+            if decision.mark in given:
+                del given[decision.mark]
             else:
-                given[decision.text] = None
+                given[decision.mark] = None
     return tuple(given)
 
 

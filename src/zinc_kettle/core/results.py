@@ -11,6 +11,7 @@ from functools import cached_property
 from typing import Any, Literal, TypeVar
 
 from zinc_kettle.core.cautions import Caution, Setting, timeline_cautions
+from zinc_kettle.core.decisions import Acknowledge, Decision, Skip
 from zinc_kettle.core.facts import EngineFacts, RunFacts, machine_of
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.measures import MEASURES
@@ -19,7 +20,7 @@ from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.core.plan import Cell, Study, shape_of
 from zinc_kettle.core.precision import look_level
 from zinc_kettle.core.repeat import Missing, Repeat
-from zinc_kettle.core.schedule import LOOKING, Decision, Schedule, Tally
+from zinc_kettle.core.schedule import Schedule, Tally
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.stats.interval import median_interval
 from zinc_kettle.core.stats.waves import SEEN_BLOCKS, Memory, Waves, memory_of, pooled, steady
@@ -143,7 +144,7 @@ class CellResults:
     def not_needed(self) -> bool:
         """True where a search for the limit left it out: another combination asked for its load."""
         return self.skipped and any(
-            d.text == LOOKING and d.kind == "skip" and d.means(self.cell) for d in self.decisions
+            isinstance(d, Skip) and d.by == "search" and d.means(self.cell.levels) for d in self.decisions
         )
 
     @property
@@ -368,11 +369,7 @@ class StudyResults:
     def acknowledged(self, cell: CellResults) -> dict[str, str]:
         """Cautions that a person has answered for a cell: the reason, the last one where there are several, by code."""
         mine = cell.cell.levels
-        return {
-            d.caution: d.text
-            for d in self.run.decisions
-            if d.kind == "acknowledge" and all(mine.get(name) == level for name, level in d.levels.items())
-        }
+        return {d.caution: d.reason for d in self.run.decisions if isinstance(d, Acknowledge) and d.means(mine)}
 
     def add_decision(self, decision: Decision) -> None:
         """Take a decision that has just been kept and that changes nothing of the plan."""

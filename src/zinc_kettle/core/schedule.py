@@ -9,75 +9,27 @@ from __future__ import annotations
 
 import random
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
-from typing import Literal, get_args
 
-from zinc_kettle.core.factors import Level
-from zinc_kettle.core.plan import Cell, LaunchSpec, Repeats, Study
+from zinc_kettle.core.decisions import (
+    AddLevel,
+    Decision,
+    FailurePolicy,
+    First,
+    InTurn,
+    More,
+    OnFailure,
+    Pause,
+    Restore,
+    Resume,
+    Settle,
+    Skip,
+    Step,
+    StopAfter,
+)
+from zinc_kettle.core.plan import LaunchSpec, Repeats, Study
 from zinc_kettle.core.precision import wanted_repeats
-
-DecisionKind = Literal[
-    "skip",
-    "restore",
-    "more",
-    "add-level",
-    "stop-after",
-    "pause",
-    "resume",
-    "first",
-    "in-turn",
-    "on-failure",
-    "settle",
-    "time-up",
-    "acknowledge",
-    "mark",
-    "gate",
-]
-"""The tool's own are `settle`, where the question needs no more repeats of a cell, and `time-up`, at the cap on time.
-`acknowledge` (a caution is known to be no worry), `mark` (what an answer is like) and `gate` (what a gate asks, so that
-one that was killed can go on) change nothing of what is measured."""
-GIVES_WORK: frozenset[DecisionKind] = frozenset({"more", "add-level", "restore"})
-"""Decisions after which a run that was measured has something left to measure."""
-LOOKING = "looking for the limit"
-"""Text of the decisions that a search for the largest load enters."""
-FailurePolicy = Literal["go-on", "again", "ask"]
-"""What happens when a repeat has failed: the run goes on, tries it once more at once, or pauses and waits."""
-
-
-@dataclass(frozen=True, slots=True)
-class Step:
-    """The next thing to measure: a cell's repeat in a block."""
-
-    block: int
-    cell: str
-    """Key of the cell."""
-
-
-@dataclass(frozen=True, slots=True)
-class Decision:
-    """Something a person decided while a study ran."""
-
-    kind: DecisionKind
-    at_s: float
-    """When, in seconds since 1970."""
-    levels: Mapping[str, Level] = field(default_factory=dict)
-    """Cells that are meant: all that have these levels. Of `add-level` the one factor and its new level."""
-    count: int = 0
-    """Of `more`: how many further repeats; of `settle`: after how many."""
-    step: Step | None = None
-    """What was being measured when it was taken; new cells and further repeats begin with its block."""
-    caution: str = ""
-    """Of `acknowledge`: the code of the caution."""
-    request: str = ""
-    """Of `mark`: the id of the request whose answer is meant."""
-    text: str = ""
-    """Of `acknowledge`: the person's reason; of `on-failure`: what is to happen; of a pause of the tool: why;
-    of `mark`: what the answer is marked as; of `gate`: what is asked."""
-
-    def means(self, cell: Cell) -> bool:
-        """True where a cell has the levels it names."""
-        return all(cell.levels.get(name) == level for name, level in self.levels.items())
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,7 +62,7 @@ def widened(study: Study, decisions: Sequence[Decision]) -> Study:
     """The study with the levels that were added; the plan it was begun with where none was."""
     vary = dict(study.vary)
     for decision in decisions:
-        if decision.kind == "add-level":
+        if isinstance(decision, AddLevel):
             for name, level in decision.levels.items():
                 if name in vary and level not in vary[name]:
                     vary[name] = (*vary[name], level)
@@ -143,52 +95,55 @@ class Schedule:
     @property
     def paused(self) -> bool:
         """True while nothing is to be begun."""
-        last = [d.kind for d in self.decisions if d.kind in {"pause", "resume"}][-1:]
-        return last == ["pause"]
+        return isinstance(_last(self.decisions, Pause, Resume), Pause)
 
     @cached_property
     def first(self) -> frozenset[str]:
         """Cells that are measured before all others, whatever the block."""
         out: set[str] = set()
         for decision in self.decisions:
-            if decision.kind == "in-turn":
+            if isinstance(decision, InTurn):
                 out.clear()
-            elif decision.kind == "first":
-                out |= {cell.key for cell in self.whole.cells if decision.means(cell)}
+            elif isinstance(decision, First):
+                out |= self._meant(decision)
         return frozenset(out)
 
     @property
     def on_failure(self) -> FailurePolicy:
         """What happens when a repeat has failed."""
-        last = next((d.text for d in reversed(self.decisions) if d.kind == "on-failure"), "go-on")
-        return next((policy for policy in get_args(FailurePolicy) if policy == last), "go-on")
+        last = _last(self.decisions, OnFailure)
+        return last.policy if isinstance(last, OnFailure) else "go-on"
 
     @cached_property
     def skipped(self) -> frozenset[str]:
         """Cells that are left out."""
         out: set[str] = set()
         for decision in self.decisions:
-            if decision.kind in {"skip", "restore"}:
-                meant = {cell.key for cell in self.whole.cells if decision.means(cell)}
-                out = out | meant if decision.kind == "skip" else out - meant
+            if isinstance(decision, Skip):
+                out |= self._meant(decision)
+            elif isinstance(decision, Restore):
+                out -= self._meant(decision)
         return frozenset(out)
+
+    def _meant(self, decision: Decision) -> set[str]:
+        return {cell.key for cell in self.whole.cells if decision.means(cell.levels)}
 
     @cached_property
     def _further(self) -> Mapping[str, int]:
         """Repeats that were added, by cell."""
         out: dict[str, int] = {}
         for decision in self.decisions:
-            if decision.kind == "more":
-                for cell in self.whole.cells:
-                    if decision.means(cell):
-                        out[cell.key] = out.get(cell.key, 0) + decision.count
+            if isinstance(decision, More):
+                for key in self._meant(decision):
+                    out[key] = out.get(key, 0) + decision.count
         return out
 
     @cached_property
     def settled(self) -> Mapping[str, int]:
         """Repeats of the cells of which the question needs no more."""
         keys = {tuple(cell.levels.items()): cell.key for cell in self.whole.cells} if self.decisions else {}
-        found = ((keys.get(tuple(d.levels.items())), d.count) for d in self.decisions if d.kind == "settle")
+        settled = (d for d in self.decisions if isinstance(d, Settle))
+        found = ((keys.get(tuple(d.levels.items())), d.count) for d in settled)
         return {key: count for key, count in found if key is not None}
 
     @cached_property
@@ -196,7 +151,7 @@ class Schedule:
         """The block from which on a cell of a level added later takes part; those of the plan do from block 0."""
         out: dict[str, int] = {}
         for decision in self.decisions:
-            if decision.kind == "add-level" and decision.step is not None:
+            if isinstance(decision, AddLevel) and decision.step is not None:
                 ((name, level),) = decision.levels.items()
                 known = level in self.study.vary.get(name, ())
                 for cell in () if known else self.whole.cells:
@@ -266,14 +221,18 @@ class Schedule:
 
     def _stopped_before(self, step: Step) -> bool:
         """True where a person wanted the run to end with the block that ran then, and this step is beyond it."""
-        stops = [d for d in self.decisions if d.kind in {"stop-after", "resume"}]
-        if not stops or stops[-1].kind == "resume":
+        last = _last(self.decisions, StopAfter, Resume)
+        if not isinstance(last, StopAfter):
             return False
-        at = stops[-1].step
+        at = last.step
         if at is None:
             return True
         together = next((keys for keys in self.groups if at.cell in keys), ())
         return step.block != at.block or step.cell not in together
+
+
+def _last(decisions: Sequence[Decision], *kinds: type[Decision]) -> Decision | None:
+    return next((d for d in reversed(decisions) if isinstance(d, kinds)), None)
 
 
 @lru_cache(maxsize=1 << 18)

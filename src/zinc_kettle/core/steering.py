@@ -3,41 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Literal, get_args
+from dataclasses import replace
 
+from zinc_kettle.core.decisions import POLICY_WORDS, AddLevel, Decision, More, OnFailure, Step, said
 from zinc_kettle.core.factors import Level, label
 from zinc_kettle.core.problem import Problem, nearest
 from zinc_kettle.core.ranges import read_level
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.schedule import LOOKING, Decision, FailurePolicy, Step, widened
-from zinc_kettle.core.units import plural
+from zinc_kettle.core.schedule import widened
 from zinc_kettle.core.validate import level_problem, unfitting
 
-Wish = Literal[
-    "pause", "resume", "stop-after", "skip", "restore", "more", "add-level", "first", "in-turn", "on-failure"
-]
-ABOUT_ALL: tuple[Wish, ...] = ("pause", "resume", "stop-after", "in-turn", "on-failure")
 MOST_MORE = 1_000
-NOT_ABOUT_MEASURING = frozenset({"settle", "acknowledge", "mark", "gate"})
-"""Decisions that changed nothing of what a person planned."""
-POLICY_WORDS: dict[str, str] = {"go-on": "go on", "again": "try once more", "ask": "pause and ask"}
-SAID: dict[str, str] = {
-    "pause": "paused",
-    "resume": "went on",
-    "stop-after": "to stop after its block",
-    "skip": "skipped",
-    "restore": "taken up again",
-    "more": "more repeats",
-    "add-level": "added",
-    "time-up": "ended at its cap on time",
-    "first": "measured first",
-    "in-turn": "measured in turn again",
-}
 
 
 def steer(
     results: StudyResults,
-    wish: Wish,
+    wish: type[Decision],
     levels: Mapping[str, Level],
     *,
     count: int,
@@ -56,23 +37,26 @@ def steer(
         step: What is being measured, or was last.
         text: Of `on-failure`: what is to happen then.
     """
-    decision = Decision(
-        wish, at_s, levels, count=count if wish == "more" else 0, step=step, text=text if wish == "on-failure" else ""
-    )
-    if wish == "on-failure" and text not in get_args(FailurePolicy):
-        return Problem(
-            (), f"{text!r} is nothing that can happen when a cell fails", remedy=nearest(text, get_args(FailurePolicy))
-        )
-    if wish in ABOUT_ALL:
-        return Problem((), f"{wish} is about the whole run", remedy="leave the cells out") if levels else decision
-    if wish == "add-level":
+    if issubclass(wish, OnFailure):
+        policy = next((known for known in POLICY_WORDS if known == text), None)
+        if policy is None:
+            why = f"{text!r} is nothing that can happen when a cell fails"
+            return Problem((), why, remedy=nearest(text, POLICY_WORDS))
+        return wish(at_s, {}, step, policy=policy)
+    if wish.about_run:
+        wrong = Problem((), f"{wish.kind} is about the whole run", remedy="leave the cells out")
+        return wrong if levels else wish(at_s, step=step)
+    decision = wish(at_s, levels, step)
+    if isinstance(decision, AddLevel):
         return _new_level(results, levels) or decision
     if not levels:
-        return Problem((), f"which cells are meant by {wish}?", remedy=f"name a level, as in {_example(results)}")
-    if not any(decision.means(cell) for cell in results.study.cells):
-        return Problem((), f"no cell has {_said(levels)}", remedy=f"name a level, as in {_example(results)}")
-    if wish == "more" and not 1 <= count <= MOST_MORE:
-        return Problem((), f"{count} more repeats make no sense", remedy=f"1 to {MOST_MORE:,}")
+        return Problem((), f"which cells are meant by {wish.kind}?", remedy=f"name a level, as in {_example(results)}")
+    if not any(decision.means(cell.levels) for cell in results.study.cells):
+        return Problem((), f"no cell has {said(levels)}", remedy=f"name a level, as in {_example(results)}")
+    if isinstance(decision, More):
+        if not 1 <= count <= MOST_MORE:
+            return Problem((), f"{count} more repeats make no sense", remedy=f"1 to {MOST_MORE:,}")
+        return replace(decision, count=count)
     return decision
 
 
@@ -91,11 +75,11 @@ def _new_level(results: StudyResults, levels: Mapping[str, Level]) -> Problem | 
             remedy="make another study with the longer lists",
         )
     if level in study.vary[name]:
-        return Problem(("vary", name), f"{_said(levels)} is there already", remedy="more repeats its cells further")
+        return Problem(("vary", name), f"{said(levels)} is there already", remedy="more repeats its cells further")
     found = level_problem("vary", name, level, study.engines)
     if found is not None:
         return found
-    over = unfitting(widened(study, [Decision("add-level", 0.0, levels)]))
+    over = unfitting(widened(study, [AddLevel(0.0, levels)]))
     if over is not None:
         prompt, output, context = over
         return Problem(
@@ -128,28 +112,12 @@ def place_of(results: StudyResults, levels: Mapping[str, Level]) -> str:
 
 def told_of_run(decisions: Sequence[Decision]) -> list[str]:
     """What was decided about the measuring of a run, in words, the newest last."""
-    return [told(d) for d in decisions if by_person(d)]
+    return [decision.told for decision in decisions if by_person(decision)]
 
 
 def by_person(decision: Decision) -> bool:
-    """True for a decision of a person about the measuring: not one of a search, nor one that changed nothing of it."""
-    return decision.kind not in NOT_ABOUT_MEASURING and decision.text != LOOKING
-
-
-def told(decision: Decision) -> str:
-    """A decision in words: `skipped: 8 threads`; no full stop."""
-    what = _said(decision.levels)
-    if decision.kind == "on-failure":
-        return f"when a cell fails: {POLICY_WORDS.get(decision.text, decision.text)}"
-    if decision.text and decision.kind == "pause":
-        return f"paused: {decision.text}"
-    if decision.kind == "more":
-        return f"{plural(decision.count, 'more repeat')}: {what}"
-    return f"{SAID.get(decision.kind, decision.kind)}: {what}" if what else SAID.get(decision.kind, decision.kind)
-
-
-def _said(levels: Mapping[str, Level]) -> str:
-    return ", ".join(f"{name.replace('_', ' ')} {label(level)}" for name, level in levels.items())
+    """True for a decision about the measuring that is no part of the plan, nor of its search."""
+    return decision.steers and decision.by != "search"
 
 
 def _example(results: StudyResults) -> str:

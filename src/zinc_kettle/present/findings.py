@@ -20,7 +20,7 @@ from zinc_kettle.core.plan import Study, shape_of
 from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval, median
-from zinc_kettle.core.steering import by_person, told
+from zinc_kettle.core.steering import by_person
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import digits, duration, percent, plural
 from zinc_kettle.core.value import Value
@@ -182,7 +182,7 @@ def _failures(results: StudyResults) -> list[Finding]:
 def _decided(results: StudyResults) -> list[Finding]:
     """What a person decided while it ran, the last of it."""
     mine = [d for d in results.run.decisions if by_person(d)][-MOST_DECISIONS:]
-    said = [f"{time_of_day(d.at_s)} {told(d)}" for d in mine]
+    said = [f"{time_of_day(d.at_s)} {d.told}" for d in mine]
     return [Finding("decided", "hint", f"Decided while it ran: {'; '.join(said)}.")] if said else []
 
 

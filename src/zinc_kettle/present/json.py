@@ -6,6 +6,7 @@ from collections import Counter
 from dataclasses import asdict
 from typing import Any
 
+from zinc_kettle.core.decisions import Mark
 from zinc_kettle.core.family import PrefillSlope
 from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.lengths import family_of
@@ -50,7 +51,7 @@ def cell_json(results: StudyResults, cell: CellResults) -> dict[str, Any]:
 
 def marks_json(cell: CellResults) -> dict[str, int]:
     """How many of a cell's answers a person marked as what."""
-    requests = dict.fromkeys(d.request for d in cell.decisions if d.kind == "mark" and d.levels == cell.cell.levels)
+    requests = dict.fromkeys(d.request for d in cell.decisions if isinstance(d, Mark) and d.levels == cell.cell.levels)
     return dict(Counter(mark for request in requests for mark in marks_of(cell.decisions, request)))
 
 

@@ -10,13 +10,14 @@ from dataclasses import dataclass, field
 from zinc_kettle.core.answering import settled_now
 from zinc_kettle.core.budget import TimeLeft
 from zinc_kettle.core.capacity import next_decisions
+from zinc_kettle.core.decisions import Pause, Settle, Step, TimeUp
 from zinc_kettle.core.drivers import FULL_SHARE, SAFE_TOKENS_PER_S, drivers_wanted
 from zinc_kettle.core.facts import DriverTest, EngineFacts, RunFacts, machine_of, other_file, other_program
 from zinc_kettle.core.plan import Cell, LaunchSpec, Study
 from zinc_kettle.core.recipe import further_models
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import Failure, FailureKind, KeptRepeat, cell_kept
-from zinc_kettle.core.schedule import NOTHING, Decision, Schedule, Step, Tally
+from zinc_kettle.core.schedule import NOTHING, Schedule, Tally
 from zinc_kettle.core.summary import CellSummary, series
 from zinc_kettle.errors import DriverError, EngineChangedError, EngineError, KettleError, MeasureError, RunHeldError
 from zinc_kettle.ports.clock import Clock
@@ -285,7 +286,7 @@ class Experiment:
                     continue
                 return not any(self._left().values())
             if self._over(started, time_left.of(step.cell)):
-                self._ports.store.decide(self._run_id, Decision("time-up", self._ports.clock.wall_s(), step=step))
+                self._ports.store.decide(self._run_id, TimeUp(self._ports.clock.wall_s(), step=step, by="tool"))
                 return False
             if self._schedule.study.repeats.order == "interleaved" and not self._schedule.first:
                 block = step.block
@@ -328,7 +329,7 @@ class Experiment:
             await self._run_one(step)
         elif self._schedule.on_failure == "ask":
             why = f"{self._study.by_key[step.cell].title} failed"
-            self._ports.store.decide(self._run_id, Decision("pause", self._ports.clock.wall_s(), step=step, text=why))
+            self._ports.store.decide(self._run_id, Pause(self._ports.clock.wall_s(), step=step, by="tool", reason=why))
 
     def _over(self, started_ns: int, needs_s: float) -> bool:
         """True where the next repeat is expected to end after the time the study may take."""
@@ -345,7 +346,7 @@ class Experiment:
         for key, count in found.items():
             if key not in self._schedule.settled:
                 levels = self._study.by_key[key].levels
-                self._ports.store.decide(self._run_id, Decision("settle", now_s, levels, count=count, step=step))
+                self._ports.store.decide(self._run_id, Settle(now_s, levels, step, "tool", count))
 
     def _time_left(self, left: Mapping[str, int]) -> TimeLeft:
         sizes = {key: None if m is None else float(m.size_bytes) for key, m in self._models.items()}

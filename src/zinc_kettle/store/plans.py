@@ -8,11 +8,13 @@ from typing import Any
 
 import msgspec
 
+from zinc_kettle.core.decisions import Decision
 from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.plan import Study, to_plain
-from zinc_kettle.core.schedule import Decision
 from zinc_kettle.errors import StoreError
 from zinc_kettle.store.version2 import ENGINE_2
+from zinc_kettle.wire.decisions import DecisionRow, row_of
+from zinc_kettle.wire.decisions import decision_of as from_row
 
 
 def plan_text(study: Study) -> str:
@@ -78,7 +80,7 @@ def _missing(given: Any, known: Any, path: str = "") -> str:
 
 def decision_text(decision: Decision) -> str:
     """A decision for keeping."""
-    return msgspec.json.encode(decision).decode()
+    return msgspec.json.encode(row_of(decision)).decode()
 
 
 def decision_of(text: str) -> Decision:
@@ -88,7 +90,7 @@ def decision_of(text: str) -> Decision:
         StoreError: It is damaged, or of a kind this version does not know.
     """
     try:
-        return msgspec.json.decode(text, type=Decision)
+        return from_row(msgspec.json.decode(text, type=DecisionRow))
     except msgspec.MsgspecError as error:
         raise StoreError(
             "a stored decision cannot be read", why=str(error), remedy="open the store with a newer Zinc Kettle"

@@ -14,11 +14,12 @@ import sqlalchemy as sa
 from sqlalchemy.exc import DatabaseError
 from uuid_utils import uuid7
 
+from zinc_kettle.core.decisions import GIVES_WORK, Decision, Step
 from zinc_kettle.core.facts import EngineFacts, RunFacts
 from zinc_kettle.core.plan import Cell, Study
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import Failure, KeptRepeat
-from zinc_kettle.core.schedule import GIVES_WORK, Decision, Step, Tally
+from zinc_kettle.core.schedule import Tally
 from zinc_kettle.core.summary import CATALOGUE, CellSummary, series
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.timeline import Timeline
@@ -263,7 +264,7 @@ class KettleStore:
         self._check_own()
         with self.writing() as db:
             db.execute(s.decisions.insert().values(run=run_id, body=decision_text(decision)))
-            if decision.kind in GIVES_WORK:
+            if isinstance(decision, GIVES_WORK):
                 run = db.execute(sa.select(s.runs.c.study, s.runs.c.number).where(s.runs.c.id == run_id)).one()
                 mine = s.runs.c.study == run.study, s.runs.c.removed_s.is_(None)
                 newest = db.execute(sa.select(sa.func.max(s.runs.c.number)).where(*mine)).scalar()

@@ -27,12 +27,12 @@ from zinc_kettle.tui.theme import DARK, LIGHT, theme
 from zinc_kettle.tui.typed import Typed
 
 if TYPE_CHECKING:
+    from zinc_kettle.core.decisions import Decision
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.plan import Cell
     from zinc_kettle.core.problem import Problem
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.sides import Side
-    from zinc_kettle.core.steering import Wish
     from zinc_kettle.tui.planning import OpenPlan
     from zinc_kettle.tui.run_state import RunState
     from zinc_kettle.tui.walk import Walk
@@ -351,6 +351,7 @@ class KettleApp(App[int]):
 
     def more_repeats(self, sides: Sequence[Side], count: int) -> None:
         """Enter further repeats of the cells of some sides into the logs of their runs."""
+        from zinc_kettle.core.decisions import More
         from zinc_kettle.core.problem import Problem
 
         try:
@@ -358,7 +359,7 @@ class KettleApp(App[int]):
                 study = side.results.study
                 whole = [{study.leading[0]: level} for level in study.vary[study.leading[0]]]
                 for levels in [side.levels] if side.levels else whole:
-                    found = self.desk.steer(side.results, "more", levels, count)
+                    found = self.desk.steer(side.results, More, levels, count)
                     if isinstance(found, Problem):
                         self.refuse(found)
                         return
@@ -464,10 +465,9 @@ class KettleApp(App[int]):
         self.runner.stop()
         self._redraw()
 
-    def steer(self, wish: Wish, levels: Mapping[str, Level], count: int = 0, text: str = "") -> None:
+    def steer(self, wish: type[Decision], levels: Mapping[str, Level], count: int = 0, text: str = "") -> None:
         """Enter a decision into the log of the open run, and show what it changes."""
-        from zinc_kettle.core.schedule import Decision
-        from zinc_kettle.core.steering import told
+        from zinc_kettle.core.decisions import Decision
 
         results = self.results
         if results is None or not results.run.run_id:
@@ -482,7 +482,7 @@ class KettleApp(App[int]):
         except KettleError as error:
             self.notify(str(error), severity="error", timeout=12)
             return
-        said = told(found)
+        said = found.told
         running = self.runner.active or results.run.state == "running"
         later = "" if running else " This holds when the run is taken up again (r)."
         self.notify(f"{capitalised(said)}.{later}")

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Protocol, cast
 if TYPE_CHECKING:
     from textual.screen import Screen
 
+    from zinc_kettle.core.decisions import Decision
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.fit.remedies import Remedy
     from zinc_kettle.core.fit.sizing import Wish as FitWish
@@ -19,9 +20,7 @@ if TYPE_CHECKING:
     from zinc_kettle.core.problem import Problem
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.rig import Rig
-    from zinc_kettle.core.schedule import Decision
     from zinc_kettle.core.sides import Side
-    from zinc_kettle.core.steering import Wish
     from zinc_kettle.present.fit_rows import Detail, FitRow
     from zinc_kettle.present.settings import Row
     from zinc_kettle.session.progress import Event
@@ -182,7 +181,7 @@ class Desk(Protocol):
         ...
 
     def steer(
-        self, results: StudyResults, wish: Wish, levels: Mapping[str, Level], count: int = 0, text: str = ""
+        self, results: StudyResults, wish: type[Decision], levels: Mapping[str, Level], count: int = 0, text: str = ""
     ) -> Decision | Problem:
         """Enter a decision into the log of a run, or say what is wrong with it."""
         ...
@@ -269,7 +268,7 @@ class Host(Protocol):
         """Measure a study file."""
         ...
 
-    def steer(self, wish: Wish, levels: Mapping[str, Level], count: int = 0, text: str = "") -> None:
+    def steer(self, wish: type[Decision], levels: Mapping[str, Level], count: int = 0, text: str = "") -> None:
         """Enter a decision into the log of the open run, and show what it changes."""
         ...
 

@@ -15,6 +15,7 @@ from zinc_kettle.wiring.look import speak, worn
 from zinc_kettle.wiring.stores import Stores
 
 if TYPE_CHECKING:
+    from zinc_kettle.core.decisions import Decision
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.facts import MachineFacts, RunFacts
     from zinc_kettle.core.fit.remedies import Remedy
@@ -25,8 +26,6 @@ if TYPE_CHECKING:
     from zinc_kettle.core.problem import Problem
     from zinc_kettle.core.results import RunInfo, StudyResults
     from zinc_kettle.core.rig import Rig
-    from zinc_kettle.core.schedule import Decision
-    from zinc_kettle.core.steering import Wish as SteerWish
     from zinc_kettle.present.fit_rows import Detail, FitRow
     from zinc_kettle.present.settings import Row
     from zinc_kettle.session.experiment import Experiment
@@ -280,11 +279,11 @@ class RealDesk:
         store.add_note(own_id, cell, text, wall_s=time.time())
 
     def steer(
-        self, results: StudyResults, wish: SteerWish, levels: Mapping[str, Level], count: int = 0, text: str = ""
+        self, results: StudyResults, wish: type[Decision], levels: Mapping[str, Level], count: int = 0, text: str = ""
     ) -> Decision | Problem:
         """Enter a decision into the log of a run, or say what is wrong with it."""
+        from zinc_kettle.core.decisions import Decision
         from zinc_kettle.core.problem import Problem
-        from zinc_kettle.core.schedule import Decision
         from zinc_kettle.core.steering import steer
 
         if results.run.origin:
@@ -299,18 +298,18 @@ class RealDesk:
 
     def mark(self, run_id: str, levels: Mapping[str, Level], request: str, text: str) -> Decision:
         """Keep what an answer is marked as."""
-        from zinc_kettle.core.schedule import Decision
+        from zinc_kettle.core.decisions import Mark
 
-        decision = Decision("mark", time.time(), levels, request=request, text=text)
+        decision = Mark(time.time(), levels, request=request, mark=text)
         store, own_id = self._stores.at(run_id)
         store.decide(own_id, decision)
         return decision
 
     def acknowledge(self, run_id: str, levels: Mapping[str, Level], caution: str, reason: str) -> Decision:
         """Keep a person's reason why a caution of the cells with these levels is no worry."""
-        from zinc_kettle.core.schedule import Decision
+        from zinc_kettle.core.decisions import Acknowledge
 
-        decision = Decision("acknowledge", time.time(), levels, caution=caution, text=reason)
+        decision = Acknowledge(time.time(), levels, caution=caution, reason=reason)
         store, own_id = self._stores.at(run_id)
         store.decide(own_id, decision)
         return decision

@@ -9,12 +9,13 @@ import time
 from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
 from zinc_kettle import __version__
 from zinc_kettle.config import Places
+from zinc_kettle.core.decisions import Decision, OnFailure
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.plan import Study, without_texts
 from zinc_kettle.core.private import Private
@@ -228,7 +229,7 @@ class _Run:
                 machine["busy"]["top"] = []  # what else runs on a machine is nobody's business
         state = run.state if run.state == "measured" else "stopped"
         head = RunHead(run.run_id, run.study_id, run.number, state, run.created_s, run.simulated)
-        decisions = tuple(replace(d, levels=private.levels(d.levels), text=private.text(d.text)) for d in run.decisions)
+        decisions = tuple(_without_names(d, private) for d in run.decisions)
         notes = tuple(self._note(cell, text) for cell, text in run.notes)
         source = shared_text(study, prompt_files(study))
         return CarriedRun(head, study, facts, source, decisions, notes)
@@ -242,3 +243,11 @@ class _Run:
         """The plan, with prompts as they are or their fingerprints."""
         prompts = without_texts(study.prompts) if "prompts" in self._without else study.prompts
         return shared_study(replace(study, prompts=prompts), self._private)
+
+
+def _without_names(decision: Decision, private: Private) -> Decision:
+    """A decision as strangers may read it."""
+    changes: dict[str, Any] = {"levels": private.levels(decision.levels)}
+    if decision.says and not isinstance(decision, OnFailure):
+        changes[decision.says] = private.text(getattr(decision, decision.says))
+    return replace(decision, **changes)

@@ -12,7 +12,7 @@ from zinc_kettle.cli import output
 from zinc_kettle.cli.cells import cells_of
 from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
-from zinc_kettle.core.schedule import Decision
+from zinc_kettle.core.decisions import Acknowledge
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.units import plural
 from zinc_kettle.errors import UsageError
@@ -37,7 +37,7 @@ def acknowledge_caution(place: str, caution: str, note: str, cell: str, store_pa
         remedy = f"there are: {', '.join(there)}" if there else "there are no cautions"
         raise UsageError(f"no cell has the caution {caution!r}", remedy=remedy)
     for found in cells:
-        decision = Decision("acknowledge", time.time(), found.cell.levels, caution=caution, text=reason)
+        decision = Acknowledge(time.time(), found.cell.levels, caution=caution, reason=reason)
         store.decide(results.run.run_id, decision)
     output.line(f"{caution} acknowledged in {plural(len(cells), 'cell')}: {reason}")
 

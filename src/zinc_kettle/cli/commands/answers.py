@@ -13,10 +13,10 @@ from zinc_kettle.cli import output
 from zinc_kettle.cli.cells import one_cell
 from zinc_kettle.cli.options import RUN, JsonOption, StoreOption
 from zinc_kettle.config import places
+from zinc_kettle.core.decisions import Mark
 from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.remarks import MARKS, Answer, answers_of, scripts_of
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.text import neutralise, shorten
 from zinc_kettle.core.units import digits
 from zinc_kettle.errors import UsageError
@@ -38,7 +38,7 @@ def tell_answers(place: str, cell: str, mark: str, store_path: Path | None, *, a
     results = open_run(store, run_id)
     if mark:
         chosen, answer, word = _marked(results, mark)
-        decision = Decision("mark", time.time(), chosen.cell.levels, request=answer.request_id, text=word)
+        decision = Mark(time.time(), chosen.cell.levels, request=answer.request_id, mark=word)
         store.decide(run_id, decision)
         taken = word in answer.marks
         output.line(f"{chosen.title}, {answer.request_id}: {'no longer ' if taken else ''}{word}")

@@ -15,11 +15,11 @@ from zinc_kettle.cli import output
 from zinc_kettle.cli.commands.run import Reporter, run_until_stopped
 from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import Places, places
+from zinc_kettle.core.decisions import GateAsked, More
 from zinc_kettle.core.gate import LEAST, MOST, Gate, GateVerdict, gate, planned_looks
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.problem import nearest
-from zinc_kettle.core.schedule import Decision
 from zinc_kettle.core.sides import Side
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import duration
@@ -170,7 +170,7 @@ def _measured(where: Places, store: KettleStore, path: Path, levels: str, asked:
             return found
         further = planned[look] - planned[look - 1]
         output.note(f"{gate_sentence(found)}: {further} more repeats of each")
-        store.decide(reporter.run_id, Decision("more", time.time(), {}, count=further))
+        store.decide(reporter.run_id, More(time.time(), by="tool", count=further))
         look += 1
     raise AssertionError("there is always a last look")
 
@@ -180,8 +180,8 @@ def _asking(store: KettleStore, reporter: Reporter, question: str) -> Callable[[
 
     def take(event: Event) -> None:
         reporter(event)
-        if isinstance(event, Began) and not any(d.kind == "gate" for d in store.decisions(event.run_id)):
-            store.decide(event.run_id, Decision("gate", time.time(), text=question))
+        if isinstance(event, Began) and not any(isinstance(d, GateAsked) for d in store.decisions(event.run_id)):
+            store.decide(event.run_id, GateAsked(time.time(), by="tool", question=question))
 
     return take
 
@@ -193,10 +193,10 @@ def _unfinished(store: KettleStore, study: Study, question: str) -> int:
     if newest is None or newest.state != "stopped":
         return FIRST
     log = store.decisions(newest.run_id)
-    if not any(d.kind == "gate" and d.text == question for d in log):
+    if not any(isinstance(d, GateAsked) and d.question == question for d in log):
         return FIRST
     output.note(f"run {newest.number} of a gate that was interrupted is taken up again")
-    return 1 + sum(d.kind == "more" for d in log)
+    return 1 + sum(isinstance(d, More) for d in log)
 
 
 def _gate(old: Side, new: Side, asked: Asked, allowed: float, look: int, planned: Sequence[int]) -> Gate:

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
-from typing import Annotated, get_args
+from typing import Annotated
 
 import typer
 
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
+from zinc_kettle.core.decisions import WISHES, OnFailure
 from zinc_kettle.core.problem import Problem, nearest
-from zinc_kettle.core.steering import Wish, parse_levels, steer, told
+from zinc_kettle.core.steering import parse_levels, steer
 from zinc_kettle.errors import UsageError
 from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.wiring.build import open_store
@@ -24,21 +25,20 @@ def steer_run(place: str, wish: str, what: str, count: int, store_path: Path | N
     Raises:
         UsageError: No such study or run, or the decision makes no sense for it.
     """
-    wishes: tuple[Wish, ...] = get_args(Wish)
-    chosen = next((known for known in wishes if known == wish), None)
+    chosen = WISHES.get(wish)
     if chosen is None:
-        raise UsageError(f"a run cannot be told to {wish!r}", remedy=nearest(wish, wishes))
+        raise UsageError(f"a run cannot be told to {wish!r}", remedy=nearest(wish, WISHES))
     store = open_store(places(store_path))
     run_id = find(store, place)
     results = open_run(store, run_id)
-    levels = {} if chosen == "on-failure" else parse_levels(results, what)
+    levels = {} if chosen is OnFailure else parse_levels(results, what)
     if isinstance(levels, Problem):
         raise _wrong(levels)
     found = steer(results, chosen, levels, count=count, at_s=time.time(), step=store.last_step(run_id), text=what)
     if isinstance(found, Problem):
         raise _wrong(found)
     store.decide(run_id, found)
-    output.line(f"{results.study.name}, run {results.run.number}: {told(found)}")
+    output.line(f"{results.study.name}, run {results.run.number}: {found.told}")
     if results.run.state != "running":
         output.note("it is not running now; this holds when it is taken up again")
 
@@ -57,9 +57,7 @@ def command(
     study: Annotated[str, typer.Argument(help=f"{RUN}.")],
     wish: Annotated[
         str,
-        typer.Argument(
-            help="pause, resume, stop-after (this block), skip, restore, more, add-level, first, in-turn, on-failure."
-        ),
+        typer.Argument(help=f"{', '.join(WISHES)}; stop-after ends with this block."),
     ],
     what: Annotated[
         str,

@@ -11,12 +11,13 @@ from typing import Any, TypeVar
 import msgspec
 
 from zinc_kettle.core.bounds import is_possible
+from zinc_kettle.core.decisions import Decision
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.facts import EngineFacts, RunFacts
 from zinc_kettle.core.plan import Prompts, Study, to_plain
 from zinc_kettle.core.recipe import Endpoint
 from zinc_kettle.core.results import Failure, RepeatState
-from zinc_kettle.core.schedule import Decision, widened
+from zinc_kettle.core.schedule import widened
 from zinc_kettle.core.telemetry import Launch, Machine
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.traffic import Recorded
@@ -25,6 +26,7 @@ from zinc_kettle.errors import BundleError, StudyFileError
 from zinc_kettle.formats.bundle.archive import Bundle, plain_toml
 from zinc_kettle.formats.shared_study import NO_ADDRESS, last_name, prompt_files, shared_text
 from zinc_kettle.formats.toml import parse_toml
+from zinc_kettle.wire.decisions import DecisionRow, decision_of, row_of
 
 T = TypeVar("T")
 MOST_REPEATS = 500_000
@@ -102,7 +104,7 @@ def run_parts(run: CarriedRun, repeats: Sequence[RepeatLine]) -> dict[str, bytes
         "run.toml": plain_toml(msgspec.to_builtins(run.head)),
         "plan.json": _json(to_plain(replace(run.study, prompts=_without_files(run.study.prompts)))),
         "facts.json": _json(run.facts),
-        "decisions.jsonl": _lines(run.decisions),
+        "decisions.jsonl": _lines([row_of(decision) for decision in run.decisions]),
         "notes.jsonl": _lines(run.notes),
         "repeats.jsonl": _lines(repeats),
         **{f"prompts/{name}": data for name, data in prompts.items()},
@@ -136,11 +138,16 @@ def read_run(bundle: Bundle, folder: str) -> CarriedRun:
     """
     head = _head(bundle, f"{folder}/run.toml")
     study = _study(bundle, folder)
-    decisions = tuple(_each(bundle, f"{folder}/decisions.jsonl", Decision, MOST_DECISIONS))
+    part = f"{folder}/decisions.jsonl"
+    rows = list(_each(bundle, part, DecisionRow, MOST_DECISIONS))
+    try:
+        decisions = tuple(map(decision_of, rows))
+    except msgspec.ValidationError as error:
+        raise _cannot(bundle, part, error) from error
     whole = _checked(bundle, folder, widened(_checked(bundle, folder, study), decisions))
     if len(decisions) * len(whole.cells) > MOST_WORK:
         raise BundleError(bundle.path.name, f"has {len(decisions):,} decisions about {len(whole.cells):,} cells")
-    if any(not 0 <= d.count <= MOST_OF_PLAN for d in decisions):
+    if any(not 0 <= row.count <= MOST_OF_PLAN for row in rows):
         raise BundleError(bundle.path.name, "has a decision about too many repeats")
     facts = _typed(bundle, f"{folder}/facts.json", _plain(bundle, f"{folder}/facts.json"), RunFacts)
     notes = tuple(_each(bundle, f"{folder}/notes.jsonl", NoteLine, MOST_NOTES))

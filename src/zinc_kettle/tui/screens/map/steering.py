@@ -6,8 +6,21 @@ from typing import TYPE_CHECKING
 
 from textual.widgets import Input
 
+from zinc_kettle.core.decisions import (
+    POLICY_WORDS,
+    AddLevel,
+    First,
+    InTurn,
+    More,
+    OnFailure,
+    Pause,
+    Restore,
+    Resume,
+    Skip,
+    StopAfter,
+)
 from zinc_kettle.core.problem import Problem
-from zinc_kettle.core.steering import POLICY_WORDS, parse_levels
+from zinc_kettle.core.steering import parse_levels
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.station import Station
@@ -36,26 +49,26 @@ class Steering(Station):
         """Pause, or go on."""
         results = host(self).results
         if results is not None:
-            host(self).steer("resume" if results.schedule.paused else "pause", {})
+            host(self).steer(Resume if results.schedule.paused else Pause, {})
 
     def action_skip(self) -> None:
         """Leave the chosen cell out, or take it up again."""
         cell = self._chosen
         if cell is not None:
-            host(self).steer("restore" if cell.skipped else "skip", cell.cell.levels)
+            host(self).steer(Restore if cell.skipped else Skip, cell.cell.levels)
 
     def action_further(self) -> None:
         """More repeats of the chosen cell."""
         cell = self._chosen
         if cell is not None:
-            host(self).steer("more", cell.cell.levels, FURTHER)
+            host(self).steer(More, cell.cell.levels, FURTHER)
 
     def action_first(self) -> None:
         """Measure the chosen cell before the others, or all in turn again."""
         cell, results = self._chosen, host(self).results
         if cell is not None and results is not None:
             ahead = cell.cell.key in results.schedule.first
-            host(self).steer("in-turn" if ahead else "first", {} if ahead else cell.cell.levels)
+            host(self).steer(InTurn if ahead else First, {} if ahead else cell.cell.levels)
 
     def action_on_failure(self) -> None:
         """Choose what happens when a cell fails."""
@@ -63,13 +76,13 @@ class Steering(Station):
 
         def chosen(policy: str | None) -> None:
             if policy is not None:
-                host(self).steer("on-failure", {}, text=policy)
+                host(self).steer(OnFailure, {}, text=policy)
 
         self.app.push_screen(Chooser("What is to happen when a cell fails?", choices), chosen)
 
     def action_end_block(self) -> None:
         """Stop after this block."""
-        host(self).steer("stop-after", {})
+        host(self).steer(StopAfter, {})
 
     def action_add_level(self) -> None:
         """Ask for a new level."""
@@ -109,7 +122,7 @@ class Steering(Station):
         if isinstance(levels, Problem):
             host(self).refuse(levels)
         else:
-            host(self).steer("add-level", levels)
+            host(self).steer(AddLevel, levels)
 
     def close_line(self) -> bool:
         """Put the line away; false where it was not there."""
