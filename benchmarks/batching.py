@@ -97,9 +97,9 @@ def _timeline(request: _Request) -> Timeline:
         False,
         _ns(request.sent_ms),
         int(stamps[-1]),
+        request.output,
         stamps,
         np.ones(len(stamps), dtype=np.int32),
-        request.output,
         complete=True,
     )
 

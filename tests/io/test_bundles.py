@@ -16,11 +16,13 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 
+from tests.build import timeline
 from tests.bundling import Parts, built, parts_of
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.core.plan import workload
-from zinc_kettle.errors import UsageError
+from zinc_kettle.errors import BundleError, UsageError
 from zinc_kettle.formats.bundle.archive import LIST
+from zinc_kettle.formats.bundle.rows import RequestWriter, Row, read_requests
 from zinc_kettle.present.json import cell_json
 from zinc_kettle.store import schema as s
 from zinc_kettle.store.reading import find, open_run
@@ -248,6 +250,23 @@ def test_hostile_bundles_are_refused(packed: Path, tmp_path: Path, case: str) ->
 def _children_s() -> float:
     used = resource.getrusage(resource.RUSAGE_CHILDREN)
     return used.ru_utime + used.ru_stime
+
+
+def test_columns_that_earlier_versions_had_not_may_be_missing(tmp_path: Path) -> None:
+    """A file without one that came later is read with its default; without one that every request has it is not."""
+    from pyarrow import parquet
+
+    file, sent = tmp_path / "requests.parquet", timeline(odd="a count of -1", turn=4)
+    writer = RequestWriter(file)
+    writer.add(Row(0, sent))
+    writer.close()
+    table = parquet.read_table(file)
+    parquet.write_table(table.drop_columns(["odd", "turn"]), file)
+    ((row,),) = read_requests(file, "requests.parquet")
+    assert (row.timeline.odd, row.timeline.turn) == ("", 0) and row.timeline.sent_ns == sent.sent_ns
+    parquet.write_table(table.drop_columns(["sent_ns"]), file)
+    with pytest.raises(BundleError):
+        list(read_requests(file, "requests.parquet"))
 
 
 def test_reading_ends_by_its_own_time_and_not_by_that_of_others() -> None:

@@ -12,6 +12,7 @@ import threading
 from collections.abc import Iterator
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -24,7 +25,7 @@ from zinc_kettle.core.facts import RunFacts
 from zinc_kettle.core.plan import Repeats, Study
 from zinc_kettle.core.results import Failure, KeptRepeat, cell_kept
 from zinc_kettle.core.summary import CATALOGUE, CellSummary
-from zinc_kettle.core.timeline import EngineReport, Timeline
+from zinc_kettle.core.timeline import SMALL, EngineReport, Timeline
 from zinc_kettle.core.value import Value
 from zinc_kettle.errors import RunHeldError, StoreError, UsageError
 from zinc_kettle.store.blocks import decode_block, decode_columns, encode_block, encode_columns, trace_columns, trace_of
@@ -105,6 +106,16 @@ def test_columns_give_back_every_bit(columns: list[list[int]]) -> None:
     """Traces too."""
     arrays = [np.array(c, dtype=np.int64) for c in columns]
     assert all(np.array_equal(a, b) for a, b in zip(arrays, decode_columns(encode_columns(*arrays)), strict=True))
+
+
+def test_a_request_that_an_earlier_version_kept_is_read() -> None:
+    """As the journal had it before a request's fields were declared once, with every field set; and written alike."""
+    kept = (Path(__file__).parent.parent / "data" / "request-2.msgpack").read_bytes()
+    found = decode_request(kept)
+    assert found.engine == EngineReport(8, 56, 12.5, 4, 7.25, 6, 3) and found.stamps.tolist() == [1_990, 3_490, 7_990]
+    small = {of.name: getattr(found, of.name) for of in SMALL}
+    assert small | {"due_ns": 900, "odd": "a count of -1", "clock": "here", "turn": 5, "finish": "length"} == small
+    assert msgspec.msgpack.decode(encode_request(found)) == msgspec.msgpack.decode(kept)
 
 
 def test_damaged_blocks_are_errors() -> None:

@@ -5,8 +5,8 @@ Definitions: docs/measures.md, section 'One request'. All times are monotonic na
 
 from __future__ import annotations
 
-from dataclasses import InitVar, dataclass, field
-from typing import Literal, TypeVar, dataclass_transform
+from dataclasses import InitVar, dataclass, field, fields
+from typing import Literal, TypeVar, dataclass_transform, get_args, get_type_hints
 
 import numpy as np
 import numpy.typing as npt
@@ -46,6 +46,8 @@ class EngineReport:
 class Timeline:
     """One request. Arrays have one entry per chunk that carried output.
 
+    A field is declared here and nowhere else: what is kept, carried in bundles and read back follows (`SMALL`).
+
     Raises:
         ValueError: The arrays differ in length.
     """
@@ -58,11 +60,14 @@ class Timeline:
     """True for the first request after a load, and for nothing else."""
     sent_ns: int
     end_ns: int
+    asked_tokens: int
     chunk_ns: Stamps
     """Arrival stamped by the driver before decoding, shape (chunks,)."""
     chunk_tokens: npt.NDArray[np.int32]
     """Tokens in each chunk by the engine's count; 0 where the engine gave none. Shape (chunks,)."""
-    asked_tokens: int
+    kernel_ns: Stamps | None = None
+    """Arrival stamped by the kernel, where it offers that. Shape (chunks,)."""
+    engine: EngineReport | None = None
     connect_ns: int = 0
     """Length of opening the connection, before the request was sent."""
     write_ns: int = 0
@@ -71,8 +76,6 @@ class Timeline:
     """When the response headers came; before prefill with some engines, so this is not TTFT."""
     due_ns: int | None = None
     """When the schedule wanted it sent (open loop only)."""
-    kernel_ns: Stamps | None = None
-    """Arrival stamped by the kernel, where it offers that. Shape (chunks,)."""
     prompt_tokens: int | None = None
     cached_tokens: int | None = None
     output_tokens: int | None = None
@@ -81,7 +84,6 @@ class Timeline:
     complete: bool = False
     """True when the stream ended with its end marker."""
     error: str | None = None
-    engine: EngineReport | None = None
     characters: int = 0
     text: str = ""
     """The end of the answer, cleaned; for a remark on it, not for a score."""
@@ -237,3 +239,36 @@ class Timeline:
         """True when a complete answer is shorter than asked for, by any count: a last token may have no text."""
         told = 0 if self.engine is None else self.engine.predicted_n
         return self.complete and max(self.total_tokens, self.output_tokens or 0, told) < self.asked_tokens
+
+
+COLUMNS = ("chunk_ns", "chunk_tokens", "kernel_ns")
+
+
+@dataclass(frozen=True, slots=True)
+class SmallField:
+    """A field of a request or of an engine's report that is one number, text or switch."""
+
+    name: str
+    type: Literal["text", "whole", "number", "switch"]
+    optional: bool
+    """True where it may be missing."""
+    default: object
+    """`dataclasses.MISSING` where every request has one."""
+
+
+def _small(record: type) -> tuple[SmallField, ...]:
+    names = {str: "text", int: "whole", float: "number", bool: "switch"}
+    hints = get_type_hints(record)
+    out = []
+    for one in fields(record):
+        parts = get_args(hints[one.name]) or (hints[one.name],)
+        of = next((kind for kind in parts if kind in names), str if hints[one.name] == Role else None)
+        if one.init and of is not None:
+            out.append(SmallField(one.name, names[of], type(None) in parts, one.default))  # type: ignore[arg-type]
+    return tuple(out)
+
+
+SMALL = _small(Timeline)
+"""All fields of a request but its columns and its engine's report, in their order."""
+OF_REPORT = _small(EngineReport)
+"""The fields of an engine's report."""

@@ -2,58 +2,33 @@
 
 from __future__ import annotations
 
-from typing import cast
+from collections.abc import Callable, Sequence
+from dataclasses import MISSING
+from operator import attrgetter
+from typing import Any, get_type_hints
 
 import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.timeline import EngineReport, Role, Timeline
+from zinc_kettle.core.timeline import OF_REPORT, SMALL, EngineReport, SmallField, Timeline
 from zinc_kettle.errors import StoreError
 
 
-class StoredReport(msgspec.Struct, gc=False, omit_defaults=True):
-    """The engine's own account."""
-
-    cache_n: int
-    prompt_n: int
-    prompt_ms: float
-    predicted_n: int
-    predicted_ms: float
-    draft_n: int | None = None
-    draft_accepted_n: int | None = None
+def _struct(name: str, record: type, small: Sequence[SmallField], *more: tuple[Any, ...]) -> Any:
+    hints = get_type_hints(record)
+    own = [(of.name, hints[of.name], *([] if of.default is MISSING else [of.default])) for of in small]
+    return msgspec.defstruct(name, [*own, *more], gc=False, omit_defaults=True)
 
 
-class StoredRequest(msgspec.Struct, gc=False, omit_defaults=True):
-    """A timeline without its columns; meanings are those of core.timeline."""
-
-    request_id: str
-    role: str
-    stream: int
-    cold: bool
-    sent_ns: int
-    end_ns: int
-    asked_tokens: int
-    connect_ns: int = 0
-    write_ns: int = 0
-    header_ns: int | None = None
-    due_ns: int | None = None
-    prompt_tokens: int | None = None
-    cached_tokens: int | None = None
-    output_tokens: int | None = None
-    finish: str | None = None
-    complete: bool = False
-    error: str | None = None
-    engine: StoredReport | None = None
-    characters: int = 0
-    text: str = ""
-    fault: str = ""
-    attempt: int = 0
-    conversation: int | None = None
-    turn: int = 0
-    coalesced: int = 0
-    odd: str = ""
-    clock: str = ""
+StoredReport: Any = _struct("StoredReport", EngineReport, OF_REPORT)
+"""The engine's own account."""
+StoredRequest: Any = _struct("StoredRequest", Timeline, SMALL, ("engine", StoredReport | None, None))
+"""A timeline without its columns; meanings are those of core.timeline."""
+_timeline: Callable[..., Timeline] = Timeline
+_NEEDED = sum(of.default is MISSING for of in SMALL)
+_small_of = attrgetter(*(of.name for of in SMALL))
+_report_of = attrgetter(*(of.name for of in OF_REPORT))
 
 
 class StoredWhole(msgspec.Struct):
@@ -71,49 +46,13 @@ _encode = msgspec.msgpack.Encoder().encode
 _decode = msgspec.msgpack.Decoder(StoredWhole).decode
 
 
-def stored(t: Timeline) -> StoredRequest:
+def stored(t: Timeline) -> Any:
     """A timeline's small fields."""
-    e = t.engine
-    report = (
-        None
-        if e is None
-        else StoredReport(
-            e.cache_n, e.prompt_n, e.prompt_ms, e.predicted_n, e.predicted_ms, e.draft_n, e.draft_accepted_n
-        )
-    )
-    return StoredRequest(
-        t.request_id,
-        t.role,
-        t.stream,
-        t.cold,
-        t.sent_ns,
-        t.end_ns,
-        t.asked_tokens,
-        t.connect_ns,
-        t.write_ns,
-        t.header_ns,
-        t.due_ns,
-        t.prompt_tokens,
-        t.cached_tokens,
-        t.output_tokens,
-        t.finish,
-        t.complete,
-        t.error,
-        report,
-        t.characters,
-        t.text,
-        t.fault,
-        t.attempt,
-        t.conversation,
-        t.turn,
-        t.coalesced,
-        t.odd,
-        t.clock,
-    )
+    return StoredRequest(*_small_of(t), None if t.engine is None else StoredReport(*_report_of(t.engine)))
 
 
 def timeline_of(
-    r: StoredRequest,
+    r: Any,
     user: npt.NDArray[np.int64],
     kernel: npt.NDArray[np.int64] | None,
     tokens: npt.NDArray[np.int32],
@@ -122,50 +61,15 @@ def timeline_of(
     """A timeline from its small fields and its columns, shape (chunks,) each; nothing is copied.
 
     Args:
-        r: The small fields.
+        r: The small fields, a `StoredRequest`.
         user: Our stamps.
         kernel: The kernel's, where there are any.
         tokens: Tokens of each chunk.
         counted: The sum of `tokens` where it is known.
     """
-    e = r.engine
-    return Timeline(
-        request_id=r.request_id,
-        role=cast(Role, r.role),
-        stream=r.stream,
-        cold=r.cold,
-        sent_ns=r.sent_ns,
-        end_ns=r.end_ns,
-        chunk_ns=user,
-        chunk_tokens=tokens,
-        asked_tokens=r.asked_tokens,
-        connect_ns=r.connect_ns,
-        write_ns=r.write_ns,
-        header_ns=r.header_ns,
-        due_ns=r.due_ns,
-        kernel_ns=kernel,
-        prompt_tokens=r.prompt_tokens,
-        cached_tokens=r.cached_tokens,
-        output_tokens=r.output_tokens,
-        finish=r.finish,
-        complete=r.complete,
-        error=r.error,
-        engine=None
-        if e is None
-        else EngineReport(
-            e.cache_n, e.prompt_n, e.prompt_ms, e.predicted_n, e.predicted_ms, e.draft_n, e.draft_accepted_n
-        ),
-        characters=r.characters,
-        text=r.text,
-        fault=r.fault,
-        attempt=r.attempt,
-        conversation=r.conversation,
-        turn=r.turn,
-        coalesced=r.coalesced,
-        odd=r.odd,
-        clock=r.clock,
-        counted=counted,
-    )
+    small = _small_of(r)
+    report = None if r.engine is None else EngineReport(*_report_of(r.engine))
+    return _timeline(*small[:_NEEDED], user, tokens, kernel, report, *small[_NEEDED:], counted)
 
 
 def encode_request(t: Timeline) -> bytes:

@@ -5,21 +5,13 @@ Blocks of version 1 stay as they are after the migration, and are read for good.
 
 from __future__ import annotations
 
+from typing import Any
+
 import msgspec
 import numpy as np
 
-from zinc_kettle.core.timeline import Timeline
-from zinc_kettle.store.requests import StoredReport, StoredRequest, timeline_of
-
-
-class Timings1(msgspec.Struct):
-    """The engine's own account."""
-
-    cache_n: int = 0
-    prompt_n: int = 0
-    prompt_ms: float = 0.0
-    predicted_n: int = 0
-    predicted_ms: float = 0.0
+from zinc_kettle.core.timeline import EngineReport, Timeline
+from zinc_kettle.store.requests import StoredRequest, timeline_of
 
 
 class Finished1(msgspec.Struct, tag="finished"):
@@ -46,7 +38,7 @@ class Finished1(msgspec.Struct, tag="finished"):
     finish: str | None = None
     complete: bool = False
     error: str | None = None
-    timings: Timings1 | None = None
+    timings: EngineReport | None = None
     characters: int = 0
     text: str = ""
     fault: str = ""
@@ -61,40 +53,18 @@ _decode_rest = msgspec.msgpack.Decoder(list[Finished1]).decode
 _decode = msgspec.msgpack.Decoder(Finished1).decode
 
 
-def _request(m: Finished1) -> StoredRequest:
-    e = m.timings
-    report = None if e is None else StoredReport(e.cache_n, e.prompt_n, e.prompt_ms, e.predicted_n, e.predicted_ms)
-    return StoredRequest(
-        m.id,
-        m.role,
-        m.stream,
-        m.cold,
-        m.sent_ns,
-        m.end_ns,
-        m.asked_tokens,
-        m.connect_ns,
-        m.write_ns,
-        m.header_ns,
-        m.due_ns,
-        m.prompt_tokens,
-        m.cached_tokens,
-        m.output_tokens,
-        m.finish,
-        m.complete,
-        m.error,
-        report,
-        m.characters,
-        m.text,
-        m.fault,
-        m.attempt,
-        m.conversation,
-        m.turn,
-        m.coalesced,
-        m.odd,
-    )
+_RENAMED = {"id": "request_id", "timings": "engine"}
+_LEFT_OUT = {"episode", "user_stamps", "kernel_stamps", "chunk_tokens"}
 
 
-def decode_rest_1(data: bytes) -> list[StoredRequest]:
+def _request(m: Finished1) -> Any:
+    given = {
+        _RENAMED.get(name, name): getattr(m, name) for name in Finished1.__struct_fields__ if name not in _LEFT_OUT
+    }
+    return StoredRequest(**given)
+
+
+def decode_rest_1(data: bytes) -> list[Any]:
     """The small fields of a block of version 1.
 
     Raises:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import MISSING, dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal, get_args
+from typing import TYPE_CHECKING, Any, get_args
 
 import numpy as np
 import numpy.typing as npt
@@ -13,7 +13,7 @@ import numpy.typing as npt
 from zinc_kettle.core.bounds import BOUNDS, MOST_NS
 from zinc_kettle.core.telemetry import Trace
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.core.timeline import EngineReport, Role, Timeline
+from zinc_kettle.core.timeline import OF_REPORT, SMALL, EngineReport, Role, SmallField, Timeline
 from zinc_kettle.errors import BundleError
 
 if TYPE_CHECKING:
@@ -31,46 +31,6 @@ MOST_CHUNK_TOKENS, MOST_TOKENS = 1 << 20, 1 << 23
 MOST_TEXT = 16 << 10
 MOST_ID = 200
 
-Kind = Literal["text", "whole", "number", "switch"]
-FIELDS: tuple[tuple[str, Kind, bool], ...] = (
-    ("request_id", "text", True),
-    ("role", "text", True),
-    ("stream", "whole", True),
-    ("cold", "switch", True),
-    ("sent_ns", "whole", True),
-    ("end_ns", "whole", True),
-    ("asked_tokens", "whole", True),
-    ("connect_ns", "whole", True),
-    ("write_ns", "whole", True),
-    ("header_ns", "whole", False),
-    ("due_ns", "whole", False),
-    ("prompt_tokens", "whole", False),
-    ("cached_tokens", "whole", False),
-    ("output_tokens", "whole", False),
-    ("finish", "text", False),
-    ("complete", "switch", True),
-    ("error", "text", False),
-    ("characters", "whole", True),
-    ("text", "text", True),
-    ("fault", "text", True),
-    ("attempt", "whole", True),
-    ("conversation", "whole", False),
-    ("turn", "whole", True),
-    ("coalesced", "whole", True),
-    ("odd", "text", True),
-    ("clock", "text", True),
-)
-"""Fields of a timeline: name, kind, and whether each has one. Meanings are those of the timeline."""
-REPORT: tuple[tuple[str, Kind, bool], ...] = (
-    ("cache_n", "whole", True),
-    ("prompt_n", "whole", True),
-    ("prompt_ms", "number", True),
-    ("predicted_n", "whole", True),
-    ("predicted_ms", "number", True),
-    ("draft_n", "whole", False),
-    ("draft_accepted_n", "whole", False),
-)
-"""The engine's own account, in columns that begin with `engine_`; all empty where it gave none."""
 TRACE: tuple[tuple[str, bool], ...] = (
     ("at_ns", True),
     ("resident_bytes", True),
@@ -91,7 +51,7 @@ class Row:
     timeline: Timeline
 
 
-def _types() -> dict[Kind, pa.DataType]:
+def _types() -> dict[str, pa.DataType]:
     import pyarrow as pa
 
     return {"text": pa.string(), "whole": pa.int64(), "number": pa.float64(), "switch": pa.bool_()}
@@ -105,8 +65,8 @@ def request_schema() -> pa.Schema:
     return pa.schema(
         [
             pa.field("repeat", pa.int32(), nullable=False),
-            *(pa.field(name, types[kind], nullable=not given) for name, kind, given in FIELDS),
-            *(pa.field(f"engine_{name}", types[kind]) for name, kind, _ in REPORT),
+            *(pa.field(of.name, types[of.type], nullable=of.optional) for of in SMALL),
+            *(pa.field(f"engine_{of.name}", types[of.type]) for of in OF_REPORT),
             pa.field("user_ns", pa.list_(pa.int64()), nullable=False),
             pa.field("kernel_ns", pa.list_(pa.int64())),
             pa.field("chunk_tokens", pa.list_(pa.int32()), nullable=False),
@@ -134,7 +94,7 @@ class RequestWriter:
 
         stamps = {f"{name}.list.element": "DELTA_BINARY_PACKED" for name in ("user_ns", "kernel_ns")}
         whole = {name: "DELTA_BINARY_PACKED" for name in ("sent_ns", "end_ns")}
-        texts = [name for name, kind, _ in FIELDS if kind == "text"]
+        texts = [of.name for of in SMALL if of.type == "text"]
         self._schema = request_schema()
         self._writer = parquet.ParquetWriter(
             path,
@@ -160,9 +120,9 @@ class RequestWriter:
 
         rows = self._waiting
         columns: list[Any] = [[r.repeat for r in rows]]
-        columns += [[getattr(r.timeline, name) for r in rows] for name, _, _ in FIELDS]
+        columns += [[getattr(r.timeline, of.name) for r in rows] for of in SMALL]
         reports = [r.timeline.engine for r in rows]
-        columns += [[None if e is None else getattr(e, name) for e in reports] for name, _, _ in REPORT]
+        columns += [[None if e is None else getattr(e, of.name) for e in reports] for of in OF_REPORT]
         columns += [[getattr(r.timeline, name) for r in rows] for name in ("chunk_ns", "kernel_ns", "chunk_tokens")]
         arrays = [pa.array(column, type=field.type) for column, field in zip(columns, self._schema, strict=True)]
         self._writer.write_table(pa.Table.from_arrays(arrays, schema=self._schema))
@@ -246,13 +206,25 @@ def _groups(path: Path, part: str, schema: pa.Schema) -> Iterator[pa.Table]:
 
     try:
         with parquet.ParquetFile(path, thrift_string_size_limit=1 << 20, thrift_container_size_limit=1 << 20) as file:
-            if not file.schema_arrow.equals(schema, check_metadata=False):
-                raise BundleError(part, "has other columns than it should")
+            _check_columns(file.schema_arrow, schema, part)
             for group in range(file.metadata.num_row_groups):
                 _check_group(file, group, part)
                 yield file.read_row_group(group, use_threads=False)
     except (pa.ArrowException, OSError, ValueError) as error:
         raise BundleError(part, "cannot be read", why=str(error).partition("\n")[0][:120]) from error
+
+
+MAY_LACK = frozenset(of.name for of in SMALL if of.default is not MISSING)
+"""Columns that a bundle of an earlier version may not have."""
+
+
+def _check_columns(found: pa.Schema, wanted: pa.Schema, part: str) -> None:
+    import pyarrow as pa
+
+    names = set(found.names)
+    there = [column for column in wanted if column.name in names or column.name not in MAY_LACK]
+    if not found.equals(pa.schema(there), check_metadata=False):
+        raise BundleError(part, "has other columns than it should")
 
 
 def _check_group(file: parquet.ParquetFile, group: int, part: str) -> None:
@@ -279,20 +251,19 @@ def _lists(table: pa.Table, name: str) -> list[npt.NDArray[Any] | None]:
 
 
 def _rows(table: pa.Table) -> list[Row]:
-    repeats = table.column("repeat").to_pylist()
-    fields = {name: table.column(name).to_pylist() for name, _, _ in FIELDS}
-    engine = {name: table.column(f"engine_{name}").to_pylist() for name, _, _ in REPORT}
+    repeats, names = table.column("repeat").to_pylist(), set(table.column_names)
+    fields = {of: table.column(of.name).to_pylist() for of in SMALL if of.name in names}
+    engine = {of: table.column(f"engine_{of.name}").to_pylist() for of in OF_REPORT if f"engine_{of.name}" in names}
     user, kernel, tokens = (_lists(table, name) for name in ("user_ns", "kernel_ns", "chunk_tokens"))
     out = []
     for i, repeat in enumerate(repeats):
-        small = {name: _checked(name, kind, given, fields[name][i]) for name, kind, given in FIELDS}
+        small = {of.name: _checked(of, column[i]) for of, column in fields.items()}
         stamps = user[i], kernel[i], tokens[i]
         _check_stamps(small, *stamps)
-        report = (
-            {name: _checked(name, kind, given, engine[name][i]) for name, kind, given in REPORT}
-            if (engine["prompt_n"][i] is not None)
-            else None
-        )
+        account = {of.name: column[i] for of, column in engine.items()}
+        report = None
+        if account["prompt_n"] is not None:
+            report = {of.name: _checked(of, account[of.name]) for of in engine}
         assert stamps[0] is not None and stamps[2] is not None
         timeline = Timeline(
             **small,
@@ -305,9 +276,10 @@ def _rows(table: pa.Table) -> list[Row]:
     return out
 
 
-def _checked(name: str, kind: Kind, given: bool, value: Any) -> Any:
+def _checked(of: SmallField, value: Any) -> Any:
+    name, kind = of.name, of.type
     if value is None:
-        if given:
+        if not of.optional:
             raise ValueError(f"{name} is missing")
         return None
     if kind == "whole" and not -1 <= value < MOST_NS:
