@@ -17,6 +17,7 @@ from zinc_kettle.core.factors import Level
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.kinds import OverGaps, OverRequests
 from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.rig import FACT_KINDS
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.stats.ratios import (
     ALPHA,
@@ -32,16 +33,7 @@ MIN_REPEATS = MIN_FOR_CLAIM
 """Fewer carry no conclusion: nothing is compared before the third."""
 ENGINE_FACTS = ("engine", "version", "build")
 """What an engine says of itself that may explain a difference."""
-MACHINE_FACTS = (
-    "processor",
-    "physical_cores",
-    "hardware_threads",
-    "memory_bytes",
-    "system",
-    "kernel",
-    "governor",
-    "virtual",
-)
+MACHINE_FACTS = tuple(kind.name for kind in FACT_KINDS.values() if kind.explains)
 """What is known of a machine that may explain a difference."""
 
 

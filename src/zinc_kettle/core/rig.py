@@ -36,28 +36,32 @@ class FactKind:
     """`bytes`, `B/s`, `W`, `cores`, `price` or empty."""
     typed: bool = False
     """True where a person may type it in."""
+    explains: bool = False
+    """True where it may explain a difference between two runs."""
+    reported: bool = False
+    """True where a report's table of rigs has it."""
 
 
 _KINDS = (
-    FactKind("processor", "processor", ""),
+    FactKind("processor", "processor", "", explains=True, reported=True),
     FactKind("architecture", "architecture", ""),
-    FactKind("physical_cores", "cores", ""),
-    FactKind("hardware_threads", "hardware threads", ""),
+    FactKind("physical_cores", "cores", "", explains=True, reported=True),
+    FactKind("hardware_threads", "hardware threads", "", explains=True),
     FactKind("performance_cores", "performance cores", ""),
     FactKind("efficiency_cores", "efficiency cores", ""),
     FactKind("cache_l1_bytes", "L1 data cache per core", "KiB"),
     FactKind("cache_l2_bytes", "L2 cache per core", "KiB"),
     FactKind("cache_l3_bytes", "L3 cache", "KiB"),
     FactKind("last_level_cache_bytes", "last-level cache", "KiB"),
-    FactKind("memory_bytes", "memory", "bytes"),
+    FactKind("memory_bytes", "memory", "bytes", explains=True, reported=True),
     FactKind("swap_bytes", "swap", "bytes"),
     FactKind("cpu_limit_cores", "limit of the container", "cores"),
     FactKind("memory_limit_bytes", "memory limit of the container", "bytes"),
-    FactKind("system", "system", ""),
-    FactKind("kernel", "kernel", ""),
-    FactKind("virtual", "virtual", ""),
+    FactKind("system", "system", "", explains=True, reported=True),
+    FactKind("kernel", "kernel", "", explains=True, reported=True),
+    FactKind("virtual", "virtual", "", explains=True, reported=True),
     FactKind("container", "container", ""),
-    FactKind("governor", "frequency governor", ""),
+    FactKind("governor", "frequency governor", "", explains=True, reported=True),
     FactKind("engine", "engine", ""),
     FactKind("bandwidth", "memory bandwidth", "B/s", typed=True),
     FactKind("arithmetic", "arithmetic rate", "FLOP/s"),

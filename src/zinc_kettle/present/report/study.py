@@ -10,6 +10,7 @@ from zinc_kettle.core.factors import HERE, label
 from zinc_kettle.core.facts import EngineFacts, MachineFacts
 from zinc_kettle.core.plan import shape_of
 from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.rig import FACT_KINDS
 from zinc_kettle.core.stats.interval import MIN_FOR_INTERVAL
 from zinc_kettle.core.traffic import SHAPES
 from zinc_kettle.core.units import byte_size, plural
@@ -138,15 +139,7 @@ def _prompts(results: StudyResults) -> str:
     return said + (", each begun with a salt of its own, so that no cache can answer." if salted == {True} else ".")
 
 
-RIG_FACTS: Mapping[str, str] = {
-    "processor": "processor",
-    "physical_cores": "cores",
-    "memory_bytes": "memory",
-    "system": "system",
-    "kernel": "kernel",
-    "governor": "governor",
-    "virtual": "virtual",
-}
+RIG_FACTS = {kind.name: kind.title for kind in FACT_KINDS.values() if kind.reported}
 
 
 def _rigs(s: Subject) -> list[Block]:
