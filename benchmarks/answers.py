@@ -378,9 +378,9 @@ WHOLE = (
 
 def whole() -> list[Row]:
     """Ten duels, four gates and three searches, run through servers, driver and store."""
+    from zinc_kettle.app.build import open_store
     from zinc_kettle.config import places
     from zinc_kettle.store.reading import find, open_run
-    from zinc_kettle.wiring.build import open_store
 
     with tempfile.TemporaryDirectory() as folder:
         home = Path(folder)

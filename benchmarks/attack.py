@@ -105,13 +105,13 @@ def _studies(_base: Path) -> Make:
 
 
 def _read_bundle(path: Path, folder: Path) -> object:
-    from zinc_kettle.wiring.unpacking import into_store
+    from zinc_kettle.app.unpacking import into_store
 
     return into_store(path, folder)
 
 
 def _read_store(path: Path, folder: Path) -> object:
-    from zinc_kettle.wiring.store_import import import_store
+    from zinc_kettle.app.store_import import import_store
 
     return import_store(path, folder)
 
@@ -163,11 +163,11 @@ def make_bases(folder: Path) -> None:
     """A bundle and a store of one small run."""
     import sqlalchemy as sa
 
+    from zinc_kettle.app.packing import pack
     from zinc_kettle.store import schema as s
     from zinc_kettle.store.reading import find, shelf
     from zinc_kettle.store.sqlite import copy_database
     from zinc_kettle.store.store import KettleStore, delete_run
-    from zinc_kettle.wiring.packing import pack
 
     copy_database(DEMO_FILES / SAMPLE_STORE, folder / "whole.db")
     store = KettleStore(folder / "whole.db")

@@ -21,6 +21,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from zinc_kettle.app.build import experiment, model_folder, open_store, rig_book
 from zinc_kettle.config import Places, places
 from zinc_kettle.core.breakdown import TimeSplit, time_split
 from zinc_kettle.core.fit.predict import Calibration, Machine, Point, calibrate, decode_speed
@@ -34,7 +35,6 @@ from zinc_kettle.formats.presets import preset_shape
 from zinc_kettle.formats.recipe import shipped
 from zinc_kettle.session.progress import Began, Progress
 from zinc_kettle.store.reading import open_run
-from zinc_kettle.wiring.build import experiment, model_folder, open_store, rig_book
 
 OUT = Path(__file__).parent / "out"
 QUANTIZATIONS = ("F16", "Q8_0", "Q6_K", "Q5_K", "Q5_0", "Q4_K", "Q4_0")

@@ -46,7 +46,7 @@ import asyncio, os, sys
 from pathlib import Path
 from zinc_kettle.config import Places
 from zinc_kettle.session import progress as p
-from zinc_kettle.wiring.build import experiment, open_store, read_study
+from zinc_kettle.app.build import experiment, open_store, read_study
 home, log = Path(sys.argv[1]), os.open(sys.argv[2], os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
 where = Places(home, home / "kettle.db")
 study, source = read_study(home / "kills.study.toml", where)

@@ -19,6 +19,7 @@ from typing import Any
 
 import numpy as np
 
+from zinc_kettle.app.services import Services
 from zinc_kettle.config import Places
 from zinc_kettle.core.plan import Prompts, Repeats, Study
 from zinc_kettle.core.recipe import Endpoint
@@ -33,7 +34,6 @@ from zinc_kettle.store.store import BLOCK_REQUESTS, KettleStore, add_block
 from zinc_kettle.store.summaries import encode_summary
 from zinc_kettle.tui.app import KettleApp
 from zinc_kettle.tui.run_state import RunState
-from zinc_kettle.wiring.desk import RealDesk
 
 REPEATS, TOKENS = 5, 32
 OUT = Path(__file__).parent / "out" / "large.json"
@@ -117,9 +117,9 @@ def fill(store: KettleStore, study: Study) -> str:
     return run
 
 
-async def watched(desk: RealDesk, results: StudyResults) -> dict[str, Any]:
+async def watched(services: Services, results: StudyResults) -> dict[str, Any]:
     """The map of a running study: what a repeat that ends costs, and how often the map can be drawn."""
-    app = KettleApp(desk)
+    app = KettleApp(services)
     app.runner.results, app.runner.state = results, RunState()
     async with app.run_test(size=(142, 42)) as pilot:
         app.go("map")
@@ -178,8 +178,8 @@ def main() -> None:
             results = open_run(fresh, run)
             opened.append(round(time.monotonic() - begun, 3))
             fresh.close()
-        desk = RealDesk(places)
-        seen = asyncio.run(watched(desk, desk.open_run(run)))
+        services = Services(places)
+        seen = asyncio.run(watched(services, services.studies.open_run(run)))
     result = {
         "cells": len(study.cells),
         "repeats": results.done_repeats,

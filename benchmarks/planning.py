@@ -14,11 +14,11 @@ import tempfile
 import time
 from pathlib import Path
 
+from zinc_kettle.app.services import Services
 from zinc_kettle.config import Places
 from zinc_kettle.tui.app import KettleApp
 from zinc_kettle.tui.screens.plan.screen import PlanScreen
 from zinc_kettle.tui.widgets.plan_text import PlanText
-from zinc_kettle.wiring.desk import RealDesk
 
 OUT = Path(__file__).parent / "out" / "planning.json"
 KEYS = 40
@@ -39,7 +39,7 @@ async def measure(count: int) -> dict[str, float]:
     """Milliseconds of each key that was typed, and seconds until a change was read whole."""
     home = Path(tempfile.mkdtemp())
     text = TEXT.format(many=", ".join(map(str, range(1, count + 1))), more=", ".join(map(str, range(32, 32 + count))))
-    app = KettleApp(RealDesk(Places(home, home / "kettle.db")))
+    app = KettleApp(Services(Places(home, home / "kettle.db")))
     async with app.run_test(size=(142, 42)) as pilot:
         await pilot.pause(0.5)
         app.plan_from("nothing", {})

@@ -21,12 +21,12 @@ import pexpect
 import psutil
 from tests.screen.term import Term
 
+from zinc_kettle.app.build import read_study
 from zinc_kettle.config import Places
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.present.findings import main_measure
 from zinc_kettle.store.reading import shelf
 from zinc_kettle.store.store import KettleStore
-from zinc_kettle.wiring.build import read_study
 
 OUT = Path(__file__).parent / "out" / "screen.json"
 ROUNDS, IDLE_S, KEYS = 5, 8.0, 20

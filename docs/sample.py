@@ -12,10 +12,10 @@ import tempfile
 from contextlib import closing
 from pathlib import Path
 
+from zinc_kettle.app.services import Services
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.store.reading import open_run, shelf
 from zinc_kettle.store.store import KettleStore
-from zinc_kettle.wiring.desk import RealDesk
 
 
 def main() -> None:
@@ -28,7 +28,7 @@ def main() -> None:
             for run in (run for study in shelf(store) for run in study.runs):
                 for cell in open_run(store, run.run_id).cells:
                     _ = cell.summary
-        RealDesk(Places(Path(folder), copy)).shelf()
+        Services(Places(Path(folder), copy)).studies.shelf()
         gc.collect()  # its connections
         with closing(sqlite3.connect(copy)) as db:
             db.execute("PRAGMA wal_checkpoint(TRUNCATE)")

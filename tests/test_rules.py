@@ -44,7 +44,7 @@ MAY_SWALLOW = {
     "driver/reply.py",  # an answer nobody can read is a fault of its request
     "tui/station.py",  # work beside the screen: what goes wrong is shown, and its trace is in the log
     "cli/entry.py",  # the top of the process
-    "wiring/apart_process.py",  # the top of a process that reads what nobody has checked
+    "app/apart_process.py",  # the top of a process that reads what nobody has checked
     "engines/launchers/serve_mistralrs.py",  # what the engine raises is its answer, or why it did not load
 }
 CORE_MAY_NOT_CALL = {"open", "print", "input", "exec", "eval", "breakpoint", "__import__"}
@@ -74,7 +74,7 @@ def test_every_room_imports_alone(room: str) -> None:
 HEAVY = {
     "zinc_kettle.driver.__main__": ("textual", "rich", "sqlalchemy", "matplotlib", "scipy", "pydantic", "psutil"),
     "zinc_kettle.tui.app": ("numpy", "scipy", "matplotlib", "sqlalchemy", "httpx", "pydantic"),
-    "zinc_kettle.wiring.desk": ("numpy", "scipy", "matplotlib", "sqlalchemy", "httpx", "pydantic"),
+    "zinc_kettle.app.services": ("numpy", "scipy", "matplotlib", "sqlalchemy", "httpx", "pydantic"),
     "zinc_kettle.cli.main": ("textual", "numpy", "sqlalchemy", "matplotlib"),
 }
 

@@ -1,6 +1,6 @@
 """Zinc Kettle measures how fast local language models run, and says how sure it is.
 
-Rooms, from the top: cli, wiring, (tui, engines, rigs, link, store, charts, formats, config, sim),
+Rooms, from the top: cli, tui, app, (engines, rigs, link, store, charts, formats, config, sim),
 (session, present, driver), ports, wire, core, errors. A room imports only rooms below it.
 See docs/architecture.md.
 """

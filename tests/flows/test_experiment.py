@@ -12,6 +12,7 @@ import pytest
 
 from tests.build import study
 from tests.flows.fakes import Bench, FakeTelemetry, sound
+from zinc_kettle.app.build import experiment
 from zinc_kettle.config import Places
 from zinc_kettle.core.decisions import AddLevel, Decision, OnFailure, Pause, Resume, Skip, Step
 from zinc_kettle.core.factors import Level
@@ -30,7 +31,6 @@ from zinc_kettle.session import progress as p
 from zinc_kettle.store.reading import open_run, shelf
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.wire.messages import Episode
-from zinc_kettle.wiring.build import experiment
 
 
 def small(**changes: Any) -> Study:

@@ -10,6 +10,7 @@ import pytest
 import sqlalchemy as sa
 
 from tests.flows.test_cli import kettle
+from zinc_kettle.app.bin import FOLDER, empty, throw_path
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.core.facts import RunFacts
 from zinc_kettle.errors import RunHeldError, UsageError
@@ -18,7 +19,6 @@ from zinc_kettle.store.plans import study_of
 from zinc_kettle.store.reading import find, open_run, shelf
 from zinc_kettle.store.sqlite import copy_database
 from zinc_kettle.store.store import BIN_DAYS, KettleStore
-from zinc_kettle.wiring.bin import FOLDER, empty, throw_path
 
 DAY_S = 86_400.0
 

@@ -18,6 +18,10 @@ import sqlalchemy as sa
 
 from tests.build import timeline
 from tests.bundling import Parts, built, parts_of
+from zinc_kettle.app.apart import OUT_OF_TIME
+from zinc_kettle.app.imported_stores import Elsewhere
+from zinc_kettle.app.packing import pack
+from zinc_kettle.app.unpacking import unpack
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.core.plan import workload
 from zinc_kettle.errors import BundleError, UsageError
@@ -28,10 +32,6 @@ from zinc_kettle.store import schema as s
 from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.store.sqlite import copy_database
 from zinc_kettle.store.store import KettleStore
-from zinc_kettle.wiring.apart import OUT_OF_TIME
-from zinc_kettle.wiring.elsewhere import Elsewhere
-from zinc_kettle.wiring.packing import pack
-from zinc_kettle.wiring.unpacking import unpack
 
 RUN = "runs/1"
 
@@ -271,7 +271,7 @@ def test_columns_that_earlier_versions_had_not_may_be_missing(tmp_path: Path) ->
 
 def test_reading_ends_by_its_own_time_and_not_by_that_of_others() -> None:
     """A process that has used up its processor time is told from one that was refused, or fell."""
-    burn = "from zinc_kettle.wiring.apart_process import bound_time\nbound_time(0.01)\nwhile True: pass"
+    burn = "from zinc_kettle.app.apart_process import bound_time\nbound_time(0.01)\nwhile True: pass"
     ran = subprocess.run([sys.executable, "-c", burn], capture_output=True, timeout=600, check=False)
     assert ran.returncode == OUT_OF_TIME
 
@@ -281,8 +281,8 @@ import json, sys, tempfile, time
 from pathlib import Path
 from tests.mutants import spoilt_bundle
 from zinc_kettle.errors import KettleError
-from zinc_kettle.wiring.apart_process import bound_memory
-from zinc_kettle.wiring.unpacking import into_store
+from zinc_kettle.app.apart_process import bound_memory
+from zinc_kettle.app.unpacking import into_store
 base, first, last = Path(sys.argv[1]), int(sys.argv[2]), int(sys.argv[3])
 longest, wrong, taken = 0.0, [], 0
 bound_memory(base.stat().st_size)

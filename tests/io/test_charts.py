@@ -8,6 +8,8 @@ from pathlib import Path
 
 import pytest
 
+from zinc_kettle.app.build import open_store
+from zinc_kettle.app.charting import subject_of
 from zinc_kettle.charts.draw import draw
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.core.chart_view import spots
@@ -20,8 +22,6 @@ from zinc_kettle.store.reading import open_run, shelf
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.tui.draw.chart import draw_chart
 from zinc_kettle.tui.theme import DARK, LIGHT
-from zinc_kettle.wiring.build import open_store
-from zinc_kettle.wiring.charting import subject_of
 
 
 @pytest.fixture(scope="module")

@@ -66,12 +66,12 @@ def test_figures_of_other_definitions_are_computed_again(store: KettleStore, stu
 
 def test_the_shelf_says_an_old_answer_anew(store: KettleStore, tmp_path: Path) -> None:
     """An answer that was kept under other definitions, or in other words, is found again."""
+    from zinc_kettle.app.services import Services
     from zinc_kettle.config import Places
-    from zinc_kettle.wiring.desk import RealDesk
 
     run = find(store, "deep-context")
     store.keep_answer(run, "an answer of last year", by="1.1")
-    entry = next(e for e in RealDesk(Places(tmp_path, store.path)).shelf() if e.runs[0].run_id == run)
+    entry = next(e for e in Services(Places(tmp_path, store.path)).studies.shelf() if e.runs[0].run_id == run)
     assert entry.runs[0].answer.startswith("Fastest decode: flash attention off")
 
 

@@ -14,6 +14,14 @@ import msgspec
 import pytest
 
 from tests.bundling import Parts, built, parts_of
+from zinc_kettle.app.build import open_store
+from zinc_kettle.app.imported_stores import Elsewhere
+from zinc_kettle.app.ownership import adopt
+from zinc_kettle.app.packing import pack
+from zinc_kettle.app.services import Services
+from zinc_kettle.app.store_import import import_store
+from zinc_kettle.app.unpacking import into_store, unpack
+from zinc_kettle.app.views import Checked
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.formats.shared_study import NO_ADDRESS
@@ -21,14 +29,6 @@ from zinc_kettle.formats.toml import parse_toml
 from zinc_kettle.store.reading import find, open_run, shelf
 from zinc_kettle.store.sqlite import copy_database
 from zinc_kettle.store.store import KettleStore, delete_run
-from zinc_kettle.tui.planning import Checked
-from zinc_kettle.wiring.build import open_store
-from zinc_kettle.wiring.desk import RealDesk
-from zinc_kettle.wiring.elsewhere import Elsewhere
-from zinc_kettle.wiring.ownership import adopt
-from zinc_kettle.wiring.packing import pack
-from zinc_kettle.wiring.store_import import import_store
-from zinc_kettle.wiring.unpacking import into_store, unpack
 
 RUN = "runs/1"
 OWN = "mine"
@@ -166,16 +166,16 @@ def test_a_copy_of_a_strangers_plan_has_no_address_no_key_and_no_path(
     unpack(evil, home / "others" / "evil")
     (home / "rigs.toml").unlink()
     (home / "recipes" / "own.toml").unlink()
-    desk = RealDesk(Places(home, home / "kettle.db"))
-    entry = next(entry for entry in desk.shelf() if entry.origin == "evil")
-    results = desk.open(entry)
-    plan = desk.planner.copy_of(results, entry.file)
+    services = Services(Places(home, home / "kettle.db"))
+    entry = next(entry for entry in services.studies.shelf() if entry.origin == "evil")
+    results = services.studies.open(entry)
+    plan = services.plans.copy_of(results, entry.file)
     raw = parse_toml(plan.text, file="the copy")
     assert raw["endpoint"] == {"url": NO_ADDRESS, "model": "m"} and plan.origin == "evil"
     assert all(plan.folder / name == plan.folder / Path(name).name for name in raw["prompts"]["files"])
     told = plan.text + results.run.source + json.dumps(msgspec.to_builtins(results.study.endpoint))
     assert not [word for word in ("harbour.invalid", "OFFICE_KEY", "shadow", "/etc") if word in told]
-    checked = desk.planner.check(plan.text, plan.folder, Checked())
+    checked = services.plans.check(plan.text, plan.folder, Checked())
     assert ("endpoint", "url") in [problem.path for problem in checked.problems]
 
 

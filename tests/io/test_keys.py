@@ -17,6 +17,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 
 from tests.build import study
 from tests.driving import drive_all, scripted
+from zinc_kettle.app.build import experiment
 from zinc_kettle.config import Places
 from zinc_kettle.core.plan import Repeats
 from zinc_kettle.core.recipe import Endpoint
@@ -28,7 +29,6 @@ from zinc_kettle.session import progress as p
 from zinc_kettle.store.reading import open_run
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.wire.messages import Episode, Setup
-from zinc_kettle.wiring.build import experiment
 
 KEY = "sesame-4711-of-the-harbour"
 

@@ -11,6 +11,10 @@ from pathlib import Path
 import pytest
 
 from tests.build import study
+from zinc_kettle.app.build import experiment
+from zinc_kettle.app.packing import hidden_words, known_keys, pack
+from zinc_kettle.app.reporting import Reports, write_report
+from zinc_kettle.app.side_names import Sides
 from zinc_kettle.config import Places
 from zinc_kettle.core.plan import Repeats
 from zinc_kettle.core.private import Private
@@ -23,10 +27,6 @@ from zinc_kettle.present.tables import table
 from zinc_kettle.session import progress as p
 from zinc_kettle.store.reading import open_run
 from zinc_kettle.store.store import KettleStore
-from zinc_kettle.wiring.build import experiment
-from zinc_kettle.wiring.packing import hidden_words, known_keys, pack
-from zinc_kettle.wiring.reporting import Reports, write_report
-from zinc_kettle.wiring.sides import Sides
 
 KEY = "Sesame-4711-of-the-Harbour"
 

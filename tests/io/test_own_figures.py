@@ -103,11 +103,11 @@ def test_others_stand_below_a_lineup_and_are_never_ranked(tmp_path: Path) -> Non
 def test_settings_are_changed_one_by_one_and_comments_stay(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """What is typed is kept with what stands around it; empty makes it usual again; two ways to say the pace never
     stand together; wrong values change nothing."""
+    from zinc_kettle.app.display import speak, worn
+    from zinc_kettle.app.settings import change, rows
     from zinc_kettle.config import Places
     from zinc_kettle.core.units import SPOKEN
     from zinc_kettle.errors import UsageError
-    from zinc_kettle.wiring.look import speak, worn
-    from zinc_kettle.wiring.settings import change, rows
 
     places, file = Places(tmp_path, tmp_path / "kettle.db"), tmp_path / "preferences.toml"
     change(places, "money.currency", "EUR")

@@ -15,6 +15,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from rich.cells import cell_len
 
+from zinc_kettle.app.reporting import Reports, write_report
+from zinc_kettle.app.side_names import Sides
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.core.report import Part, ReportPlan, section_key
 from zinc_kettle.errors import StudyFileError, UsageError
@@ -28,8 +30,6 @@ from zinc_kettle.store.sqlite import copy_database
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.tui.draw.report import section_text
 from zinc_kettle.tui.theme import DARK
-from zinc_kettle.wiring.reporting import Reports, write_report
-from zinc_kettle.wiring.sides import Sides
 
 STUDY = Part("study", ("three-ways",))
 DUEL = Part("duel", ("three-ways@quantization=F16", "three-ways@quantization=Q4_0"))

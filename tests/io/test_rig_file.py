@@ -7,6 +7,10 @@ from pathlib import Path
 import pytest
 
 from tests.build import RECIPES, study
+from zinc_kettle.app.fitting import calibration
+from zinc_kettle.app.fleet import Fleet
+from zinc_kettle.app.rig_service import RigService
+from zinc_kettle.app.rigbook import RigBook
 from zinc_kettle.config import Places
 from zinc_kettle.core.factors import Factor, Level
 from zinc_kettle.core.rig import Fact, Probe, Rig, RigPlan, rig_of
@@ -14,10 +18,6 @@ from zinc_kettle.errors import RigError, StudyFileError, UsageError
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.formats.rigs import read_rigs, type_fact
 from zinc_kettle.present.rig_rows import busy_line, fact_rows, probe_rows, rig_record
-from zinc_kettle.wiring.fitting import calibration
-from zinc_kettle.wiring.fleet import Fleet
-from zinc_kettle.wiring.rig_desk import RigDesk
-from zinc_kettle.wiring.rigbook import RigBook
 
 FILE = """# the office's machines
 format = 1
@@ -182,13 +182,13 @@ def test_a_rig_behind_an_address_refuses_what_it_cannot_set(tmp_path: Path, fact
 @pytest.mark.parametrize("text", ["bandwidth = 51.2 GB/s, data sheet", "bandwidth=51.2 GB/s"])
 def test_a_fact_as_it_is_typed_on_the_screen(tmp_path: Path, text: str) -> None:
     """Name, number, unit, source."""
-    desk = RigDesk(Places(tmp_path, tmp_path / "s.db"), lambda: pytest.fail("no store is needed"))
-    assert desk.type_fact("here", text).bandwidth == 51.2e9
-    desk.type_fact("here", "note = by the window, me")
-    assert desk.rigs()[0].get("note") == "by the window"
+    services = RigService(Places(tmp_path, tmp_path / "s.db"), lambda: pytest.fail("no store is needed"))
+    assert services.type_fact("here", text).bandwidth == 51.2e9
+    services.type_fact("here", "note = by the window, me")
+    assert services.all()[0].get("note") == "by the window"
     for wrong in ("bandwidth", "bandwidth = 3 knots", "bandwidth = fast, me", "= 3"):
         with pytest.raises(UsageError):
-            desk.type_fact("here", wrong)
+            services.type_fact("here", wrong)
 
 
 def test_a_rig_with_a_device_is_not_calibrated_by_what_ran_on_it(tmp_path: Path) -> None:

@@ -8,9 +8,9 @@ from typing import Any
 
 import pytest
 
+from zinc_kettle.app import selftest
 from zinc_kettle.core.drivers import FULL_SHARE
 from zinc_kettle.errors import DriverError
-from zinc_kettle.wiring import selftest
 
 
 async def test_it_measures_and_is_used_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -19,6 +19,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.build import decode_timeline, repeat, repeats_at, study, timeline, trace
+from zinc_kettle.app.side_names import Sides
 from zinc_kettle.config import Places
 from zinc_kettle.core.decisions import Mark, More, Skip, Step
 from zinc_kettle.core.facts import RunFacts
@@ -34,7 +35,6 @@ from zinc_kettle.store.reading import find, open_run, other_runs, shelf
 from zinc_kettle.store.requests import decode_request, encode_request
 from zinc_kettle.store.store import BLOCK_REQUESTS, LEASE_S, KettleStore
 from zinc_kettle.store.summaries import decode_summary, encode_summary
-from zinc_kettle.wiring.sides import Sides
 
 FACTS: RunFacts = {"processor": "made up", "physical_cores": 2}
 VERSION_1 = Path(__file__).parent.parent / "data" / "store-v1.db"

@@ -9,15 +9,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.build import KNOWN
+from zinc_kettle.app.build import model_sizes
+from zinc_kettle.app.services import Services
+from zinc_kettle.app.views import Checked
 from zinc_kettle.config import DEMO_FILES, Places
 from zinc_kettle.core.factors import label
 from zinc_kettle.core.text import is_hidden
 from zinc_kettle.errors import KettleError, ModelError, StudyFileError
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.formats.study import line_of, parse_study, read_study
-from zinc_kettle.tui.planning import Checked
-from zinc_kettle.wiring.build import model_sizes
-from zinc_kettle.wiring.desk import RealDesk
 
 GOOD = """format = 1
 name = "night-log"
@@ -223,10 +223,10 @@ def test_models_are_found_or_missed_clearly(tmp_path: Path) -> None:
 
 def test_every_example_can_be_planned_again(tmp_path: Path) -> None:
     """In a data folder that has none of the files they were measured from: their prompts come with the copy."""
-    desk = RealDesk(Places(tmp_path, tmp_path / "kettle.db"))
+    services = Services(Places(tmp_path, tmp_path / "kettle.db"))
     plans = {}
-    for entry in desk.shelf():
-        results = desk.open(entry)
-        plan = desk.planner.copy_of(results, entry.file)
-        plans[results.study.name] = desk.planner.check(plan.text, plan.folder, Checked()).problems
+    for entry in services.studies.shelf():
+        results = services.studies.open(entry)
+        plan = services.plans.copy_of(results, entry.file)
+        plans[results.study.name] = services.plans.check(plan.text, plan.folder, Checked()).problems
     assert len(plans) > 5 and not [found for found in plans.values() if found]

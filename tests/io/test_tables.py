@@ -152,7 +152,7 @@ def _ratio(results: StudyResults, over: dict[str, Any], under: dict[str, Any]) -
     return found.value
 
 
-def _desk(opened: Opened, row: tuple[Any, ...]) -> None:
+def _services(opened: Opened, row: tuple[Any, ...]) -> None:
     results, product = opened("night-log-desk"), 1.0
     for level in results.study.vary["quantization"]:
         product *= _ratio(results, {"quantization": level, "threads": 2}, {"quantization": level, "threads": 1})
@@ -197,7 +197,7 @@ HOLDS: dict[str, Callable[[Opened, tuple[Any, ...]], None]] = {
     "which-rig": lambda o, row: _best(o, row, "which-rig"),
     "three-ways": lambda o, row: _best(o, row, "three-ways"),
     "two-engines": lambda o, row: _best(o, row, "two-engines"),
-    "night-log-desk": _desk,
+    "night-log-desk": _services,
     "last-weeks-settings": _settings,
     "pasted-log": _slope,
     "deep-context": _deep,

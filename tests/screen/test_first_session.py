@@ -10,12 +10,12 @@ import pytest
 
 from tests.flows.test_cli import kettle
 from tests.screen.piloting import settled, shown_text
+from zinc_kettle.app.services import Services
 from zinc_kettle.config import Places
 from zinc_kettle.core.report import Part, ReportPlan
 from zinc_kettle.tui.app import KettleApp
 from zinc_kettle.tui.station import UNFORESEEN, Station
 from zinc_kettle.tui.stations import STATIONS
-from zinc_kettle.wiring.desk import RealDesk
 
 STUDY = """format = 1
 name = "which-machine"
@@ -47,13 +47,13 @@ def begun(folder: Path) -> tuple[Places, Path]:
 
 
 @pytest.fixture
-async def first(tmp_path: Path) -> RealDesk:
+async def first(tmp_path: Path) -> Services:
     """A person's tool that was looked at while nothing was measured yet, and has measured one study since."""
     places, file = begun(tmp_path)
-    made = RealDesk(places)
-    assert [entry.example for entry in made.shelf()].count(True) > 3
-    entry = next(entry for entry in made.shelf() if entry.file == file)
-    await made.experiment(made.open(entry), lambda _event: None).run()
+    made = Services(places)
+    assert [entry.example for entry in made.studies.shelf()].count(True) > 3
+    entry = next(entry for entry in made.studies.shelf() if entry.file == file)
+    await made.studies.experiment(made.studies.open(entry), lambda _event: None).run()
     return made
 
 
@@ -66,18 +66,18 @@ def measured(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.fixture
-def desk(measured: Path, tmp_path: Path) -> RealDesk:
+def services(measured: Path, tmp_path: Path) -> Services:
     """A person's tool beside what was measured before."""
     shutil.copytree(measured, tmp_path, dirs_exist_ok=True)
-    return RealDesk(Places(tmp_path, tmp_path / "kettle.db"))
+    return Services(Places(tmp_path, tmp_path / "kettle.db"))
 
 
-async def test_every_station_shows_the_first_run_in_every_order(first: RealDesk) -> None:
+async def test_every_station_shows_the_first_run_in_every_order(first: Services) -> None:
     """From each to each, as often as that may matter; none asks for a study that is there."""
     app = KettleApp(first)
     async with app.run_test(size=(142, 42)) as pilot:
         await pilot.pause()
-        app.open_study(next(entry for entry in first.shelf() if entry.runs))
+        app.open_study(next(entry for entry in first.studies.shelf() if entry.runs))
         left, at = set(ORDERS), "4"
         while left:
             # From where one is to a station not gone to from there, as long as there is one.
@@ -92,13 +92,13 @@ async def test_every_station_shows_the_first_run_in_every_order(first: RealDesk)
     assert {station.key for station in STATIONS} >= set(KEYS)
 
 
-async def test_names_are_looked_up_in_ones_own_store_before_the_examples(first: RealDesk) -> None:
+async def test_names_are_looked_up_in_ones_own_store_before_the_examples(first: Services) -> None:
     """For comparisons and reports; what only the examples have is found there."""
-    answering = first.answering
+    answering = first.comparisons
     assert answering.side("which-machine", None).results.study.name == "which-machine"
     assert answering.side("whole-office", None).results.study.name == "whole-office"
     plan = ReportPlan(parts=(Part("study", ("which-machine",)),))
-    assert first.handing.document(plan, None).title == "Which machine?"
+    assert first.exports.document(plan, None).title == "Which machine?"
     written = await answering.beside(["show", "which-machine", "--json"])
     assert written
 
@@ -116,21 +116,21 @@ BREAKS = {
 
 @pytest.mark.parametrize("key", BREAKS)
 async def test_work_that_fails_unexpectedly_is_shown_and_written_down(
-    desk: RealDesk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, key: str
+    services: Services, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, key: str
 ) -> None:
     """A sentence stands where the result was to be, the trace is in the log, and the screen goes on."""
     name, asked = BREAKS[key]
-    at: object = desk
+    at: object = services
     for part in asked.split(".")[:-1]:
         at = getattr(at, part)
 
     def broken(*_given: object, **_more: object) -> None:
         raise ZeroDivisionError("seven by nought")
 
-    app = KettleApp(desk)
+    app = KettleApp(services)
     async with app.run_test(size=(142, 42)) as pilot:
         await pilot.pause()
-        app.open_study(next(entry for entry in desk.shelf() if entry.runs))
+        app.open_study(next(entry for entry in services.studies.shelf() if entry.runs))
         await settled(pilot)
         monkeypatch.setattr(at, asked.rpartition(".")[2], broken)
         await pilot.press(key)

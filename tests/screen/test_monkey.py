@@ -19,12 +19,12 @@ from textual.pilot import OutOfBounds, Pilot
 from textual.widget import Widget
 from textual.widgets import Static
 
+from zinc_kettle.app.services import Services
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places, demo_studies
 from zinc_kettle.tui.app import KettleApp
 from zinc_kettle.tui.palette import Palette
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
-from zinc_kettle.wiring.desk import RealDesk
 
 KEYS = (
     "0",
@@ -118,12 +118,12 @@ def slow(monkeypatch: pytest.MonkeyPatch, request: pytest.FixtureRequest) -> Non
     monkeypatch.setattr(Station, "mount_composed_widgets", slowly)
 
 
-def desk_in(folder: Path) -> RealDesk:
+def desk_in(folder: Path) -> Services:
     """The demo's finished studies, in a data folder of their own."""
     store = folder / "demo" / "kettle.db"
     store.parent.mkdir()
     shutil.copyfile(DEMO_FILES / SAMPLE_STORE, store)
-    return RealDesk(Places(folder, store, demo=True), extra_studies=demo_studies())
+    return Services(Places(folder, store, demo=True), extra_studies=demo_studies())
 
 
 @pytest.mark.parametrize("seed", SEEDS)
@@ -228,20 +228,20 @@ async def test_keys_typed_ahead_while_a_study_is_measured(
     tmp_path: Path, slow: None, seed: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """The run never ends by anything but the keys that stop it, and these are not among them."""
-    desk = desk_in(tmp_path)
+    services = desk_in(tmp_path)
     runs: list[Endless] = []
 
     def endless(results: Any, emit: Any) -> Endless:
         runs.append(Endless(results.study, emit))
         return runs[-1]
 
-    monkeypatch.setattr(desk, "experiment", endless)
+    monkeypatch.setattr(services, "experiment", endless)
     monkeypatch.setattr("tests.screen.test_monkey.KEYS", tuple(k for k in KEYS if k not in {"s", "b", "p", "k"}))
-    app = KettleApp(desk)
+    app = KettleApp(services)
     rng = random.Random(1_000 + seed)
     async with app.run_test(size=(142, 42)) as pilot:
         await pilot.pause()
-        app.open_study(next(entry for entry in desk.shelf() if len(entry.runs) and not entry.simulated))
+        app.open_study(next(entry for entry in services.studies.shelf() if len(entry.runs) and not entry.simulated))
         app.start_run()
         done = await play(pilot, rng)
         assert app.return_code is None and app.runner.active, done

@@ -1,4 +1,4 @@
 """The command line: one command a file; only cli.output prints.
 
-May import: everything below, through wiring where an adapter is needed.
+May import: everything below, through app where an adapter is needed.
 """

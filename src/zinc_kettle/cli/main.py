@@ -12,10 +12,10 @@ import typer
 from typer.core import TyperGroup
 
 from zinc_kettle import __version__
+from zinc_kettle.app.display import speak
 from zinc_kettle.cli import commands, output
 from zinc_kettle.cli.options import StoreOption
 from zinc_kettle.config import places
-from zinc_kettle.wiring.look import speak
 
 FOLDER = Path(commands.__path__[0])
 NAMES = tuple(sorted(module.name for module in pkgutil.iter_modules([str(FOLDER)])))

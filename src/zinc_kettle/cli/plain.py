@@ -11,6 +11,9 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from zinc_kettle.app.reporting import write_report
+from zinc_kettle.app.services import Services
+from zinc_kettle.app.views import ShelfEntry
 from zinc_kettle.cli import output
 from zinc_kettle.config import Places, places
 from zinc_kettle.core.duel import duel
@@ -28,9 +31,6 @@ from zinc_kettle.present.report.document import sentence
 from zinc_kettle.present.report.study import method
 from zinc_kettle.present.table import columns_of_study
 from zinc_kettle.present.values import whole_text
-from zinc_kettle.tui.bridge import ShelfEntry
-from zinc_kettle.wiring.desk import RealDesk
-from zinc_kettle.wiring.reporting import write_report
 
 HELP = """On the shelf: a number opens a study. In a study: answer, cells, cell NUMBER, findings, method, duel A B
 (numbers of cells), explain MEASURE, run, report FILE, back. Anywhere: help, quit."""
@@ -48,8 +48,8 @@ class _At:
 def talk(store: Path | None, *, extra: list[Path] | None = None, where: Places | None = None) -> int:
     """Answer line by line until there are no more; returns the exit code."""
     chosen = where or places(store)
-    desk = RealDesk(chosen, extra_studies=extra or [])
-    at = _At(desk.shelf())
+    services = Services(chosen, extra_studies=extra or [])
+    at = _At(services.studies.shelf())
     _tell_shelf(at)
     while True:
         output.line()
@@ -63,21 +63,21 @@ def talk(store: Path | None, *, extra: list[Path] | None = None, where: Places |
         if not words:
             continue
         try:
-            _answer(desk, chosen, at, words)
+            _answer(services, chosen, at, words)
         except KettleError as error:
             output.line(f"That cannot be done. {error}")
 
 
-def _answer(desk: RealDesk, where: Places, at: _At, words: list[str]) -> None:
+def _answer(services: Services, where: Places, at: _At, words: list[str]) -> None:
     word, *rest = words
     if word == "help":
         output.line(HELP)
     elif word in {"back", "shelf"}:
         at.study = at.entry = None
-        at.entries = desk.shelf()
+        at.entries = services.studies.shelf()
         _tell_shelf(at)
     elif at.study is None:
-        _open(desk, at, word)
+        _open(services, at, word)
     elif word in SAYS:
         SAYS[word](at.study)
     elif word == "cell":
@@ -91,7 +91,7 @@ def _answer(desk: RealDesk, where: Places, at: _At, words: list[str]) -> None:
     elif word == "run":
         _run(at)
     elif word == "report":
-        _report(desk, where, at.study, rest)
+        _report(services, where, at.study, rest)
     else:
         raise UsageError(f"{word!r} means nothing here", remedy="help")
 
@@ -108,11 +108,11 @@ def _tell_shelf(at: _At) -> None:
         )
 
 
-def _open(desk: RealDesk, at: _At, word: str) -> None:
+def _open(services: Services, at: _At, word: str) -> None:
     if not word.isdecimal() or not 1 <= int(word) <= len(at.entries):
         raise UsageError(f"{word!r} opens nothing", remedy=f"a number from 1 to {len(at.entries)}, or help")
     at.entry = at.entries[int(word) - 1]
-    at.study = desk.open(at.entry)
+    at.study = services.studies.open(at.entry)
     output.line(at.study.study.question)
     if at.study.run.simulated:
         output.line("Simulated: nothing of it was measured on hardware.")
@@ -197,11 +197,11 @@ def _run(at: _At) -> None:
     output.line(f"In a terminal of its own, so that what it says does not mix with this: zinc-kettle run {file}")
 
 
-def _report(desk: RealDesk, where: Places, study: StudyResults, words: list[str]) -> None:
+def _report(services: Services, where: Places, study: StudyResults, words: list[str]) -> None:
     if not words:
         raise UsageError("a report needs a file", remedy="report night.html, or .md, or .pdf")
     plan = ReportPlan(parts=(Part("study", (f"{study.run.place}{study.study.name}:{study.run.number}",)),))
-    made = desk.handing.document(plan, study)
+    made = services.exports.document(plan, study)
     for path in write_report(made, Path(" ".join(words))):
         output.line(f"Wrote {path}.")
 

@@ -24,8 +24,8 @@ from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import UsageError
 
 if TYPE_CHECKING:
+    from zinc_kettle.app.services import Services
     from zinc_kettle.tui.app import KettleApp
-    from zinc_kettle.tui.bridge import Desk
 
 MOST_ENDS, ENDS_WITHIN_S = 3, 30.0
 """A screen that ends with an error so often within this time would only go on doing so."""
@@ -57,11 +57,11 @@ def on_terminal() -> bool:
 
 def show(where: Places, extra: list[Path], run_id: str = "", *, walk: bool = False) -> None:
     """Run the application until the person leaves it, with a run open where one is named, or with the guided walk."""
-    from zinc_kettle.wiring.desk import RealDesk
-    from zinc_kettle.wiring.look import speak
+    from zinc_kettle.app.display import speak
+    from zinc_kettle.app.services import Services
 
     speak(where)
-    sys.exit(asyncio.run(_show(RealDesk(where, extra_studies=extra), where.log, run_id, walk=walk)))
+    sys.exit(asyncio.run(_show(Services(where, extra_studies=extra), where.log, run_id, walk=walk)))
 
 
 class _Leaving:
@@ -89,17 +89,17 @@ class _Leaving:
         self.number = number
 
 
-async def _show(desk: Desk, log: Path, run_id: str, *, walk: bool) -> int:
+async def _show(services: Services, log: Path, run_id: str, *, walk: bool) -> int:
     """Show the screen; should it end with an error, write that down and show a new one while the run continues."""
     from zinc_kettle.tui.app import STOP_LIMIT_S, KettleApp
     from zinc_kettle.tui.runner import Runner
 
     runner, notice, ended_s = Runner(), "", [-math.inf] * (MOST_ENDS - 1)
     if run_id:
-        runner.results = desk.open_run(run_id)
+        runner.results = services.studies.open_run(run_id)
     leaving = _Leaving()
     while True:
-        app = leaving.app = KettleApp(desk, runner, notice, walk=walk and not notice)
+        app = leaving.app = KettleApp(services, runner, notice, walk=walk and not notice)
         told = io.StringIO()
         app.error_console = Console(file=told, width=TRACE_WIDTH, no_color=True)
         code = await app.run_async()

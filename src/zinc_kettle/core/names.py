@@ -7,6 +7,7 @@ import re
 LONGEST_NAME = 64
 LONGEST_SHORT_NAME = 32
 """Of rigs and recipes, which stand in narrow columns."""
+LONGEST_STEM = 80
 NAME_HINT = "small letters, digits and hyphens"
 _OTHER = re.compile(r"[^a-z0-9]+")
 
@@ -30,3 +31,8 @@ def name_from(text: str, *, otherwise: str, longest: int = LONGEST_NAME) -> str:
         longest: Characters it may have.
     """
     return _OTHER.sub("-", text.lower()).strip("-")[:longest].strip("-") or otherwise
+
+
+def file_stem(text: str) -> str:
+    """A name for a file that is written: letters, digits, dots, - and _ of a text."""
+    return re.sub(r"[^\w.-]+", "-", text)[:LONGEST_STEM].strip("-.")

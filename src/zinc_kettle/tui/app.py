@@ -14,11 +14,12 @@ from textual.app import App, SystemCommand
 from textual.command import CommandPalette
 from textual.screen import Screen
 
+from zinc_kettle.app.services import Services
+from zinc_kettle.app.views import ShelfEntry
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import plural
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import EVERYWHERE, bindings
-from zinc_kettle.tui.bridge import Desk, ShelfEntry
 from zinc_kettle.tui.palette import Named, Palette, commands
 from zinc_kettle.tui.runner import Runner
 from zinc_kettle.tui.station import EVERY_SCREEN_CSS, TOO_SMALL, Station, is_too_small
@@ -27,13 +28,13 @@ from zinc_kettle.tui.theme import DARK, LIGHT, theme
 from zinc_kettle.tui.typed import Typed
 
 if TYPE_CHECKING:
+    from zinc_kettle.app.views import OpenPlan
     from zinc_kettle.core.decisions import Decision
     from zinc_kettle.core.factors import Level
     from zinc_kettle.core.plan import Cell
     from zinc_kettle.core.problem import Problem
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.sides import Side
-    from zinc_kettle.tui.planning import OpenPlan
     from zinc_kettle.tui.run_state import RunState
     from zinc_kettle.tui.walk import Walk
 
@@ -49,7 +50,7 @@ class KettleApp(App[int]):
     """Zinc Kettle's screen.
 
     Args:
-        desk: The rest of the tool.
+        services: The rest of the tool.
         runner: Holds the open study and its run; a new one where none is handed over.
         notice: What to say at once: why the screen before this one ended.
         walk: Begin with the guided walk.
@@ -64,12 +65,14 @@ class KettleApp(App[int]):
     HORIZONTAL_BREAKPOINTS = [(0, "-narrow"), (124, "-wide")]  # noqa: RUF012
     VERTICAL_BREAKPOINTS = [(0, "-short"), (36, "-tall")]  # noqa: RUF012
 
-    def __init__(self, desk: Desk, runner: Runner | None = None, notice: str = "", *, walk: bool = False) -> None:
+    def __init__(
+        self, services: Services, runner: Runner | None = None, notice: str = "", *, walk: bool = False
+    ) -> None:
         super().__init__()
         self.walk: Walk | None = None
         """The guided walk, while it goes on."""
         self._walks = walk
-        self.desk = desk
+        self.services = services
         self.runner = runner or Runner()
         self.rig_count = 0
         self._named = Named(self)
@@ -79,7 +82,7 @@ class KettleApp(App[int]):
         self._typed = Typed(self, self._give)
         for palette in (DARK, LIGHT):
             self.register_theme(theme(palette))
-        self.theme = LIGHT.name if desk.theme() == "light" else DARK.name
+        self.theme = LIGHT.name if services.theme() == "light" else DARK.name
 
     @property
     def results(self) -> StudyResults | None:
@@ -145,7 +148,7 @@ class KettleApp(App[int]):
         self.runner.listener = self
         if self.runner.results is not None:
             self.go("map")
-        elif self.desk.newcomer() and not self._walks:
+        elif self.services.newcomer() and not self._walks:
             self.call_after_refresh(self.go, "begin")  # the first paint does not wait for it
         self.set_interval(LOOK_S, self._look_elsewhere)
         if self._notice:
@@ -189,7 +192,7 @@ class KettleApp(App[int]):
         results = self.results
         if results is None or self.runner.active or results.run.state != "running":
             return
-        if self.runner.follow(self.desk.glance(results.run.run_id), self.desk.open_run):
+        if self.runner.follow(self.services.studies.glance(results.run.run_id), self.services.studies.open_run):
             self._cells_changed()
 
     def on_unmount(self) -> None:
@@ -240,7 +243,7 @@ class KettleApp(App[int]):
         if name == "plan":
             self._ready_plan()
         if name == "duel" and not self.rungs:
-            self.rungs = self.desk.answering.usual_sides(self.results)
+            self.rungs = self.services.comparisons.usual_sides(self.results)
         wanted = kind.screen_class()
         while len(self.screen_stack) > 1 and not isinstance(self.screen, wanted):
             self.pop_screen()
@@ -249,14 +252,14 @@ class KettleApp(App[int]):
 
     def _ready_plan(self) -> None:
         """The plan to show: the one that is being edited, or was when the screen was closed; else the open study's."""
-        plan = self.runner.plan or self.desk.planner.kept()
+        plan = self.runner.plan or self.services.plans.kept()
         if self.results is not None and (plan is None or not plan.changed):
             plan = self._copied(self.results) or plan
         self.runner.plan = plan
 
     def _copied(self, results: StudyResults) -> OpenPlan | None:
         try:
-            return self.desk.planner.copy_of(results, self.runner.file)
+            return self.services.plans.copy_of(results, self.runner.file)
         except KettleError:
             return None
 
@@ -265,7 +268,7 @@ class KettleApp(App[int]):
         from zinc_kettle.tui.screens.plan.screen import PlanScreen
 
         if self.runner.plan is None:
-            self.runner.plan = self.desk.planner.kept()
+            self.runner.plan = self.services.plans.kept()
         self._back_to_shelf()
         self.push_screen(PlanScreen((start, dict(hold))))
 
@@ -275,13 +278,13 @@ class KettleApp(App[int]):
         if results is None:
             return
         try:
-            plan = self.desk.planner.copy_of(results, self.runner.file)
-            plan = self.desk.planner.with_change(plan, cell, changes)
+            plan = self.services.plans.copy_of(results, self.runner.file)
+            plan = self.services.plans.with_change(plan, cell, changes)
         except KettleError as error:
             self.notify(str(error), severity="error", timeout=12)
             return
         self.runner.plan = plan
-        self.desk.planner.keep(plan)
+        self.services.plans.keep(plan)
         self.go("plan")
 
     def next_measure(self) -> None:
@@ -308,7 +311,7 @@ class KettleApp(App[int]):
         from zinc_kettle.present.findings import main_measure
 
         try:
-            results = self.desk.open(entry, run)
+            results = self.services.studies.open(entry, run)
         except KettleError as error:
             self.notify(str(error), title="The study cannot be opened", severity="error", timeout=12)
             return
@@ -359,12 +362,12 @@ class KettleApp(App[int]):
                 study = side.results.study
                 whole = [{study.leading[0]: level} for level in study.vary[study.leading[0]]]
                 for levels in [side.levels] if side.levels else whole:
-                    found = self.desk.steer(side.results, More, levels, count)
+                    found = self.services.studies.steer(side.results, More, levels, count)
                     if isinstance(found, Problem):
                         self.refuse(found)
                         return
             if self.results is not None and any(side.results is self.results for side in sides):
-                self.runner.results = self.desk.open_run(self.results.run.run_id)
+                self.runner.results = self.services.studies.open_run(self.results.run.run_id)
         except KettleError as error:
             self.notify(str(error), severity="error", timeout=12)
             return
@@ -378,7 +381,7 @@ class KettleApp(App[int]):
             return
         self.copy_to_clipboard(text)
         try:
-            kept = self.desk.answering.keep_copy(text)
+            kept = self.services.comparisons.keep_copy(text)
         except KettleError as error:
             self.notify(str(error), severity="warning")
             return
@@ -443,7 +446,7 @@ class KettleApp(App[int]):
             self.notify("It is already running; s stops it.")
             return
         try:
-            self.runner.start(partial(self.desk.experiment, results), self.desk.open_run)
+            self.runner.start(partial(self.services.studies.experiment, results), self.services.studies.open_run)
         except KettleError as error:
             self.notify(str(error), title="The run cannot begin", severity="error", timeout=20)
             return
@@ -474,11 +477,11 @@ class KettleApp(App[int]):
             self.notify("There is no run to steer yet. Press r to run this study.")
             return
         try:
-            found = self.desk.steer(results, wish, levels, count, text)
+            found = self.services.studies.steer(results, wish, levels, count, text)
             if not isinstance(found, Decision):
                 self.refuse(found)
                 return
-            self.runner.results = self.desk.open_run(results.run.run_id)
+            self.runner.results = self.services.studies.open_run(results.run.run_id)
         except KettleError as error:
             self.notify(str(error), severity="error", timeout=12)
             return
@@ -523,5 +526,5 @@ class KettleApp(App[int]):
             self.notify("Stopping; everything measured is kept.")
             await self.runner.stopped(STOP_LIMIT_S)
         with contextlib.suppress(TimeoutError):
-            await asyncio.wait_for(self.desk.close(), STOP_LIMIT_S)
+            await asyncio.wait_for(self.services.close(), STOP_LIMIT_S)
         self.exit(0)

@@ -23,7 +23,7 @@ from zinc_kettle.tui.stations import STATIONS
 if TYPE_CHECKING:
     from textual.screen import Screen
 
-    from zinc_kettle.tui.bridge import Host
+    from zinc_kettle.tui.host import Host
 
 MOST = 200
 """Studies, and model files, it knows by name."""
@@ -71,7 +71,7 @@ class Named:
         """Model files may lie in many folders; they are found while the palette is open already."""
         from zinc_kettle.tui.widgets.model_chooser import FIRST_DESIGN
 
-        found = await asyncio.to_thread(self._app.desk.planner.models)
+        found = await asyncio.to_thread(self._app.services.plans.models)
         self.commands += [
             SystemCommand(
                 f"model: {m.title}",
@@ -83,14 +83,14 @@ class Named:
 
     def _studies(self) -> Iterator[SystemCommand]:
         with contextlib.suppress(KettleError):
-            for entry in self._app.desk.shelf()[:MOST]:
+            for entry in self._app.services.studies.shelf()[:MOST]:
                 if not entry.trouble:
                     about = entry.runs[0].answer if entry.runs else entry.about
                     yield SystemCommand(f"study: {entry.question}", about, partial(self._app.open_study, entry))
 
     def _rigs(self) -> Iterator[SystemCommand]:
         with contextlib.suppress(KettleError):
-            for rig in self._app.desk.rigs():
+            for rig in self._app.services.rigs.all():
                 yield SystemCommand(f"rig: {rig.name}", "Show what is known of it.", partial(self._show, rig.name))
 
     def _measures(self) -> Iterator[SystemCommand]:

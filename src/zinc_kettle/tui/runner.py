@@ -12,18 +12,11 @@ from zinc_kettle.core.factors import HERE
 from zinc_kettle.errors import KettleError
 
 if TYPE_CHECKING:
+    from zinc_kettle.app.views import OpenPlan
     from zinc_kettle.core.results import StudyResults
+    from zinc_kettle.session.experiment import Experiment
     from zinc_kettle.session.progress import Ended, Event
-    from zinc_kettle.tui.planning import OpenPlan
     from zinc_kettle.tui.run_state import RunState
-
-
-class Running(Protocol):
-    """An experiment about to run."""
-
-    async def run(self) -> Ended:
-        """Run to the end; cancelling stops cleanly."""
-        ...
 
 
 class Listener(Protocol):
@@ -90,7 +83,7 @@ class Runner:
         return moved
 
     def start(
-        self, make: Callable[[Callable[[Event], None]], Running], open_run: Callable[[str], StudyResults]
+        self, make: Callable[[Callable[[Event], None]], Experiment], open_run: Callable[[str], StudyResults]
     ) -> None:
         """Begin to measure.
 

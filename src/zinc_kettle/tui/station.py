@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import inspect
-import re
 from collections.abc import Coroutine
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
@@ -14,6 +13,7 @@ from textual.geometry import Size
 from textual.screen import Screen
 from textual.widgets import Static
 
+from zinc_kettle.core.names import file_stem
 from zinc_kettle.core.text import shorten
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.choices import Choices
@@ -23,14 +23,8 @@ from zinc_kettle.tui.theme import PALETTES, Palette
 if TYPE_CHECKING:
     from zinc_kettle.core.results import CellResults
 
-MOST_NAME = 80
 MOST_SAID = 200
 UNFORESEEN = "Something unexpected happened"
-
-
-def file_name(text: str) -> str:
-    """A name for a file: letters, digits, dots, - and _ of a text."""
-    return re.sub(r"[^\w.-]+", "-", text)[:MOST_NAME].strip("-.")
 
 
 LEAST = Size(50, 14)
@@ -121,14 +115,14 @@ class Station(Standing, Screen[None]):
         self.run_worker(self._watched(work), group=group, exclusive=exclusive, exit_on_error=False)
 
     async def _watched(self, work: Coroutine[Any, Any, None]) -> None:
-        from zinc_kettle.tui.bridge import host
+        from zinc_kettle.tui.host import host
 
         try:
             await work
         except KettleError as error:
             said = str(error)
         except Exception as error:  # noqa: BLE001 - the library would only write it down, and the screen wait for ever
-            where = host(self).desk.write_down(error)
+            where = host(self).services.write_down(error)
             said = f"{UNFORESEEN}: {type(error).__name__}: {shorten(str(error), MOST_SAID)}. Details are in {where}."
         else:
             return
@@ -166,7 +160,7 @@ class Station(Standing, Screen[None]):
 
     def action_copy(self) -> None:
         """Copy what is shown as text."""
-        from zinc_kettle.tui.bridge import host
+        from zinc_kettle.tui.host import host
 
         host(self).copy(self.copied())
 
@@ -175,7 +169,7 @@ class Station(Standing, Screen[None]):
         self.work(self._export(), group="export")
 
     async def _export(self) -> None:
-        from zinc_kettle.tui.bridge import host
+        from zinc_kettle.tui.host import host
 
         wanted = self.drawn()
         if wanted is None:
@@ -184,7 +178,7 @@ class Station(Standing, Screen[None]):
         self.notify("Drawing …", timeout=2)
         command, name = wanted
         try:
-            written = await host(self).desk.answering.draw(command, file_name(name))
+            written = await host(self).services.comparisons.draw(command, file_stem(name))
         except KettleError as error:
             self.notify(str(error), title="The chart was not written", severity="error")
             return

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from importlib import import_module
 
 from zinc_kettle.core.units import plural
-from zinc_kettle.tui.bridge import Host
+from zinc_kettle.tui.host import Host
 from zinc_kettle.tui.station import Station
 
 

@@ -15,7 +15,7 @@ from textual.app import App
 from textual.timer import Timer
 from textual.widgets import Footer, Static
 
-from zinc_kettle.tui.bridge import Host
+from zinc_kettle.tui.host import Host
 from zinc_kettle.tui.station import Station
 
 READ_S = 2.0
@@ -194,7 +194,7 @@ class Walk:
 
     def _open(self, words: str) -> None:
         self._host.go("shelf")
-        entry = next((e for e in self._host.desk.shelf() if words in e.question and e.runs), None)
+        entry = next((e for e in self._host.services.studies.shelf() if words in e.question and e.runs), None)
         if entry is not None:
             self._host.open_study(entry)
 

@@ -8,6 +8,7 @@ from typing import Annotated
 
 import typer
 
+from zinc_kettle.app.build import open_store
 from zinc_kettle.cli import output
 from zinc_kettle.cli.cells import cells_of
 from zinc_kettle.cli.options import RUN, StoreOption
@@ -17,7 +18,6 @@ from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.units import plural
 from zinc_kettle.errors import UsageError
 from zinc_kettle.store.reading import find, open_run
-from zinc_kettle.wiring.build import open_store
 
 
 def acknowledge_caution(place: str, caution: str, note: str, cell: str, store_path: Path | None) -> None:

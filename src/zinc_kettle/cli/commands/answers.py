@@ -9,6 +9,7 @@ from typing import Annotated
 
 import typer
 
+from zinc_kettle.app.build import open_store
 from zinc_kettle.cli import output
 from zinc_kettle.cli.cells import one_cell
 from zinc_kettle.cli.options import RUN, JsonOption, StoreOption
@@ -21,7 +22,6 @@ from zinc_kettle.core.text import neutralise, shorten
 from zinc_kettle.core.units import digits
 from zinc_kettle.errors import UsageError
 from zinc_kettle.store.reading import find, open_run
-from zinc_kettle.wiring.build import open_store
 
 SHOWN_CHARACTERS = 60
 SHOWN_ID = 18

@@ -7,6 +7,8 @@ from typing import Annotated
 
 import typer
 
+from zinc_kettle.app.build import open_store
+from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, JsonOption, StoreOption
 from zinc_kettle.config import places
@@ -14,8 +16,6 @@ from zinc_kettle.core.capacity import UNSETTLED, capacities
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.capacity import ENDS, TRIAL_HEADS, found_json, found_text, trial_rows
-from zinc_kettle.wiring.build import open_store
-from zinc_kettle.wiring.sides import Sides
 
 
 def tell_capacity(place: str, store_path: Path | None, *, as_json: bool) -> int:

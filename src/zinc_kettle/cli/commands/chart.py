@@ -9,6 +9,10 @@ from typing import Annotated, Optional
 
 import typer
 
+from zinc_kettle.app.build import open_store
+from zinc_kettle.app.charting import subject_of
+from zinc_kettle.app.export import write, write_all
+from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
 from zinc_kettle.cli.cells import one_cell
 from zinc_kettle.cli.options import RUN, MeasureOption, OutOption, StoreOption
@@ -18,10 +22,6 @@ from zinc_kettle.errors import UsageError
 from zinc_kettle.present.charts import build, offered
 from zinc_kettle.present.charts.kinds import Subject
 from zinc_kettle.present.findings import main_measure
-from zinc_kettle.wiring.build import open_store
-from zinc_kettle.wiring.charting import subject_of
-from zinc_kettle.wiring.export import write, write_all
-from zinc_kettle.wiring.sides import Sides
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,7 @@ from typing import Annotated
 
 import typer
 
+from zinc_kettle.app.build import model_folder, read_study
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import StoreOption
 from zinc_kettle.cli.screen import on_terminal, show
@@ -14,7 +15,6 @@ from zinc_kettle.config import Places, demo_places, demo_studies
 from zinc_kettle.core.recipe import further_models
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.formats.models import check_disk
-from zinc_kettle.wiring.build import model_folder, read_study
 
 
 def open_demo(store: Path | None, *, walk: bool = False, plain: bool = False) -> None:

@@ -7,14 +7,14 @@ from typing import Annotated, Optional
 
 import typer
 
+from zinc_kettle.app.doctor import examine, write_bundle
+from zinc_kettle.app.ownership import adopt
+from zinc_kettle.app.packing import hidden_words
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.health import healthy
 from zinc_kettle.core.units import plural
-from zinc_kettle.wiring.doctor import examine, write_bundle
-from zinc_kettle.wiring.ownership import adopt
-from zinc_kettle.wiring.packing import hidden_words
 
 
 def adopt_store(store: Path) -> int:

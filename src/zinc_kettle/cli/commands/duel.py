@@ -8,6 +8,9 @@ from typing import Annotated
 
 import typer
 
+from zinc_kettle.app.build import open_store
+from zinc_kettle.app.export import write
+from zinc_kettle.app.side_names import Sides, one_by_one
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import SIDE, JsonOption, MeasureOption, OutOption, StoreOption
 from zinc_kettle.config import places
@@ -35,9 +38,6 @@ from zinc_kettle.present.duel import (
     verdict,
 )
 from zinc_kettle.present.findings import known_measure, main_measure
-from zinc_kettle.wiring.build import open_store
-from zinc_kettle.wiring.export import write
-from zinc_kettle.wiring.sides import Sides, one_by_one
 
 HEADS = ("measure", "A", "B", "B over A", "")
 PROMPT_HEADS = ("request", "cell", "A", "B", "B over A", "")

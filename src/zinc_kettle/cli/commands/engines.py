@@ -7,14 +7,14 @@ from typing import Annotated, Optional
 
 import typer
 
+from zinc_kettle.app.build import recipe_book
+from zinc_kettle.app.fleet import recipe_named
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.factors import Factor
 from zinc_kettle.core.recipe import Recipe, Setting
 from zinc_kettle.formats.recipe import shipped
-from zinc_kettle.wiring.build import recipe_book
-from zinc_kettle.wiring.fleet import recipe_named
 
 
 def list_engines(store: Path | None, *, as_json: bool) -> None:

@@ -8,6 +8,9 @@ from typing import Annotated, Optional
 
 import typer
 
+from zinc_kettle.app.build import open_store, rig_book
+from zinc_kettle.app.charting import preferences
+from zinc_kettle.app.fitting import calibration, candidates, measured_before
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
@@ -20,9 +23,6 @@ from zinc_kettle.core.storage_types import CACHE_TYPES, STORAGE_TYPES
 from zinc_kettle.core.units import byte_size, digits
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.fit_rows import Candidate, FitRow, detail, fit_record, fit_rows, speed_text, verdict
-from zinc_kettle.wiring.build import open_store, rig_book
-from zinc_kettle.wiring.charting import preferences
-from zinc_kettle.wiring.fitting import calibration, candidates, measured_before
 
 SIZES = (
     "layers",
@@ -164,7 +164,7 @@ def show_fit(
 
 
 async def _gathered(book: object, name: str) -> Rig:
-    from zinc_kettle.wiring.rigbook import RigBook
+    from zinc_kettle.app.rigbook import RigBook
 
     assert isinstance(book, RigBook)
     try:

@@ -11,6 +11,8 @@ from typing import Annotated, Optional
 
 import typer
 
+from zinc_kettle.app.build import experiment, open_store, read_study
+from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
 from zinc_kettle.cli.commands.run import Reporter, run_until_stopped
 from zinc_kettle.cli.options import JsonOption, StoreOption
@@ -33,8 +35,6 @@ from zinc_kettle.session.progress import Began, Event
 from zinc_kettle.store.plans import plan_key
 from zinc_kettle.store.reading import shelf
 from zinc_kettle.store.store import KettleStore
-from zinc_kettle.wiring.build import experiment, open_store, read_study
-from zinc_kettle.wiring.sides import Sides
 
 CODES: dict[GateVerdict, int] = {"fine": 0, "worse": 1, "failed": 1, "open": 3}
 FIRST = 0

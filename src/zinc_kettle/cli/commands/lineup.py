@@ -9,6 +9,12 @@ from typing import Annotated, Optional
 
 import typer
 
+from zinc_kettle.app.build import open_store
+from zinc_kettle.app.charting import preferences
+from zinc_kettle.app.entrants import appearances, entrants_of, rig_of
+from zinc_kettle.app.export import write
+from zinc_kettle.app.rig_service import RigService
+from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import JsonOption, MeasureOption, OutOption, StoreOption
 from zinc_kettle.config import places
@@ -38,12 +44,6 @@ from zinc_kettle.present.lineup import (
     verdict,
 )
 from zinc_kettle.store.store import KettleStore
-from zinc_kettle.wiring.build import open_store
-from zinc_kettle.wiring.charting import preferences
-from zinc_kettle.wiring.export import write
-from zinc_kettle.wiring.lining import appearances, entrants_of, rig_of
-from zinc_kettle.wiring.rig_desk import RigDesk
-from zinc_kettle.wiring.sides import Sides
 
 
 @dataclass(frozen=True)
@@ -73,7 +73,7 @@ def tell_lineup(
     store = open_store(where)
     finder = Sides(where, lambda: store)
     runs = [finder.results(name) for name in named]
-    rigs = {rig.name: rig for rig in RigDesk(where, lambda: store).rigs()}
+    rigs = {rig.name: rig for rig in RigService(where, lambda: store).all()}
     entrants = entrants_of(runs, asked.by, rigs)
     if asked.reference:
         _tell_index(entrants, asked.reference, as_json=as_json, out=out)

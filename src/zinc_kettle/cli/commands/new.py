@@ -8,14 +8,14 @@ from typing import Annotated, Optional
 
 import typer
 
+from zinc_kettle.app.build import known
+from zinc_kettle.app.planning import template_named, template_text
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.templates import TEMPLATES, missing
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.study import parse_study
-from zinc_kettle.wiring.build import known
-from zinc_kettle.wiring.planning import template_named, template_text
 
 
 def list_templates() -> None:

@@ -8,6 +8,9 @@ from typing import Annotated, Optional
 
 import typer
 
+from zinc_kettle.app.build import open_store
+from zinc_kettle.app.packing import LEFT_OUT, hidden_words, known_keys, pack
+from zinc_kettle.app.unpacking import unpack
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
@@ -16,9 +19,6 @@ from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.units import byte_size, plural
 from zinc_kettle.errors import UsageError
 from zinc_kettle.store.reading import find, open_run
-from zinc_kettle.wiring.build import open_store
-from zinc_kettle.wiring.packing import LEFT_OUT, hidden_words, known_keys, pack
-from zinc_kettle.wiring.unpacking import unpack
 
 
 def pack_runs(named: Sequence[str], out: Path | None, without: Sequence[str], store_path: Path | None) -> None:

@@ -9,6 +9,9 @@ from typing import Annotated
 
 import typer
 
+from zinc_kettle.app.build import model_sizes, open_store, read_study
+from zinc_kettle.app.planning import cores_here
+from zinc_kettle.app.rig_service import RigService
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
@@ -19,9 +22,6 @@ from zinc_kettle.core.results import RunInfo, StudyResults
 from zinc_kettle.present.json import cell_json
 from zinc_kettle.present.planned import costs_of, dropped_text, planned_cells
 from zinc_kettle.present.table import plan_line, plan_rows
-from zinc_kettle.wiring.build import model_sizes, open_store, read_study
-from zinc_kettle.wiring.planning import cores_here
-from zinc_kettle.wiring.rig_desk import RigDesk
 
 
 def plan_study(file: Path, store_path: Path | None, *, as_json: bool) -> None:
@@ -38,10 +38,10 @@ def plan_study(file: Path, store_path: Path | None, *, as_json: bool) -> None:
             output.json_line(cell_json(results, cell))
         return
     sizes = model_sizes(study, where)
-    desk = RigDesk(where, lambda: open_store(where))
+    rigs = RigService(where, lambda: open_store(where))
     if not rigs_of(study) and study.endpoint is None:
-        asyncio.run(desk.ready(HERE))
-    planned = planned_cells(study, sizes, desk.predicted(study))
+        asyncio.run(rigs.ready(HERE))
+    planned = planned_cells(study, sizes, rigs.predicted(study))
     output.line(study.question)
     costs = costs_of(study, planned)
     output.line(plan_line(results, costs.launches, costs.seconds))
@@ -59,7 +59,7 @@ def tell_dry(file: Path, store_path: Path | None, *, as_json: bool) -> None:
     Raises:
         UsageError: The file cannot be used.
     """
-    from zinc_kettle.wiring.dry import dry_run
+    from zinc_kettle.app.dry import dry_run
 
     where = places(store_path, study=file)
     study, _ = read_study(file, where)

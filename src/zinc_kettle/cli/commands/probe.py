@@ -8,13 +8,13 @@ from typing import Annotated, Optional
 
 import typer
 
+from zinc_kettle.app.build import rig_book
+from zinc_kettle.app.rigbook import RigBook
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.present.rig_rows import busy_line, fact_rows, probe_rows, rig_record
-from zinc_kettle.wiring.build import rig_book
-from zinc_kettle.wiring.rigbook import RigBook
 
 
 def probe_rig(name: str | None, store_path: Path | None, *, facts_only: bool, as_json: bool) -> int:

@@ -8,13 +8,13 @@ from typing import Annotated
 
 import typer
 
+from zinc_kettle.app.bin import empty
+from zinc_kettle.app.build import open_store
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.store.reading import find, shelf
 from zinc_kettle.store.store import BIN_DAYS
-from zinc_kettle.wiring.bin import empty
-from zinc_kettle.wiring.build import open_store
 
 
 def remove_run(place: str, store_path: Path | None) -> None:

@@ -10,6 +10,10 @@ from typing import Annotated, Optional
 
 import typer
 
+from zinc_kettle.app.build import open_store
+from zinc_kettle.app.reporting import Reports, write_report
+from zinc_kettle.app.rig_service import RigService
+from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import MeasureOption, StoreOption
 from zinc_kettle.config import places
@@ -17,10 +21,6 @@ from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.report import Part, ReportPlan
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.report.build import BEGINNING
-from zinc_kettle.wiring.build import open_store
-from zinc_kettle.wiring.reporting import Reports, write_report
-from zinc_kettle.wiring.rig_desk import RigDesk
-from zinc_kettle.wiring.sides import Sides
 
 
 @dataclass(frozen=True)
@@ -48,7 +48,7 @@ def make_report(asked: Asked, out: Sequence[Path], listing: bool, store_path: Pa
     """
     where = places(store_path)
     store = open_store(where)
-    reports = Reports(where, Sides(where, lambda: store), lambda _run: store, RigDesk(where, lambda: store).rigs)
+    reports = Reports(where, Sides(where, lambda: store), lambda _run: store, RigService(where, lambda: store).all)
     name = asked.name or _name(asked)
     plan = _changed(reports.plan(name), asked)
     if not plan.parts:

@@ -10,6 +10,7 @@ from typing import Annotated, Any, Optional
 
 import typer
 
+from zinc_kettle.app.build import experiment, open_store, read_study
 from zinc_kettle.cli import output
 from zinc_kettle.cli.commands.new import new_study
 from zinc_kettle.cli.commands.show import tell
@@ -26,7 +27,6 @@ from zinc_kettle.session.experiment import Experiment
 from zinc_kettle.store.reading import open_run
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.wire.messages import Tick
-from zinc_kettle.wiring.build import experiment, open_store, read_study
 
 
 class Reporter:

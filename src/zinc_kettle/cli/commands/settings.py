@@ -8,11 +8,11 @@ from typing import Annotated, Optional
 
 import typer
 
+from zinc_kettle.app.settings import change, rows
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.errors import UsageError
-from zinc_kettle.wiring.settings import change, rows
 
 
 def tell_settings(changes: Sequence[str], store_path: Path | None, *, as_json: bool) -> None:

@@ -7,6 +7,8 @@ from typing import Annotated
 
 import typer
 
+from zinc_kettle.app.build import open_store
+from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, JsonOption, StoreOption
 from zinc_kettle.config import places
@@ -15,8 +17,6 @@ from zinc_kettle.present.breakdown import split_rows
 from zinc_kettle.present.dates import day_and_time
 from zinc_kettle.present.json import cell_json
 from zinc_kettle.present.table import conclusions, result_rows
-from zinc_kettle.wiring.build import open_store
-from zinc_kettle.wiring.sides import Sides
 
 
 def show_run(place: str, store_path: Path | None, *, as_json: bool, time_split: bool = False) -> None:

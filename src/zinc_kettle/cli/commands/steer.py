@@ -8,6 +8,7 @@ from typing import Annotated
 
 import typer
 
+from zinc_kettle.app.build import open_store
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
@@ -16,7 +17,6 @@ from zinc_kettle.core.problem import Problem, nearest
 from zinc_kettle.core.steering import parse_levels, steer
 from zinc_kettle.errors import UsageError
 from zinc_kettle.store.reading import find, open_run
-from zinc_kettle.wiring.build import open_store
 
 
 def steer_run(place: str, wish: str, what: str, count: int, store_path: Path | None) -> None:

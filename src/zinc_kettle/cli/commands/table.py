@@ -9,6 +9,8 @@ from typing import Annotated, Optional, get_args
 
 import typer
 
+from zinc_kettle.app.build import open_store
+from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
@@ -17,8 +19,6 @@ from zinc_kettle.core.units import plural
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.tables import write_table, write_to
 from zinc_kettle.present.tables import Of, table
-from zinc_kettle.wiring.build import open_store
-from zinc_kettle.wiring.sides import Sides
 
 
 def tell_table(named: Sequence[str], of: str, out: Path | None, store_path: Path | None, *, long: bool) -> None:

@@ -8,6 +8,8 @@ from typing import Annotated
 
 import typer
 
+from zinc_kettle.app.build import open_store
+from zinc_kettle.app.live_status import read_glance
 from zinc_kettle.cli import output
 from zinc_kettle.cli.commands.show import tell
 from zinc_kettle.cli.options import StoreOption
@@ -17,8 +19,6 @@ from zinc_kettle.core.units import duration
 from zinc_kettle.errors import UsageError
 from zinc_kettle.session import progress as p
 from zinc_kettle.store.reading import find, open_run, running
-from zinc_kettle.wiring.build import open_store
-from zinc_kettle.wiring.glance import read_glance
 
 LOOK_S = 1.0
 

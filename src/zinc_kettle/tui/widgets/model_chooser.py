@@ -6,7 +6,7 @@ import asyncio
 import json
 from typing import TYPE_CHECKING
 
-from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 
 if TYPE_CHECKING:
@@ -24,7 +24,7 @@ def ask_for_model(station: Station) -> None:
 
 async def _find(station: Station) -> None:
     app = host(station)
-    found = await asyncio.to_thread(app.desk.planner.models)
+    found = await asyncio.to_thread(app.services.plans.models)
     if not found:
         station.notify(
             "Start it with --models FOLDER, or put a GGUF file into a folder such as ~/models.",

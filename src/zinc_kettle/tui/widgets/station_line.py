@@ -5,7 +5,7 @@ from __future__ import annotations
 from rich.text import Text
 from textual.widgets import Static
 
-from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.stations import STATIONS, station
 from zinc_kettle.tui.theme import Palette
 

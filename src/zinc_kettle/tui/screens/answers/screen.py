@@ -15,7 +15,7 @@ from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.units import digits, with_unit
 from zinc_kettle.present.values import CAUTION_MARK
 from zinc_kettle.tui.actions import bindings
-from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.theme import Palette
 from zinc_kettle.tui.widgets.station_line import Stations
@@ -143,7 +143,9 @@ class AnswersScreen(Station):
         if chosen is None or results is None:
             return
         cell, answer = chosen
-        results.add_decision(host(self).desk.mark(results.run.run_id, cell.cell.levels, answer.request_id, mark))
+        results.add_decision(
+            host(self).services.studies.mark(results.run.run_id, cell.cell.levels, answer.request_id, mark)
+        )
         self.redraw()
 
     def action_note(self) -> None:
@@ -158,7 +160,7 @@ class AnswersScreen(Station):
         said = neutralise(event.value.strip(), keep_newlines=False)
         if said and chosen is not None and results is not None:
             text = f"request {self._request + 1}: {said}"
-            host(self).desk.add_note(results.run.run_id, chosen[0].cell.key, text)
+            host(self).services.studies.add_note(results.run.run_id, chosen[0].cell.key, text)
             results.add_note(chosen[0].cell.key, text)
         self._close_note()
         self.redraw()

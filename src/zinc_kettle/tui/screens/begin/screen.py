@@ -13,8 +13,8 @@ from textual.containers import VerticalScroll
 from textual.widgets import Footer, OptionList, Static
 
 from zinc_kettle.tui.actions import binding_for, bindings
-from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.choices import Choices, Line
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.station_line import Stations
 
@@ -67,7 +67,7 @@ class BeginScreen(Station):
         self.call_after_refresh(self.redraw)
 
     async def _look(self) -> None:
-        self._checks = await asyncio.to_thread(host(self).desk.checks)
+        self._checks = await asyncio.to_thread(host(self).services.checks)
         if self.stands:
             self.redraw()
 

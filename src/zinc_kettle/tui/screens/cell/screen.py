@@ -15,7 +15,7 @@ from zinc_kettle.core.text import capitalised, neutralise
 from zinc_kettle.present.findings import main_measure
 from zinc_kettle.present.values import STATE_MARKS, bound_name, bounds_text, value_text
 from zinc_kettle.tui.actions import bindings
-from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.screens.cell.provenance import driver, engine
 from zinc_kettle.tui.screens.cell.sections import cautions, family, figures, strips
 from zinc_kettle.tui.station import Station
@@ -129,7 +129,7 @@ class CellScreen(Station):
         cell = self.cell
         if cell is None:
             return
-        why, found = host(self).desk.remedies(cell.cell)
+        why, found = host(self).services.studies.remedies(cell.cell)
         if not found:
             words = (
                 f"{why}, and no single change makes it fit." if why else "Fit sees no reason why it should not load."
@@ -182,11 +182,11 @@ class CellScreen(Station):
         results, cell = host(self).results, self.cell
         text = neutralise(event.value.strip(), keep_newlines=False)
         if text and results is not None and cell is not None:
-            run, desk = results.run.run_id, host(self).desk
+            run, services = results.run.run_id, host(self).services
             if self._caution:
-                results.add_decision(desk.acknowledge(run, cell.cell.levels, self._caution, text))
+                results.add_decision(services.studies.acknowledge(run, cell.cell.levels, self._caution, text))
             else:
-                desk.add_note(run, cell.cell.key, text)
+                services.studies.add_note(run, cell.cell.key, text)
                 results.add_note(cell.cell.key, text)
         self._close_note()
         self.redraw()

@@ -19,11 +19,11 @@ from zinc_kettle.present.charts import offered
 from zinc_kettle.present.charts.curves import numbers
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
 from zinc_kettle.tui.actions import binding_for, bindings
-from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.choices import Choices, Line
 from zinc_kettle.tui.draw.chart import draw_chart
 from zinc_kettle.tui.draw.curves import points_text, spot_text
 from zinc_kettle.tui.draw.plot import Cross
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
@@ -117,7 +117,7 @@ class CurvesScreen(Station):
         results = app.results
         if results is None:
             return [], None
-        self._subject = app.desk.answering.chart_subject(results, app.measure, self._factor, self._others)
+        self._subject = app.services.comparisons.chart_subject(results, app.measure, self._factor, self._others)
         kinds = [k for k in offered(self._subject) if k.of == "study" and k.name not in NOT_HERE]
         kinds = kinds or [k for k in offered(self._subject) if k.name == "lines"]
         kind = next((k for k in kinds if k.name == self._kind), kinds[0] if kinds else None)
@@ -258,7 +258,9 @@ class CurvesScreen(Station):
             self._others = None
             self._make()
             return
-        choices = [Choice(str(path), path.name, str(path.parent)) for path in host(self).desk.answering.reported()]
+        choices = [
+            Choice(str(path), path.name, str(path.parent)) for path in host(self).services.comparisons.reported()
+        ]
 
         def chosen(key: str | None) -> None:
             if key is not None:

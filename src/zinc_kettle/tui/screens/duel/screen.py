@@ -18,9 +18,9 @@ from zinc_kettle.errors import KettleError
 from zinc_kettle.present.charts.duel import duel_chart, ladder_chart, pairs_chart, prompts_chart
 from zinc_kettle.present.duel import side_title
 from zinc_kettle.tui.actions import bindings
-from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.draw.chart import draw_panel
 from zinc_kettle.tui.draw.duel import beside_duel, beside_ladder, sides_text, verdict_text
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
@@ -114,9 +114,9 @@ class DuelScreen(Station):
         self._found = Found(host(self).rungs, trouble=said)
 
     def _look(self, names: tuple[str, ...], results: StudyResults | None, measure: str) -> Found:
-        desk = host(self).desk
+        services = host(self).services
         try:
-            sides = tuple(desk.answering.side(name, results) for name in names)
+            sides = tuple(services.comparisons.side(name, results) for name in names)
         except KettleError as error:
             return Found(names, trouble=str(error))
         if len(sides) < 2:
@@ -164,13 +164,13 @@ class DuelScreen(Station):
     def _ask(self, title: str, place: int) -> None:
         app = host(self)
         try:
-            named = app.desk.answering.named_sides(app.results)
+            named = app.services.comparisons.named_sides(app.results)
         except KettleError as error:
             self.notify(str(error), severity="error")
             return
         choices = [Choice(n.place, n.title, n.what, n.about or n.place) for n in named]
         # A whole ladder is offered in place of the first rung beyond two sides.
-        chain = app.desk.answering.one_by_one(app.results) if place == 2 else ()
+        chain = app.services.comparisons.one_by_one(app.results) if place == 2 else ()
         if chain:
             steps = f"{len(chain)} rungs of this study, one setting more at each"
             choices.insert(0, Choice(CHAIN, CHAIN, steps, ", ".join(chain)))

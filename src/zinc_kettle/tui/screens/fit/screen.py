@@ -14,9 +14,9 @@ from zinc_kettle.core.units import byte_size, digits, plural
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.fit_rows import FILTERS, SORTS, FitRow, chosen_rows
 from zinc_kettle.tui.actions import binding_for, bindings
-from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.choices import Choices, Line
 from zinc_kettle.tui.draw.fit import changed, controls, controls_line, detail_text, heads, line, other_pace
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.station_line import Stations
 
@@ -92,8 +92,8 @@ class FitScreen(Station):
     async def _read(self) -> None:
         app = host(self)
         try:
-            self._rig = await app.desk.ready_rig(app.rig)
-            own = app.desk.preferences().pace
+            self._rig = await app.services.rigs.ready(app.rig)
+            own = app.services.preferences().pace
             if own != self._own:
                 self._own, self._pace = own, own.rate
         except KettleError as error:
@@ -115,7 +115,7 @@ class FitScreen(Station):
             self.query_one("#title", Static).update(told)
             return
         try:
-            self._all = host(self).desk.fit(rig.name, self._wish, self._threads, self._pace)
+            self._all = host(self).services.rigs.fit(rig.name, self._wish, self._threads, self._pace)
         except KettleError as error:
             self.notify(str(error), severity="error")
             return
@@ -165,7 +165,7 @@ class FitScreen(Station):
         if row is None:
             self.query_one("#text", Static).update("")
             return
-        more = host(self).desk.fit_detail(rig.name, row, self._wish, self._all, self._threads)
+        more = host(self).services.rigs.detail(rig.name, row, self._wish, self._all, self._threads)
         self.query_one("#text", Static).update(detail_text(row, rig, more, p))
         number, words = "", Text()
         if row.decode is not None:
@@ -242,7 +242,7 @@ class FitScreen(Station):
         """Show the next rig."""
         app = host(self)
         try:
-            names = [rig.name for rig in app.desk.rigs()]
+            names = [rig.name for rig in app.services.rigs.all()]
         except KettleError as error:
             self.notify(str(error), severity="error", timeout=12)
             return

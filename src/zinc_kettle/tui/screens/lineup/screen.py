@@ -35,9 +35,9 @@ from zinc_kettle.present.lineup import (
     what_lines,
 )
 from zinc_kettle.tui.actions import binding_for, bindings
-from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.choices import Choices, Line
 from zinc_kettle.tui.draw.chart import draw_panel
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
@@ -130,13 +130,13 @@ class LineupScreen(Station):
         if app.results is None:
             return Shown()
         try:
-            runs = (app.results, *(app.desk.answering.side(name, app.results).results for name in self._more))
-            asked = app.desk.answering.entrants(runs, self._by)
+            runs = (app.results, *(app.services.comparisons.side(name, app.results).results for name in self._more))
+            asked = app.services.comparisons.entrants(runs, self._by)
             per: Per = self._per if MEASURES[app.measure].unit == "tokens/s" else ""
             found = lineup(asked.entrants, app.measure, per=per, money=asked.own.money, pace=asked.own.pace.rate)
             held = next((e for e in asked.entrants if e.name == self._reference), None)
             told = tuple(index(asked.entrants, held)) if held is not None else ()
-            others = app.desk.answering.read_reported(self._others) if self._others is not None else ()
+            others = app.services.comparisons.read_reported(self._others) if self._others is not None else ()
             return Shown(found, asked.own.pace, asked.by, runs, told, others=others)
         except KettleError as error:
             return Shown(trouble=str(error))
@@ -206,7 +206,7 @@ class LineupScreen(Station):
         if place is not None:
             words = [*standing_lines(place, found, ranks_of(place.entrant, self._places)), "", *words]
             seen = self._seen.get(place.entrant.name)
-            about = what_lines(place, host(self).desk.answering.rig_of(place.entrant.side), seen or ())
+            about = what_lines(place, host(self).services.comparisons.rig_of(place.entrant.side), seen or ())
             if seen is None:
                 self.work(self._find(place), group="seen", exclusive=False)
         for name, lines in (("standing", words), ("what", about)):
@@ -221,7 +221,9 @@ class LineupScreen(Station):
         name = place.entrant.name
         self._seen[name] = ()
         with contextlib.suppress(KettleError):
-            self._seen[name] = tuple(await asyncio.to_thread(host(self).desk.answering.appearances, place.entrant.side))
+            self._seen[name] = tuple(
+                await asyncio.to_thread(host(self).services.comparisons.appearances, place.entrant.side)
+            )
         if self.stands and self._shown.found is not None:
             self._draw_page()
 
@@ -265,7 +267,7 @@ class LineupScreen(Station):
         """Another study beside the open one."""
         app = host(self)
         try:
-            named = [n for n in app.desk.answering.named_sides(None)]
+            named = [n for n in app.services.comparisons.named_sides(None)]
         except KettleError as error:
             self.notify(str(error), severity="error")
             return
@@ -284,7 +286,9 @@ class LineupScreen(Station):
             self._others = None
             self._rank()
             return
-        choices = [Choice(str(path), path.name, str(path.parent)) for path in host(self).desk.answering.reported()]
+        choices = [
+            Choice(str(path), path.name, str(path.parent)) for path in host(self).services.comparisons.reported()
+        ]
 
         def chosen(key: str | None) -> None:
             if key is not None:

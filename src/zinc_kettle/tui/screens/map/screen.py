@@ -24,8 +24,8 @@ from zinc_kettle.present.planned import Planned, planned_cells, whole_seconds
 from zinc_kettle.present.table import plan_line, results_text
 from zinc_kettle.present.values import bounds_text, value_text
 from zinc_kettle.tui.actions import bindings
-from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.draw.map_page import MapSubject
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.screens.map.digest import Digest, digest
 from zinc_kettle.tui.screens.map.lane import beside, lane, legend, progress
 from zinc_kettle.tui.screens.map.steering import Steering
@@ -98,15 +98,15 @@ class MapScreen(Steering):
             return
         for name in rigs_of(results.study) or [HERE]:
             with contextlib.suppress(KettleError):
-                await host(self).desk.ready_rig(name)
+                await host(self).services.rigs.ready(name)
         await asyncio.to_thread(self._learn, results)
         if self.stands:
             self.redraw()
 
     def _learn(self, results: StudyResults) -> None:
         """Sizes, predictions and the length of what is still to be measured."""
-        desk, study = host(self).desk, results.study
-        self._planned = planned_cells(study, desk.sizes(study), desk.predicted(study))
+        services, study = host(self).services, results.study
+        self._planned = planned_cells(study, services.studies.sizes(study), services.studies.predicted(study))
         self._plan = plan_line(results, launches(study), whole_seconds(study, self._planned)) + "."
         self._planned_of = study
 
@@ -368,7 +368,7 @@ class MapScreen(Steering):
             return
         self.notify("Drawing …", timeout=2)
         try:
-            written = await host(self).desk.export(results.run.run_id, host(self).measure)
+            written = await host(self).services.exports.charts(results.run.run_id, host(self).measure)
         except KettleError as error:
             self.notify(str(error), title="The charts were not written", severity="error")
             return

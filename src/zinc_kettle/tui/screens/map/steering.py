@@ -22,7 +22,7 @@ from zinc_kettle.core.decisions import (
 from zinc_kettle.core.problem import Problem
 from zinc_kettle.core.steering import parse_levels
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.tui.bridge import host
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.map_view import MapView
@@ -114,7 +114,7 @@ class Steering(Station):
             return
         if self._noting:
             said = neutralise(words, keep_newlines=False)
-            host(self).desk.add_note(results.run.run_id, None, said)
+            host(self).services.studies.add_note(results.run.run_id, None, said)
             results.add_note(None, said)
             self.redraw()
             return

@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 
 from textual.widgets import Input
 
+from zinc_kettle.app.views import Checked, OpenPlan
 from zinc_kettle.core.declared import Plain
 from zinc_kettle.core.plan_fields import FIELDS, CannotReadError, read_field
 from zinc_kettle.core.ranges import read_level, read_levels
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.present.plan_lines import PlanLine, plan_lines, setting_words
-from zinc_kettle.tui.bridge import host
-from zinc_kettle.tui.planning import Checked, OpenPlan
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.map_view import MapView
@@ -55,7 +55,7 @@ class Editing(Station):
         """Set a value of the plan, or remove it."""
         plan = self.open_plan
         if plan is not None:
-            self.take_text(host(self).desk.planner.with_value(plan.text, path, value))
+            self.take_text(host(self).services.plans.with_value(plan.text, path, value))
 
     def take_text(self, text: str) -> None:
         """A new text; kept at once."""
@@ -64,7 +64,7 @@ class Editing(Station):
             return
         plan.history = plan.history.changed(text)
         plan.typing = None
-        host(self).desk.planner.keep(plan)
+        host(self).services.plans.keep(plan)
         self.read_plan()
 
     def go_to(self, path: tuple[str, ...]) -> None:
@@ -154,7 +154,7 @@ class Editing(Station):
         factor = self.checked.factors.get(name)
         if factor is not None and factor.type == "switch":
             return [Choice("true", "on"), Choice("false", "off")]
-        known = host(self).desk.planner.known_levels(name)
+        known = host(self).services.plans.known_levels(name)
         if factor is not None and factor.choices and not known:
             known = [(choice, "") for choice in factor.choices]
         return [Choice(level, level, about) for level, about in known]
@@ -213,7 +213,7 @@ class Editing(Station):
         self.wrong = ""
         if plan is not None and plan.typing is not None:
             plan.typing = None
-            host(self).desk.planner.keep(plan)
+            host(self).services.plans.keep(plan)
 
     def on_input_changed(self, event: Input.Changed) -> None:
         """Keep what is typed: a terminal may close at any time."""
@@ -221,7 +221,7 @@ class Editing(Station):
         if plan is None or line is None or not event.input.display or event.value == line.edit:
             return
         plan.typing = (line.path, event.value)
-        host(self).desk.planner.keep(plan)
+        host(self).services.plans.keep(plan)
 
     def on_input_submitted(self, _event: Input.Submitted) -> None:
         """Take what was typed."""
@@ -287,7 +287,7 @@ class Editing(Station):
             return
         section, name = line.path
         value = self.checked.raw.get(section, {}).get(name)
-        planner = host(self).desk.planner
+        planner = host(self).services.plans
         bare = planner.with_value(plan.text, line.path, None)
         if section == "hold":
             self.take_text(planner.with_value(bare, ("vary", name), [value]))
@@ -326,7 +326,7 @@ class Editing(Station):
         if plan.history is before:
             self.notify("There is nothing more to undo or redo.")
             return
-        host(self).desk.planner.keep(plan)
+        host(self).services.plans.keep(plan)
         self.read_plan()
 
 

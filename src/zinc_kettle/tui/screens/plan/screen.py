@@ -14,14 +14,14 @@ from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.geometry import Region
 from textual.widgets import Footer, Input, Static
 
+from zinc_kettle.app.views import Checked
 from zinc_kettle.core.grid import grid_of
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.findings import main_measure
 from zinc_kettle.present.plan_lines import plan_lines
 from zinc_kettle.tui.actions import bindings
-from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.draw.map_page import MapSubject
-from zinc_kettle.tui.planning import Checked
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.screens.plan.editing import Editing, meaning
 from zinc_kettle.tui.screens.plan.side import cost_text, doubts_text
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
@@ -110,7 +110,7 @@ class PlanScreen(Editing):
         plan = self.open_plan
         if plan is None:
             return
-        planner = host(self).desk.planner
+        planner = host(self).services.plans
         # What it says is known at once, whatever its size: the next change may build on it.
         self.checked = replace(self.checked, raw=planner.values(plan.text, self.checked.raw))
         if self._cells_planned() <= AT_ONCE:
@@ -128,7 +128,7 @@ class PlanScreen(Editing):
 
     async def _find_out(self) -> None:
         """What the plan costs, off the event loop; what is changed meanwhile is looked at after it."""
-        planner = host(self).desk.planner
+        planner = host(self).services.plans
         try:
             while self._stale and self.stands and self.open_plan is not None:
                 self._stale = False
@@ -158,7 +158,7 @@ class PlanScreen(Editing):
         assert self.checked.results is not None
         for name in rigs_of(self.checked.results.study) or [HERE]:
             try:
-                await host(self).desk.ready_rig(name)
+                await host(self).services.rigs.ready(name)
             except KettleError:
                 continue
 
@@ -240,7 +240,7 @@ class PlanScreen(Editing):
 
     def action_start_from(self) -> None:
         """Begin with a template, a copy of a study, or nothing; what was there is undone by u."""
-        starts = host(self).desk.planner.starts()
+        starts = host(self).services.plans.starts()
         choices = [Choice(start.key, start.title, "", start.about) for start in starts]
 
         def chosen(key: str | None) -> None:
@@ -257,14 +257,14 @@ class PlanScreen(Editing):
         """A plan from one of the beginnings; what was edited before is one undo away."""
         app = host(self)
         try:
-            begun = app.desk.planner.begin(start, hold)
+            begun = app.services.plans.begin(start, hold)
         except KettleError as error:
             self.notify(str(error), severity="error", timeout=12)
             return
         if app.plan is not None:
             begun.history = app.plan.history.changed(begun.text)
         app.plan = begun
-        app.desk.planner.keep(begun)
+        app.services.plans.keep(begun)
         self.read_plan()
         self.set_focus(self.query_one(PlanText))
 
@@ -278,11 +278,11 @@ class PlanScreen(Editing):
         if plan is None:
             return False
         try:
-            host(self).desk.planner.save(plan)
+            host(self).services.plans.save(plan)
         except KettleError as error:
             self.notify(str(error), title="Not saved", severity="error", timeout=12)
             return False
-        host(self).desk.planner.keep(plan)
+        host(self).services.plans.keep(plan)
         self.draw_text()
         return True
 

@@ -18,9 +18,9 @@ from zinc_kettle.errors import KettleError
 from zinc_kettle.present.report.build import BEGINNING
 from zinc_kettle.present.report.document import Document, Section
 from zinc_kettle.tui.actions import binding_for, bindings
-from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.choices import Choices, Line
 from zinc_kettle.tui.draw.report import head_text, section_text
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
@@ -96,12 +96,12 @@ class ReportScreen(Station):
         results = host(self).results
         if results is not None and results.run.run_id:
             self._of = results.run.run_id
-            self._open(host(self).desk.handing.usual_name(results))
+            self._open(host(self).services.exports.usual_name(results))
 
     def _open(self, name: str) -> None:
         self._report = name
         try:
-            self._plan, self._trouble = host(self).desk.handing.report_plan(name), ""
+            self._plan, self._trouble = host(self).services.exports.report_plan(name), ""
         except KettleError as error:
             self._plan, self._made, self._trouble = ReportPlan(), None, str(error)
             self.redraw()
@@ -119,7 +119,7 @@ class ReportScreen(Station):
         """In a thread: some sections read every request."""
         app = host(self)
         try:
-            self._made = await asyncio.to_thread(app.desk.handing.document, self._plan, app.results)
+            self._made = await asyncio.to_thread(app.services.exports.document, self._plan, app.results)
             self._trouble = ""
         except KettleError as error:
             self._made, self._trouble = None, str(error)
@@ -191,7 +191,7 @@ class ReportScreen(Station):
     def _changed(self, plan: ReportPlan) -> None:
         self._plan = plan
         try:
-            host(self).desk.handing.keep_report(self._report, plan)
+            host(self).services.exports.keep_report(self._report, plan)
         except KettleError as error:
             self.notify(str(error), severity="error", timeout=12)
         self._make()
@@ -252,7 +252,7 @@ class ReportScreen(Station):
         """Add a study, the open duel, or a lineup."""
         app = host(self)
         results = app.results
-        choices = [Choice(s.place, s.title, s.what, s.about) for s in app.desk.handing.parts(results)]
+        choices = [Choice(s.place, s.title, s.what, s.about) for s in app.services.exports.parts(results)]
         if results is not None:
             name = f"{results.run.place}{results.study.name}"
             choices.insert(0, Choice(f"{LINEUP}{name}", f"lineup of {name}", "the levels of its first factor, ranked"))
@@ -280,7 +280,7 @@ class ReportScreen(Station):
 
     def action_other_report(self) -> None:
         """Open another report."""
-        names = host(self).desk.handing.report_names()
+        names = host(self).services.exports.report_names()
         choices = [Choice(name, name) for name in names]
 
         def chosen(name: str | None) -> None:
@@ -296,7 +296,7 @@ class ReportScreen(Station):
             self.notify("There is no report yet.", severity="warning")
             return
         self._changed(self._plan)
-        self._write(lambda: host(self).desk.handing.write_report(self._report), "The report")
+        self._write(lambda: host(self).services.exports.write_report(self._report), "The report")
 
     def action_tables(self) -> None:
         """Write the open run as a table."""
@@ -308,7 +308,7 @@ class ReportScreen(Station):
         def chosen(key: str | None) -> None:
             if key is not None:
                 of, ending = key.split()
-                self._write(lambda: host(self).desk.handing.write_tables(results, of, ending), "The table")
+                self._write(lambda: host(self).services.exports.write_tables(results, of, ending), "The table")
 
         self.app.push_screen(Chooser("A table of what, and in which format?", choices), chosen)
 
@@ -322,7 +322,7 @@ class ReportScreen(Station):
         def chosen(key: str | None) -> None:
             without = next((left for name, left, _ in PACKS if name == key), None)
             if without is not None:
-                self._write(lambda: host(self).desk.handing.pack(results, without), "The bundle")
+                self._write(lambda: host(self).services.exports.pack(results, without), "The bundle")
 
         self.app.push_screen(
             Chooser("What goes into the bundle? Host names, paths and keys never do.", choices), chosen

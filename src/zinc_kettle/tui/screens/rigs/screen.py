@@ -11,9 +11,9 @@ from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.units import plural
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import bindings
-from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.choices import Choices, Line
 from zinc_kettle.tui.draw.rig import about, headline, rig_line
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.station_line import Stations
 
@@ -72,7 +72,7 @@ class RigsScreen(Station):
         """Draw everything."""
         options = self.query_one(Choices)
         try:
-            self._rigs = host(self).desk.rigs()
+            self._rigs = host(self).services.rigs.all()
         except KettleError as error:
             self.query_one("#title", Static).update(Text(str(error), self.palette.failure))
             self.query_one(Stations).show(self.palette)
@@ -143,9 +143,9 @@ class RigsScreen(Station):
         self.redraw()
 
     async def _asked(self, name: str, *, probe: bool) -> None:
-        desk = host(self).desk
+        services = host(self).services
         try:
-            await (desk.probe_rig(name) if probe else desk.gather_rig(name))
+            await (services.rigs.probe(name) if probe else services.rigs.gather(name))
             self._failed.pop(name, None)
         except KettleError as error:
             self._failed[name] = str(error)
@@ -187,15 +187,15 @@ class RigsScreen(Station):
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Write the fact, or the new rig, into the rig file."""
-        rig, desk = self.chosen, host(self).desk
+        rig, services = self.chosen, host(self).services
         if rig is not None and event.value.strip():
             try:
                 if self._typing_address:
-                    added = desk.add_address(event.value)
+                    added = services.rigs.add_address(event.value)
                     host(self).rig = added.name
                     self._ask(added.name, probe=False)
                 else:
-                    desk.type_fact(rig.name, event.value)
+                    services.rigs.type_fact(rig.name, event.value)
             except KettleError as error:
                 self.notify(str(error), title="Not written", severity="error", timeout=12)
                 return

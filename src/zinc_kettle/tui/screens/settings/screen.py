@@ -10,8 +10,8 @@ from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.settings import Row
 from zinc_kettle.tui.actions import bindings
-from zinc_kettle.tui.bridge import host
 from zinc_kettle.tui.choices import Choices, Line
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
@@ -49,7 +49,7 @@ class SettingsScreen(Station):
         self.query_one(Stations).show(p)
         self.query_one("#title", Static).update(Text("What is set, and where is that from?", f"bold {p.ink}"))
         try:
-            self._rows = host(self).desk.settings()
+            self._rows = host(self).services.settings()
         except KettleError as error:
             self.query_one("#about", Static).update(Text(str(error), p.failure))
             return
@@ -102,12 +102,12 @@ class SettingsScreen(Station):
         if text is None:
             return
         try:
-            host(self).desk.set_preference(self._changing, text)
+            host(self).services.set_preference(self._changing, text)
         except KettleError as error:
             self.notify(str(error), severity="error", timeout=10)
             return
         if self._changing == "screen.theme":
-            host(self).wear(text or host(self).desk.theme())
+            host(self).wear(text or host(self).services.theme())
         self.redraw()
 
     def _close_line(self) -> bool:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from rich.text import Text
 
+from zinc_kettle.app.views import ShelfEntry
 from zinc_kettle.core.compare import standing
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.present.charts.subtitle import measure_line
 from zinc_kettle.present.findings import main_measure
-from zinc_kettle.tui.bridge import ShelfEntry
 from zinc_kettle.tui.draw.map_page import MapPage, MapSubject
 from zinc_kettle.tui.theme import Palette
 

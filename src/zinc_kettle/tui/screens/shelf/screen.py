@@ -8,11 +8,12 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.widgets import Footer, OptionList, Static
 
+from zinc_kettle.app.views import ShelfEntry
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import binding_for, bindings
-from zinc_kettle.tui.bridge import ShelfEntry, host
 from zinc_kettle.tui.choices import Choices, Line
+from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.station_line import Stations
 
@@ -76,7 +77,7 @@ class ShelfScreen(Station):
         """Read the store and the study files again."""
         options = self.query_one(StudyList)
         try:
-            self._entries = host(self).desk.shelf()
+            self._entries = host(self).services.studies.shelf()
         except KettleError as error:
             self.query_one("#title", Static).update(f"The shelf cannot be read. {error}")
             return
@@ -198,7 +199,7 @@ class ShelfScreen(Station):
             return
         try:
             if (entry.key, self._run) not in self._opened:
-                self._opened[entry.key, self._run] = host(self).desk.open(entry, self._run)
+                self._opened[entry.key, self._run] = host(self).services.studies.open(entry, self._run)
         except KettleError as error:
             panel.update(Text(str(error), self.palette.failure))
             return
@@ -222,7 +223,7 @@ class ShelfScreen(Station):
         if chosen is None:
             return
         try:
-            what = host(self).desk.throw_away(chosen, self._run)
+            what = host(self).services.studies.throw_away(chosen, self._run)
         except KettleError as error:
             self.notify(str(error), severity="warning", timeout=8)
             return
@@ -232,7 +233,7 @@ class ShelfScreen(Station):
     def action_take_back(self) -> None:
         """Take back what was thrown away last."""
         try:
-            what = host(self).desk.take_back()
+            what = host(self).services.studies.take_back()
         except KettleError as error:
             self.notify(str(error), severity="error", timeout=12)
             return

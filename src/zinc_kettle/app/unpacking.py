@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from zinc_kettle.app.apart import check_regular, read_apart, work_folder
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import KeptRepeat, RunInfo
 from zinc_kettle.core.schedule import widened
@@ -20,7 +21,6 @@ from zinc_kettle.formats.toml import read_toml
 from zinc_kettle.store.intake import Arrived, Intake
 from zinc_kettle.store.reading import open_run
 from zinc_kettle.store.store import KettleStore
-from zinc_kettle.wiring.apart import check_regular, read_apart, work_folder
 
 STORE, ABOUT = "kettle.db", "about.toml"
 

@@ -7,6 +7,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from zinc_kettle.app.build import recipe_book
+from zinc_kettle.app.fleet import recipe_named
 from zinc_kettle.config import Places
 from zinc_kettle.core.plan import Cell, LaunchSpec, Study, shape_of
 from zinc_kettle.core.recipe import Recipe, environment, request_fields
@@ -15,8 +17,6 @@ from zinc_kettle.driver.target import Target
 from zinc_kettle.engines.launchers import path_of
 from zinc_kettle.engines.line import launch_line, shown_line
 from zinc_kettle.wire.messages import ChatMessage, RequestOrder, Setup
-from zinc_kettle.wiring.build import recipe_book
-from zinc_kettle.wiring.fleet import recipe_named
 
 ANY_PORT = "http://127.0.0.1:8080"
 """Where a started engine listens is not known before; the driver is told then."""

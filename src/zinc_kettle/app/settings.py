@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import os
 
+from zinc_kettle.app.display import PREFERENCES
 from zinc_kettle.config import HOME_VARIABLE, STORE_VARIABLE, Places
 from zinc_kettle.core.problem import nearest
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.preferences import read_preferences, write_preference
 from zinc_kettle.present.settings import SETTINGS, Row, setting_of, setting_rows
-from zinc_kettle.wiring.look import PREFERENCES
 
 
 def rows(places: Places) -> list[Row]:

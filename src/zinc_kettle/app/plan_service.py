@@ -1,4 +1,4 @@
-"""Plans for the screen: where they begin, what they say, and where they are kept; implements tui.planning.Planner."""
+"""Plans: where they begin, what they say, and where they are kept."""
 
 from __future__ import annotations
 
@@ -11,6 +11,15 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
+from zinc_kettle.app.build import known
+from zinc_kettle.app.planning import (
+    cores_here,
+    known_levels,
+    levels_of_model,
+    models_here,
+    template_text,
+)
+from zinc_kettle.app.views import Checked, OpenPlan, Start
 from zinc_kettle.config import Places
 from zinc_kettle.core.declared import Plain
 from zinc_kettle.core.doubts import doubts
@@ -30,18 +39,10 @@ from zinc_kettle.formats.study import Known, check_study
 from zinc_kettle.formats.toml import parse_toml
 from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.present.planned import Costs, costs_of, planned_cells
-from zinc_kettle.tui.planning import Checked, OpenPlan, Start
-from zinc_kettle.wiring.build import known
-from zinc_kettle.wiring.planning import (
-    cores_here,
-    known_levels,
-    levels_of_model,
-    models_here,
-    template_text,
-)
 
 if TYPE_CHECKING:
-    from zinc_kettle.tui.bridge import Desk
+    from zinc_kettle.app.rig_service import RigService
+    from zinc_kettle.app.study_service import StudyService
 
 NOTHING = "nothing"
 MOST_HISTORY = 100
@@ -61,13 +62,13 @@ class _Kept(msgspec.Struct):
     origin: str = ""
 
 
-class PlanDesk:
+class PlanService:
     """Plans of this person."""
 
-    def __init__(self, places: Places, desk: Desk, facts: Callable[[Study], RunInfo]) -> None:
+    def __init__(self, places: Places, studies: StudyService, rigs: Callable[[], RigService]) -> None:
         self._places = places
-        self._desk = desk
-        self._facts = facts
+        self._studies = studies
+        self._rigs = rigs
         self._known: Known | None = None
 
     @property
@@ -80,7 +81,7 @@ class PlanDesk:
     def starts(self) -> list[Start]:
         """Templates, kept studies, and nothing at all."""
         out = [Start(f"template:{t.name}", t.question, t.reason) for t in TEMPLATES.values()]
-        for entry in self._desk.shelf():
+        for entry in self._studies.shelf():
             if not entry.trouble:
                 about = entry.runs[0].answer if entry.runs else entry.about
                 out.append(Start(f"study:{entry.key}", f"A copy of: {entry.question}", about))
@@ -95,10 +96,10 @@ class PlanDesk:
         """
         kind, _, name = start.partition(":")
         if kind == "study":
-            entry = next((e for e in self._desk.shelf() if e.key == name), None)
+            entry = next((e for e in self._studies.shelf() if e.key == name), None)
             if entry is None:
                 raise UsageError("that study is no longer on the shelf", remedy="choose another one")
-            return self._held(self.copy_of(self._desk.open(entry), entry.file), hold)
+            return self._held(self.copy_of(self._studies.open(entry), entry.file), hold)
         if kind == "template" and name in TEMPLATES:
             _, text = template_text(TEMPLATES[name], self._may_name, vary={}, hold=hold, lenient=True)
             return OpenPlan(History((text,)), self._places.studies)
@@ -181,13 +182,13 @@ class PlanDesk:
         if found.study is None:
             return Checked(raw, factors, None, found.problems)
         study = found.study
-        info = self._facts(study)
+        info = self._studies.planned_info(study)
         cores = cores_here() if not rigs_of(study) else None
         return Checked(raw, factors, StudyResults(study, _with_source(info, text)), (), tuple(doubts(study, cores)))
 
     def costs(self, study: Study) -> Costs:
         """What measuring it would take."""
-        return costs_of(study, planned_cells(study, self._desk.sizes(study), self._desk.predicted(study)))
+        return costs_of(study, planned_cells(study, self._studies.sizes(study), self._studies.predicted(study)))
 
     def with_value(self, text: str, path: tuple[str, ...], value: Plain | None) -> str:
         """The text with a value, or without it."""
@@ -196,7 +197,7 @@ class PlanDesk:
     def known_levels(self, name: str) -> list[tuple[str, str]]:
         """Levels of a factor that are known here."""
         if name == "rig":
-            return [(rig.name, rig.reach) for rig in self._desk.rigs() if rig.name != HERE]
+            return [(rig.name, rig.reach) for rig in self._rigs().all() if rig.name != HERE]
         return known_levels(name, self._may_name, self._places)
 
     def models(self) -> list[Start]:

@@ -8,6 +8,8 @@ from collections.abc import Callable, Sequence
 from functools import cache
 from typing import TYPE_CHECKING
 
+from zinc_kettle.app.fitting import calibration, candidates, measured_before
+from zinc_kettle.app.rigbook import RigBook, is_here
 from zinc_kettle.config import Places
 from zinc_kettle.core.fit.placement import Device, Placement, place
 from zinc_kettle.core.fit.predict import Calibration
@@ -24,8 +26,6 @@ from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.formats.presets import preset_shape
 from zinc_kettle.present.fit_rows import Candidate, Detail, FitRow, Measured, Placing, detail, fit_rows
 from zinc_kettle.sim.fleet import sim_shape
-from zinc_kettle.wiring.fitting import calibration, candidates, measured_before
-from zinc_kettle.wiring.rigbook import RigBook, is_here
 
 if TYPE_CHECKING:
     from zinc_kettle.store.store import KettleStore
@@ -38,7 +38,7 @@ _ADDRESS = re.compile(
 _NUMBER = re.compile(r"^(?P<number>\d+(?:\.\d+)?)\s*(?P<unit>\S*)$")
 
 
-class RigDesk:
+class RigService:
     """Keeps a rig book open for the screen."""
 
     def __init__(self, places: Places, store: Callable[[], KettleStore]) -> None:
@@ -49,7 +49,7 @@ class RigDesk:
         self._calibrations: dict[str, Calibration] = {}
         self._measured: dict[str, dict[str, Measured]] = {}
 
-    def rigs(self) -> list[Rig]:
+    def all(self) -> list[Rig]:
         """All rigs with what is known of them."""
         return [self._book.rig(plan.name) for plan in self._book.plans()]
 

@@ -9,10 +9,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+from zinc_kettle.app.views import ShelfEntry
 from zinc_kettle.config import Places
 from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.store.store import BIN_DAYS, KettleStore
-from zinc_kettle.tui.bridge import ShelfEntry
 
 FOLDER = ".bin"
 

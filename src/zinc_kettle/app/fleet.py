@@ -9,6 +9,7 @@ from dataclasses import replace
 from pathlib import Path, PurePosixPath
 from typing import cast
 
+from zinc_kettle.app.rigbook import RigBook, is_here
 from zinc_kettle.core.facts import MachineFacts, RunFacts
 from zinc_kettle.core.fit.placement import place
 from zinc_kettle.core.fit.predict import placed_speed
@@ -36,7 +37,6 @@ from zinc_kettle.rigs.scrape import Names, ScrapeWatch, scraped_idle_watts
 from zinc_kettle.rigs.ssh_watch import RemoteSampler
 from zinc_kettle.rigs.telemetry import IDLE_S, TreeWatch, idle_watts
 from zinc_kettle.sim.fleet import sim_shape
-from zinc_kettle.wiring.rigbook import RigBook, is_here
 
 
 class Fleet:

@@ -101,8 +101,8 @@ def _folder(places: Places) -> Check:
 
 
 def _store(places: Places) -> Check:
+    from zinc_kettle.app.build import open_store
     from zinc_kettle.store.reading import shelf
-    from zinc_kettle.wiring.build import open_store
 
     if not places.store.exists():
         return Check("store", "good", "none yet; the first run makes it")
@@ -230,7 +230,7 @@ def _devices() -> Check:
 
 
 def _engines(places: Places) -> list[Check]:
-    from zinc_kettle.wiring.build import recipe_book
+    from zinc_kettle.app.build import recipe_book
 
     try:
         recipes = recipe_book(places)
@@ -273,7 +273,7 @@ def _version(package: str) -> str:
 
 
 def _models(places: Places) -> Check:
-    from zinc_kettle.wiring.planning import models_here
+    from zinc_kettle.app.planning import models_here
 
     found = models_here(places)
     if found:
@@ -288,7 +288,7 @@ def _models(places: Places) -> Check:
 
 
 def _rigs(places: Places) -> Check:
-    from zinc_kettle.wiring.build import rig_book
+    from zinc_kettle.app.build import rig_book
 
     try:
         plans = [plan for plan in rig_book(places).plans() if plan.reach in {"ssh", "url"}]
@@ -308,7 +308,7 @@ def _rigs(places: Places) -> Check:
 
 
 def _driver() -> Check:
-    from zinc_kettle.wiring.selftest import test_driver
+    from zinc_kettle.app.selftest import test_driver
 
     try:
         found = asyncio.run(test_driver(4, driver_test_file()))

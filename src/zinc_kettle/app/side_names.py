@@ -6,6 +6,8 @@ import contextlib
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
+from zinc_kettle.app.imported_stores import Elsewhere
+from zinc_kettle.app.views import NamedSide
 from zinc_kettle.config import Places
 from zinc_kettle.core.design import baseline
 from zinc_kettle.core.origin import ELSEWHERE
@@ -14,8 +16,6 @@ from zinc_kettle.core.sides import Side
 from zinc_kettle.core.steering import parse_levels, place_of
 from zinc_kettle.errors import UsageError
 from zinc_kettle.store.reading import StudyRow, find, open_run, other_runs, shelf
-from zinc_kettle.tui.answering import NamedSide
-from zinc_kettle.wiring.elsewhere import Elsewhere
 
 if TYPE_CHECKING:
     from zinc_kettle.core.results import StudyResults

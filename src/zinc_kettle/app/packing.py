@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from zinc_kettle import __version__
+from zinc_kettle.app.apart import work_folder
 from zinc_kettle.config import Places
 from zinc_kettle.core.decisions import Decision, OnFailure
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
@@ -29,7 +30,6 @@ from zinc_kettle.formats.bundle.runs import CarriedRun, NoteLine, RepeatLine, Ru
 from zinc_kettle.formats.shared_study import prompt_files, shared_study, shared_text
 from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.store.reading import open_run, order_of
-from zinc_kettle.wiring.apart import work_folder
 
 if TYPE_CHECKING:
     from zinc_kettle.store.store import KettleStore
@@ -56,7 +56,7 @@ def hidden_words(places: Places) -> set[str]:
     with contextlib.suppress(KeyError, OSError):
         out.add(getpass.getuser())
     try:
-        from zinc_kettle.wiring.build import rig_book
+        from zinc_kettle.app.build import rig_book
 
         for plan in rig_book(places).plans():
             out.update(word for word in (plan.host, plan.url.partition("://")[2].partition("/")[0]) if word)
@@ -67,9 +67,9 @@ def hidden_words(places: Places) -> set[str]:
 
 def known_keys(places: Places, studies: Iterable[Study]) -> set[str]:
     """The keys that were sent to the engines of some studies, as far as they can still be read here."""
+    from zinc_kettle.app.build import rig_book
     from zinc_kettle.driver.target import read_key
     from zinc_kettle.engines.endpoint import key_path
-    from zinc_kettle.wiring.build import rig_book
 
     named = {(e.key_variable, e.key_file) for s in studies if (e := s.endpoint) is not None}
     with contextlib.suppress(KettleError):

@@ -1,7 +1,7 @@
 """Files from elsewhere read in a process of their own, with little memory and little time.
 
 What they hold is checked part by part; what a checker overlooks, or a library stumbles over, ends that process and not
-the tool. The process itself is wiring.apart_process.
+the tool. The process itself is app.apart_process.
 """
 
 from __future__ import annotations
@@ -74,7 +74,7 @@ def read_apart(path: Path, folder: Path) -> list[str]:
         UsageError: It is damaged, or cannot be trusted.
     """
     size = check_regular(path)
-    command = [sys.executable, "-m", "zinc_kettle.wiring.apart_process", str(path.resolve()), str(folder)]
+    command = [sys.executable, "-m", "zinc_kettle.app.apart_process", str(path.resolve()), str(folder)]
     quiet = {
         "ARROW_DEFAULT_MEMORY_POOL": "system",
         "MALLOC_ARENA_MAX": "1",

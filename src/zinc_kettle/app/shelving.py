@@ -6,18 +6,18 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from zinc_kettle.app.views import RunEntry, ShelfEntry
 from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import SPOKEN, byte_size, plural
 from zinc_kettle.errors import KettleError
-from zinc_kettle.tui.bridge import RunEntry, ShelfEntry
 
 if TYPE_CHECKING:
+    from zinc_kettle.app.stores import Stores
     from zinc_kettle.config import Places
     from zinc_kettle.core.facts import MachineFacts
     from zinc_kettle.core.plan import Study
     from zinc_kettle.store.reading import RunRow, StudyRow
-    from zinc_kettle.wiring.stores import Stores
 
 
 UNFORESEEN = (ArithmeticError, AttributeError, LookupError, MemoryError, OSError, RecursionError, TypeError, ValueError)
@@ -43,9 +43,9 @@ class Shelving:
 
     def entries(self) -> list[ShelfEntry]:
         """Studies with runs, the one measured last first, then those that are ready; examples where there is no run."""
+        from zinc_kettle.app.build import read_study
         from zinc_kettle.store.plans import plan_key
         from zinc_kettle.store.reading import shelf
-        from zinc_kettle.wiring.build import read_study
 
         kept = {row.plan_key: row for row in shelf(self._stores.own)}
         examples = [] if kept else [self._kept(row, None, example=True) for row in self._stores.examples()]

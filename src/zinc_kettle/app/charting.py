@@ -5,13 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from zinc_kettle.app.display import PREFERENCES
 from zinc_kettle.config import Places
 from zinc_kettle.core.preferences import Preferences
 from zinc_kettle.errors import KettleError
 from zinc_kettle.formats.preferences import read_preferences
 from zinc_kettle.formats.reported import read_reported
 from zinc_kettle.present.charts.kinds import Subject
-from zinc_kettle.wiring.look import PREFERENCES
 
 if TYPE_CHECKING:
     from zinc_kettle.core.results import CellResults, StudyResults
@@ -57,10 +57,10 @@ def subject_of(
     """
 
     def predicted() -> dict[str, FitRow]:
-        from zinc_kettle.wiring.rig_desk import RigDesk
+        from zinc_kettle.app.rig_service import RigService
 
         try:
-            return RigDesk(places, lambda: store).predicted(results.study)
+            return RigService(places, lambda: store).predicted(results.study)
         except KettleError:
             return {}
 

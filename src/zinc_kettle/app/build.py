@@ -8,6 +8,8 @@ from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from zinc_kettle.app.fleet import Fleet, recipe_named
+from zinc_kettle.app.rigbook import RigBook, is_here
 from zinc_kettle.config import Places, driver_test_file
 from zinc_kettle.core.facts import DriverTest
 from zinc_kettle.core.plan import Cell, Study
@@ -22,8 +24,6 @@ from zinc_kettle.link.pool import DriverPool
 from zinc_kettle.rigs.local import SystemClock
 from zinc_kettle.rigs.process_mark import is_gone, process_mark
 from zinc_kettle.sim.fleet import SIM_MODELS, sim_shape
-from zinc_kettle.wiring.fleet import Fleet, recipe_named
-from zinc_kettle.wiring.rigbook import RigBook, is_here
 
 if TYPE_CHECKING:
     from zinc_kettle.formats.study import Known
@@ -39,11 +39,11 @@ def open_store(places: Places) -> KettleStore:
         StoreError: It cannot be opened.
         UsageError: It is somebody else's and cannot be trusted.
     """
+    from zinc_kettle.app.ownership import claim, is_own
     from zinc_kettle.store.store import KettleStore
-    from zinc_kettle.wiring.ownership import claim, is_own
 
     if not is_own(places):
-        from zinc_kettle.wiring.borrowed import borrow
+        from zinc_kettle.app.borrowed import borrow
 
         return borrow(places)
     store = KettleStore(places.store, holder=process_mark(), is_gone=is_gone)
@@ -79,8 +79,8 @@ def experiment(
     Raises:
         UsageError: A rig is not known, or cannot be measured as the study wants.
     """
+    from zinc_kettle.app.live_status import Glance
     from zinc_kettle.session.experiment import Experiment, Ports
-    from zinc_kettle.wiring.glance import Glance
 
     leftovers = Leftovers(places.engines)
     leftovers.end_all()
@@ -100,7 +100,7 @@ def experiment(
 
 
 async def _test_driver(streams: int) -> DriverTest:
-    from zinc_kettle.wiring.selftest import test_driver
+    from zinc_kettle.app.selftest import test_driver
 
     return await test_driver(streams, driver_test_file())
 

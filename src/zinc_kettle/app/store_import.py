@@ -5,13 +5,13 @@ from __future__ import annotations
 import shutil
 from pathlib import Path
 
+from zinc_kettle.app.packing import write_bundle
+from zinc_kettle.app.unpacking import take_runs
 from zinc_kettle.core.private import Nothing
 from zinc_kettle.errors import StoreError
 from zinc_kettle.store.reading import shelf
 from zinc_kettle.store.sqlite import check_schema, copy_database
 from zinc_kettle.store.store import KettleStore
-from zinc_kettle.wiring.packing import write_bundle
-from zinc_kettle.wiring.unpacking import take_runs
 
 MOST_RUNS = 5_000
 

@@ -6,10 +6,10 @@ import atexit
 from contextlib import ExitStack
 from pathlib import Path
 
+from zinc_kettle.app.apart import read_apart, work_folder
+from zinc_kettle.app.unpacking import STORE
 from zinc_kettle.config import Places
 from zinc_kettle.store.store import KettleStore
-from zinc_kettle.wiring.apart import read_apart, work_folder
-from zinc_kettle.wiring.unpacking import STORE
 
 _kept_open = ExitStack()
 """Folders that are needed until the process ends."""

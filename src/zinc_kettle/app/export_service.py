@@ -1,4 +1,4 @@
-"""Reports, tables and bundles as the screen sees them: implements tui.handing.Handing."""
+"""What is handed on: reports, charts, tables and bundles, written into the exports."""
 
 from __future__ import annotations
 
@@ -6,38 +6,42 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from zinc_kettle.app.comparison_service import ComparisonService
+from zinc_kettle.app.reporting import FORMATS, Reports
+from zinc_kettle.app.stores import Stores
+from zinc_kettle.app.views import NamedSide
 from zinc_kettle.config import Places
+from zinc_kettle.core.names import file_stem
 from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.core.report import ReportPlan
-from zinc_kettle.tui.answering import NamedSide
-from zinc_kettle.tui.station import file_name
-from zinc_kettle.wiring.answer_desk import AnswerDesk
-from zinc_kettle.wiring.reporting import FORMATS, Reports
 
 if TYPE_CHECKING:
+    from zinc_kettle.app.rig_service import RigService
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.present.report.document import Document
-    from zinc_kettle.store.store import KettleStore
-    from zinc_kettle.wiring.rig_desk import RigDesk
 
 
-class HandDesk:
-    """What Report asks.
+class ExportService:
+    """Reports, charts, tables and bundles.
 
     Args:
         places: Where things are kept.
+        stores: The stores there are.
         answers: Finds runs and sides, and runs commands beside the screen.
-        store_of: The store a run is kept in.
         rigs: What is known of rigs.
     """
 
     def __init__(
-        self, places: Places, answers: AnswerDesk, store_of: Callable[[str], KettleStore], rigs: Callable[[], RigDesk]
+        self,
+        places: Places,
+        stores: Stores,
+        answers: ComparisonService,
+        rigs: Callable[[], RigService],
     ) -> None:
         self._places = places
         self._answers = answers
-        self._store_of = store_of
-        self._reports = Reports(places, answers.sides, store_of, lambda: rigs().rigs())
+        self._stores = stores
+        self._reports = Reports(places, answers.sides, stores.of, lambda: rigs().all())
 
     def report_names(self) -> list[str]:
         """Reports that were kept."""
@@ -45,7 +49,7 @@ class HandDesk:
 
     def usual_name(self, results: StudyResults) -> str:
         """The name of the report of a study."""
-        return file_name(f"{results.run.place}{results.study.name}".replace(ELSEWHERE, "-"))
+        return file_stem(f"{results.run.place}{results.study.name}".replace(ELSEWHERE, "-"))
 
     def report_plan(self, name: str) -> ReportPlan:
         """A report as it was kept.
@@ -101,7 +105,26 @@ class HandDesk:
         Raises:
             UsageError: It cannot be written.
         """
-        store, run_id = self._store_of(results.run.run_id), results.run.run_id.rpartition(ELSEWHERE)[2]
+        store, run_id = self._stores.at(results.run.run_id)
         out = self._places.exports / f"{self.usual_name(results)}-{results.run.number}.kettle"
         left = [word for name in without for word in ("--without", name)]
         return await self._answers.drawn(["pack", run_id, "--store", str(store.path), "--out", str(out), *left])
+
+    async def charts(self, run_id: str, measure: str) -> list[Path]:
+        """Write every chart the run allows as SVG and PDF.
+
+        Raises:
+            UsageError: The charts could not be drawn.
+        """
+        store, own_id = self._stores.at(run_id)
+        command = [
+            "chart",
+            own_id,
+            "--store",
+            str(store.path),
+            "--measure",
+            measure,
+            "--all",
+            str(self._places.exports),
+        ]
+        return await self._answers.drawn(command)

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from zinc_kettle.app.planning import levels_of_model, models_here
 from zinc_kettle.config import Places
 from zinc_kettle.core.breakdown import point_of
 from zinc_kettle.core.facts import MachineFacts
@@ -17,7 +18,6 @@ from zinc_kettle.errors import KettleError, ModelError
 from zinc_kettle.formats.scan import FoundModel, read_model, scan
 from zinc_kettle.present.fit_rows import Candidate, Measured
 from zinc_kettle.sim.fleet import SIM_MODELS, sim_shape
-from zinc_kettle.wiring.planning import levels_of_model, models_here
 
 if TYPE_CHECKING:
     from zinc_kettle.core.results import CellResults, StudyResults

@@ -11,9 +11,9 @@ from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.errors import UsageError
 
 if TYPE_CHECKING:
+    from zinc_kettle.app.unpacking import Other
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.store.store import KettleStore
-    from zinc_kettle.wiring.unpacking import Other
 
 
 class Elsewhere:
@@ -31,7 +31,7 @@ class Elsewhere:
         """What was unpacked, by name."""
         if not self._places.others.is_dir():
             return []
-        from zinc_kettle.wiring.unpacking import others
+        from zinc_kettle.app.unpacking import others
 
         return others(self._places.others)
 
@@ -42,7 +42,7 @@ class Elsewhere:
             UsageError: There is none, or it cannot be read.
         """
         if name not in self._stores:
-            from zinc_kettle.wiring.build import open_store
+            from zinc_kettle.app.build import open_store
 
             self._stores[name] = open_store(replace(self._places, store=self._file(name)))
         return self._stores[name]
@@ -68,7 +68,7 @@ class Elsewhere:
                 f"there is no file {name}, and nothing of that name was unpacked",
                 remedy=f"one of: {known}" if known else "FILE.kettle::STUDY or FILE.db::STUDY",
             )
-        from zinc_kettle.wiring.borrowed import imported
+        from zinc_kettle.app.borrowed import imported
 
         return imported(path, self._places)
 

@@ -1,4 +1,4 @@
-"""The process that reads a file from elsewhere: `python -m zinc_kettle.wiring.apart_process FILE FOLDER`."""
+"""The process that reads a file from elsewhere: `python -m zinc_kettle.app.apart_process FILE FOLDER`."""
 
 from __future__ import annotations
 
@@ -9,11 +9,11 @@ import time
 from pathlib import Path
 from typing import Any
 
+from zinc_kettle.app.apart import BASE_BYTES, TIMES_SIZE, seconds_for
+from zinc_kettle.app.store_import import import_store
+from zinc_kettle.app.unpacking import into_store
 from zinc_kettle.errors import KettleError
 from zinc_kettle.formats.bundle.archive import ENDING
-from zinc_kettle.wiring.apart import BASE_BYTES, TIMES_SIZE, seconds_for
-from zinc_kettle.wiring.store_import import import_store
-from zinc_kettle.wiring.unpacking import into_store
 
 
 def bound_memory(size: int) -> None:

@@ -8,10 +8,10 @@ from __future__ import annotations
 import filecmp
 from pathlib import Path
 
+from zinc_kettle.app.apart import check_regular, read_apart, work_folder
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.store.sqlite import read_store_id
 from zinc_kettle.store.store import KettleStore
-from zinc_kettle.wiring.apart import check_regular, read_apart, work_folder
 
 
 def is_new(path: Path) -> bool:

@@ -10,6 +10,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zinc_kettle import __version__
+from zinc_kettle.app.charting import preferences, subject_of
+from zinc_kettle.app.entrants import entrants_of
+from zinc_kettle.app.packing import hidden_words, known_keys
 from zinc_kettle.config import Places
 from zinc_kettle.core.duel import duel
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
@@ -25,14 +28,11 @@ from zinc_kettle.present.dates import day
 from zinc_kettle.present.findings import known_measure, main_measure
 from zinc_kettle.present.report.build import OfDuel, OfLineup, OfStudy, Told, document
 from zinc_kettle.present.report.document import Document, without_private
-from zinc_kettle.wiring.charting import preferences, subject_of
-from zinc_kettle.wiring.lining import entrants_of
-from zinc_kettle.wiring.packing import hidden_words, known_keys
 
 if TYPE_CHECKING:
+    from zinc_kettle.app.side_names import Sides
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.store.store import KettleStore
-    from zinc_kettle.wiring.sides import Sides
 
 FORMATS = (".html", ".md", ".pdf")
 

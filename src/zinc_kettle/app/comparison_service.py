@@ -1,4 +1,4 @@
-"""Comparing, drawing and ranking as the screen sees them: implements tui.answering.Answering."""
+"""Comparing, drawing and ranking."""
 
 from __future__ import annotations
 
@@ -9,17 +9,19 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from zinc_kettle.app.charting import preferences, reported_here, subject_of
+from zinc_kettle.app.entrants import appearances, entrants_of, rig_of, usual_factor
+from zinc_kettle.app.side_names import Sides, named_sides, one_by_one
+from zinc_kettle.app.views import Entrants, NamedSide
 from zinc_kettle.config import HOME_VARIABLE, Places
 from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.core.steering import place_of
 from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.formats.whole import whole_file
-from zinc_kettle.tui.answering import Asked, NamedSide
-from zinc_kettle.wiring.charting import preferences, reported_here, subject_of
-from zinc_kettle.wiring.lining import appearances, entrants_of, rig_of, usual_factor
-from zinc_kettle.wiring.sides import Sides, named_sides, one_by_one
 
 if TYPE_CHECKING:
+    from zinc_kettle.app.imported_stores import Elsewhere
+    from zinc_kettle.app.rig_service import RigService
     from zinc_kettle.core.reported import Reported
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.rig import Rig
@@ -27,13 +29,11 @@ if TYPE_CHECKING:
     from zinc_kettle.present.charts.kinds import Subject
     from zinc_kettle.present.lineup import Appearance
     from zinc_kettle.store.store import KettleStore
-    from zinc_kettle.wiring.elsewhere import Elsewhere
-    from zinc_kettle.wiring.rig_desk import RigDesk
 
 EXPORT_LIMIT_S = 120.0
 
 
-class AnswerDesk:
+class ComparisonService:
     """What Duel, Curves and Lineup ask.
 
     Args:
@@ -49,7 +49,7 @@ class AnswerDesk:
         places: Places,
         stores: Callable[[], list[KettleStore]],
         store_of: Callable[[str], KettleStore],
-        rigs: Callable[[], RigDesk],
+        rigs: Callable[[], RigService],
         elsewhere: Elsewhere,
     ) -> None:
         self._places = places
@@ -93,7 +93,7 @@ class AnswerDesk:
         self.sides.shown = shown
         return self.sides.side(place)
 
-    def entrants(self, runs: Sequence[StudyResults], by: str) -> Asked:
+    def entrants(self, runs: Sequence[StudyResults], by: str) -> Entrants:
         """Who is lined up of some runs.
 
         Raises:
@@ -101,8 +101,8 @@ class AnswerDesk:
             StudyFileError: The person's own figures, or the rig file, cannot be read.
         """
         factor = by or usual_factor(runs[0])
-        known = {rig.name: rig for rig in self._rigs().rigs()}
-        return Asked(entrants_of(runs, factor, known), factor, preferences(self._places))
+        known = {rig.name: rig for rig in self._rigs().all()}
+        return Entrants(entrants_of(runs, factor, known), factor, preferences(self._places))
 
     def appearances(self, side: Side) -> list[Appearance]:
         """Where else the rig of a side, or its model, was measured."""
@@ -111,7 +111,7 @@ class AnswerDesk:
     def rig_of(self, side: Side) -> Rig | None:
         """The one rig a side was measured on."""
         try:
-            return rig_of(side, {rig.name: rig for rig in self._rigs().rigs()})
+            return rig_of(side, {rig.name: rig for rig in self._rigs().all()})
         except KettleError:
             return None
 

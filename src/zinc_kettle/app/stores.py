@@ -9,10 +9,10 @@ from zinc_kettle.config import Places
 from zinc_kettle.core.origin import ELSEWHERE
 
 if TYPE_CHECKING:
+    from zinc_kettle.app.imported_stores import Elsewhere
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.store.reading import StudyRow
     from zinc_kettle.store.store import KettleStore
-    from zinc_kettle.wiring.elsewhere import Elsewhere
 
 
 class Stores:
@@ -33,7 +33,7 @@ class Stores:
     def own(self) -> KettleStore:
         """The person's own."""
         if self._own is None:
-            from zinc_kettle.wiring.build import open_store
+            from zinc_kettle.app.build import open_store
 
             self._own = open_store(self._places)
         return self._own
@@ -42,16 +42,16 @@ class Stores:
     def elsewhere(self) -> Elsewhere:
         """What other people measured."""
         if self._others is None:
-            from zinc_kettle.wiring.elsewhere import Elsewhere
+            from zinc_kettle.app.imported_stores import Elsewhere
 
             self._others = Elsewhere(self._places)
         return self._others
 
     def examples(self) -> list[StudyRow]:
         """Finished studies that come with the tool; from now on they are among what is read."""
+        from zinc_kettle.app.build import open_store
         from zinc_kettle.config import sample_copy
         from zinc_kettle.store.reading import shelf
-        from zinc_kettle.wiring.build import open_store
 
         if self._sample is None:
             sample = sample_copy(self._places)
