@@ -23,7 +23,7 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-from zinc_kettle.core.capacity import Found, capacities, search
+from zinc_kettle.core.capacity import CapacityResult, capacities, search
 from zinc_kettle.core.duel import duel
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.gate import gate, planned_looks
@@ -237,10 +237,10 @@ def arriving(name: str, rate: float, *, seed: int, repeats: int = 3, hold_s: flo
     return out
 
 
-def walk(measure: Any, start: int, plan: CapacitySearch, promise: Promise, seed: int) -> tuple[Found, int]:
+def walk(measure: Any, start: int, plan: CapacitySearch, promise: Promise, seed: int) -> tuple[CapacityResult, int]:
     """A whole search; what it found, and the steps it took."""
     data: dict[int, list[list[Repeat]]] = {}
-    found, steps = Found(next_load=start), 0
+    found, steps = CapacityResult(next_load=start), 0
     while found.next_load is not None:
         load = found.next_load
         data.setdefault(load, []).append(measure(load, seed=1000 * seed + 7 * load + len(data.get(load, ()))))
@@ -300,7 +300,7 @@ def rate_searches() -> list[Row]:
     return [_searched(f"requests per minute on {name}, true limit {true:,.0f}", rows, near, held)]
 
 
-def _searched(what: str, rows: Sequence[tuple[Found, int]], near: Sequence[bool], held: Sequence[bool]) -> Row:
+def _searched(what: str, rows: Sequence[tuple[CapacityResult, int]], near: Sequence[bool], held: Sequence[bool]) -> Row:
     steps = sorted(n for _, n in rows)
     within = [good and n <= 12 for good, (_, n) in zip(near, rows, strict=True)]
     more = (

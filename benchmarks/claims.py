@@ -22,14 +22,14 @@ import numpy.typing as npt
 from scipy import stats
 
 from benchmarks import batching
-from zinc_kettle.core.answering import Answer, best_so_far, pairs_so_far
 from zinc_kettle.core.plan import Repeats
 from zinc_kettle.core.precision import look_level, looks, wanted_repeats
 from zinc_kettle.core.stats import median_interval
 from zinc_kettle.core.stats.interval import Interval, pooled_quantile_interval
-from zinc_kettle.core.stats.ratios import ALPHA, behind_at_most, clearly_apart, holm, paired_ratio, pairs_p
+from zinc_kettle.core.stats.ratios import ALPHA, bound_behind_best, holm, paired_ratio, pairs_p, significantly_different
 from zinc_kettle.core.stats.waves import SEEN_BLOCKS, steady
 from zinc_kettle.core.stats.waves import waves as waves_of
+from zinc_kettle.core.stopping import Conclusion, best_so_far, pairs_so_far
 from zinc_kettle.core.units import plural
 
 OUT = Path(__file__).parent / "out" / "claims.json"
@@ -333,7 +333,7 @@ def _fixed_answer(columns: npt.NDArray[np.float64]) -> bool:
     """Whether a fixed number of repeats answers which is best, by the same rules in one look."""
     means = np.log(columns).mean(axis=1)
     at = int(means.argmax())
-    apart, bounds = clearly_apart(columns, at), behind_at_most(columns, at)
+    apart, bounds = significantly_different(columns, at), bound_behind_best(columns, at)
     return bool(
         all(far or bound <= SMALLEST for i, (far, bound) in enumerate(zip(apart, bounds, strict=True)) if i != at)
     )
@@ -404,7 +404,7 @@ def until_factor(rng: np.random.Generator, noise: str, cells: int, trials: int) 
     ]
 
 
-def _wrong(found: Answer, ahead: npt.NDArray[np.float64]) -> bool:
+def _wrong(found: Conclusion, ahead: npt.NDArray[np.float64]) -> bool:
     top = float(ahead.max())
     lost: bool = any(top - value < 1e-9 and str(i) not in found.left for i, value in enumerate(ahead))
     return lost or bool(found.alike and any(top - ahead[int(key)] > np.log1p(SMALLEST) + 1e-9 for key in found.left))
@@ -431,7 +431,7 @@ def false_best(rng: np.random.Generator, noise: str, n: int, cells: int, trials:
     wrong = 0
     for _ in range(trials):
         columns = np.exp(NOISES[noise](rng, cells, n))
-        wrong += bool(clearly_apart(columns, int(np.argmax(np.median(columns, axis=1)))).any())
+        wrong += bool(significantly_different(columns, int(np.argmax(np.median(columns, axis=1)))).any())
     return [_row("false_claim", noise, n, cells, wrong, trials, at_most=0.05, statistic="best")]
 
 

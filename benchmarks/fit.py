@@ -24,9 +24,9 @@ from typing import Any
 from zinc_kettle.app.build import experiment, model_folder, open_store, rig_book
 from zinc_kettle.config import Places, places
 from zinc_kettle.core.breakdown import TimeSplit, time_split
-from zinc_kettle.core.fit.predict import Calibration, Machine, Point, calibrate, decode_speed
-from zinc_kettle.core.fit.sizing import REQUEST_BYTES, Wish, buffers_bytes, sizes
-from zinc_kettle.core.fit.touched import touched
+from zinc_kettle.core.fit.predict import Calibration, MachineRates, Point, calibrate, decode_speed
+from zinc_kettle.core.fit.sizing import REQUEST_BYTES, LaunchSettings, buffers_bytes, sizes
+from zinc_kettle.core.fit.step_work import touched
 from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.core.plan import Limits, Repeats, Study
 from zinc_kettle.core.recipe import BUILT_IN
@@ -45,7 +45,7 @@ DEPTH = 96
 OUTPUT = 8
 
 
-def peak_bytes(shape: ModelShape, wish: Wish, *, depth: int) -> int:
+def peak_bytes(shape: ModelShape, wish: LaunchSettings, *, depth: int) -> int:
     """Highest resident memory while one request reaches a depth: the mask is set aside for the whole context, and
     becomes resident only as far as cells are in use."""
     return sizes(shape, wish).loaded_bytes + buffers_bytes(shape, wish, depth=depth) + REQUEST_BYTES
@@ -131,7 +131,7 @@ def _tell_memory(rows: list[dict[str, Any]]) -> None:
     for r in rows:
         shape = preset_shape(r["model"], r["quantization"])
         micro = r.get("micro_batch", 512)
-        wish = Wish(r["context"], r["slots"], r["cache_precision"], micro_batch=micro, load_mode="copied")
+        wish = LaunchSettings(r["context"], r["slots"], r["cache_precision"], micro_batch=micro, load_mode="copied")
         r["loaded_predicted"] = sizes(shape, wish).loaded_bytes
         r["peak_predicted"] = peak_bytes(shape, wish, depth=r.get("prompt", 640) + OUTPUT)
     for name in ("loaded", "peak"):
@@ -203,7 +203,7 @@ def speed(where: Places) -> None:
 
 
 def _tell_speed(found: dict[str, Any]) -> None:
-    machine = Machine(found["bandwidth"], found["flops"], 1, "from the probe")
+    machine = MachineRates(found["bandwidth"], found["flops"], 1, "from the probe")
     print(f"bandwidth {machine.bandwidth_bytes_per_s / 1e9:.3g} GB/s, {machine.flops / 1e9:.3g} GFLOP/s, one thread")
     for model in dict.fromkeys(r["model"] for r in found["rows"]):
         seen = {r["quantization"]: r["tokens_per_s"] for r in found["rows"] if r["model"] == model}
@@ -214,7 +214,9 @@ def _tell_speed(found: dict[str, Any]) -> None:
         _tell(model, "beyond what was measured", beyond, seen, machine)
 
 
-def _tell(model: str, title: str, cases: list[tuple[str, list[str]]], seen: dict[str, float], machine: Machine) -> None:
+def _tell(
+    model: str, title: str, cases: list[tuple[str, list[str]]], seen: dict[str, float], machine: MachineRates
+) -> None:
     """One table: predictions of quantizations from others of the same model, and from the probe alone."""
     shapes = {q: preset_shape(model, q) for q in seen}
     lines, errors = [], []

@@ -18,7 +18,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy import special
 
-from zinc_kettle.core.capacity import Found, search
+from zinc_kettle.core.capacity import CapacityResult, search
 from zinc_kettle.core.frontier import knee
 from zinc_kettle.core.gate import MORE_FAILURES, held_failures
 from zinc_kettle.core.schedule import shuffled
@@ -26,11 +26,11 @@ from zinc_kettle.core.stats import fit_line
 from zinc_kettle.core.stats.ratios import (
     ALPHA,
     allowing_for_runs,
-    clearly_apart,
     holm,
     paired_ratio,
     pairs_p,
     pooled_ratios,
+    significantly_different,
     unpaired_ratio,
 )
 from zinc_kettle.core.stats.waves import waves
@@ -60,7 +60,7 @@ def told_apart(cells: int, blocks: int, drift: float, trials: int) -> float:
     rng, wrong = np.random.default_rng([cells, blocks, round(drift * 1e4)]), 0
     for run in range(trials):
         columns = drifting(rng, cells, blocks, drift, run)
-        wrong += bool(clearly_apart(columns, int(np.log(columns).mean(axis=1).argmax())).any())
+        wrong += bool(significantly_different(columns, int(np.log(columns).mean(axis=1).argmax())).any())
     return wrong / trials
 
 
@@ -73,8 +73,8 @@ def wrong_best(blocks: int, low: float, trials: int) -> tuple[float, float]:
         moody = rng.normal(0.03, SIGMA, blocks) + np.where(rng.random(blocks) < low, np.log(0.6), 0.0)
         columns = np.exp(np.array([steady, moody]))
         at = int(np.log(columns).mean(axis=1).argmax())
-        claimed += at == 1 and bool(clearly_apart(columns, at)[0])
-        picked += bool(np.median(moody) > np.median(steady)) and bool(clearly_apart(columns, 1)[0])
+        claimed += at == 1 and bool(significantly_different(columns, at)[0])
+        picked += bool(np.median(moody) > np.median(steady)) and bool(significantly_different(columns, 1)[0])
     return claimed / trials, picked / trials
 
 
@@ -160,7 +160,7 @@ def by_the_watt(noise: float, n: int, trials: int) -> tuple[float, float]:
 
 
 def _any_behind(columns: Array) -> bool:
-    return bool(clearly_apart(columns, int(np.log(columns).mean(axis=1).argmax())).any())
+    return bool(significantly_different(columns, int(np.log(columns).mean(axis=1).argmax())).any())
 
 
 Shares = tuple[float, float]
@@ -185,7 +185,7 @@ def sharing(rigs: int, launches: int, cells: int, luck: tuple[float, float], n: 
         columns = np.exp(logs + rng.normal(0, 3 * SIGMA, logs.shape))
         at = int(np.log(columns).mean(axis=1).argmax())
         for way, known in enumerate((strata, ())):
-            wrong[0, way] += bool(clearly_apart(columns, at, strata=known).any())
+            wrong[0, way] += bool(significantly_different(columns, at, strata=known).any())
             for row, pairs in enumerate(families, start=1):
                 wrong[row, way] += bool(pairs) and min(holm(pairs_p(columns, pairs, known))) < ALPHA
     return tuple((float(a), float(b)) for a, b in wrong / trials)
@@ -430,7 +430,7 @@ def searched(
     for _ in range(trials):
         seen: dict[int, list[tuple[int, npt.NDArray[np.float64]]]] = {}
         told: dict[int, Trial] = {}
-        found, hit, steps = Found(next_load=8), int(rng.integers(0, 8)) if slow else -1, 0
+        found, hit, steps = CapacityResult(next_load=8), int(rng.integers(0, 8)) if slow else -1, 0
         while (load := found.next_load) is not None:
             shift = CURVES[curve](load, limit + 0.5) + (SLOW if steps == hit else 0.0)
             noise = shift + rng.normal(0, sigma, (STEP_REPEATS, 1))

@@ -8,11 +8,11 @@ import numpy as np
 
 from tests.build import repeats_at, study
 from tests.core.test_families import measured
-from zinc_kettle.core.answering import best_so_far, neighbours, pairs_so_far
 from zinc_kettle.core.compare import standing, to_settle
 from zinc_kettle.core.plan import Repeats
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.stats.ratios import paired_ratio, repeats_to_tell
+from zinc_kettle.core.stats.ratios import paired_ratio, required_repeats
+from zinc_kettle.core.stopping import best_so_far, neighbours, pairs_so_far
 from zinc_kettle.present.findings import findings
 
 PLAN = Repeats(count=3, until_answered="best", smallest_percent=3.0, ceiling=30)
@@ -100,7 +100,7 @@ def test_repeats_that_would_settle_it_do() -> None:
     """Simulated: with as many repeats as it says, a difference of that size is told in about nine of ten."""
     rng = np.random.default_rng(9)
     first = paired_ratio(*np.exp(rng.normal(0, 0.03, (2, 400))).tolist())
-    n = repeats_to_tell(first, 0.03)
+    n = required_repeats(first, 0.03)
     told = sum(
         paired_ratio(*(np.exp(rng.normal(0, 0.03, (2, n))) * [[1.03], [1.0]]).tolist()).p < 0.05 for _ in range(400)
     )

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from tests.build import KNOWN, repeat, study, timeline
-from zinc_kettle.core.capacity import UNSETTLED, Found, capacities, next_decisions, search, standing
+from zinc_kettle.core.capacity import UNSETTLED, CapacityResult, capacities, next_decisions, search, standing
 from zinc_kettle.core.decisions import AddLevel, More
 from zinc_kettle.core.plan import Repeats, Study
 from zinc_kettle.core.repeat import Repeat
@@ -50,7 +50,7 @@ def truth() -> int:
 def test_the_limit_of_a_made_up_engine_is_found(seed: int) -> None:
     """Within 5%, in no more than twelve steps, with an interval that holds the truth, and what breaks first."""
     data: dict[int, list[list[Repeat]]] = {}
-    found = Found(next_load=8)
+    found = CapacityResult(next_load=8)
     while (load := found.next_load) is not None:
         visits = data.setdefault(load, [])
         visits.append(measured(load, seed=seed * 100 + load + 7 * len(visits)))
@@ -73,7 +73,7 @@ def trial(load: float, *over: float, failed: float = 0.0) -> Trial:
 
 def test_it_doubles_halves_and_ends_at_the_edges() -> None:
     """All kept: twice the load, up to the most; all broken: half, down to one; nothing measured: nothing said."""
-    assert search([], PLAN, PROMISE) == Found()
+    assert search([], PLAN, PROMISE) == CapacityResult()
     assert search([trial(4, -2.0)], PLAN, PROMISE).next_load == 8
     assert search([trial(64, -0.1)], PLAN, PROMISE).end == "most"
     assert search([trial(40, -0.1)], PLAN, PROMISE).next_load == 64

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from zinc_kettle.core.fit.placement import Device, place
 from zinc_kettle.core.fit.remedies import GOOD, best_quantization, remedies
-from zinc_kettle.core.fit.sizing import Wish, buffers_bytes, kv_bytes, layer_kv_bytes, sizes
+from zinc_kettle.core.fit.sizing import LaunchSettings, buffers_bytes, kv_bytes, layer_kv_bytes, sizes
 from zinc_kettle.core.model_shape import ModelShape, from_sizes
 from zinc_kettle.core.rig import Fact, Rig
 from zinc_kettle.core.storage_types import LADDER, STORAGE_TYPES
@@ -30,7 +30,7 @@ def card(gb: float, name: str = "card") -> Device:
 
 def test_a_cache_worked_out_by_hand() -> None:
     """40 layers, 40 heads of 128, half precision, 2,048 tokens: 1.68 GB."""
-    assert kv_bytes(BIG, Wish(context=2048)) == 2 * 40 * 40 * 128 * 2 * 2048 == 1_677_721_600
+    assert kv_bytes(BIG, LaunchSettings(context=2048)) == 2 * 40 * 40 * 128 * 2 * 2048 == 1_677_721_600
     assert BIG.weights == pytest.approx(13.0e9, rel=0.01)
     assert BIG.weights_bytes == 2 * BIG.weights + 2 * sum(g.weights for g in BIG.groups if g.kind == "norm")
 
@@ -39,18 +39,18 @@ def test_a_cache_worked_out_by_hand() -> None:
 def test_precision_slots_and_rounding_of_the_cache(cache: str, each: float) -> None:
     """Bytes a value by its type; cells rounded up to 256; every slot has its own, or all share one."""
     values = 2 * 4 * 2 * 32
-    assert kv_bytes(SMALL, Wish(context=300, cache=cache)) == values * 512 * each
-    assert kv_bytes(SMALL, Wish(context=300, slots=3, cache=cache)) == values * 3 * 512 * each
-    assert kv_bytes(SMALL, Wish(context=300, slots=3, cache=cache, unified=True)) == values * 1024 * each
+    assert kv_bytes(SMALL, LaunchSettings(context=300, cache=cache)) == values * 512 * each
+    assert kv_bytes(SMALL, LaunchSettings(context=300, slots=3, cache=cache)) == values * 3 * 512 * each
+    assert kv_bytes(SMALL, LaunchSettings(context=300, slots=3, cache=cache, unified=True)) == values * 1024 * each
 
 
 def test_windowed_layers_keep_no_more_than_their_window() -> None:
     """The window and the micro-batch being written, rounded; layers without a window keep all."""
     shape = from_sizes(layers=4, heads=8, kv_heads=2, head_dim=32, ffn=512, vocab=1_000, window=1024, window_every=4)
     assert shape.windowed == (True, True, True, False)
-    each = layer_kv_bytes(shape, Wish(context=8192, micro_batch=512))
+    each = layer_kv_bytes(shape, LaunchSettings(context=8192, micro_batch=512))
     assert [b // (2 * 2 * 32 * 2) for b in each] == [1536, 1536, 1536, 8192]
-    short = layer_kv_bytes(shape, Wish(context=512))
+    short = layer_kv_bytes(shape, LaunchSettings(context=512))
     assert len(set(short)) == 1
 
 
@@ -75,17 +75,17 @@ REPORTED = (
 def test_buffers_are_what_the_engine_reported(width: int, ffn: int, micro: int, context: int, reported: float) -> None:
     """Within half a percent of the log of the engine, whose output buffer is apart."""
     shape = from_sizes(layers=2, heads=width // 64, width=width, head_dim=64, ffn=ffn, vocab=5632)
-    said = buffers_bytes(shape, Wish(context=context, micro_batch=micro)) - 4 * 5632
+    said = buffers_bytes(shape, LaunchSettings(context=context, micro_batch=micro)) - 4 * 5632
     assert said / MIB == pytest.approx(reported, rel=0.005)
 
 
 def test_a_mapped_file_of_repacked_types_counts_twice_in_what_is_resident_but_not_in_the_verdict() -> None:
     """The copy is needed, the mapped pages can be dropped."""
     shape = SMALL.at("Q4_0")
-    mapped, copied = sizes(shape, Wish()), sizes(shape, Wish(load_mode="copied"))
+    mapped, copied = sizes(shape, LaunchSettings()), sizes(shape, LaunchSettings(load_mode="copied"))
     assert mapped.repacked_bytes == shape.weights_bytes - shape.bytes_of("embedding", "norm")
-    assert copied.repacked_bytes == 0 and sizes(SMALL.at("Q8_0"), Wish()).repacked_bytes == 0
-    both = [place(shape, Wish(load_mode=mode), [MAIN]).headroom_bytes for mode in ("mapped", "copied")]
+    assert copied.repacked_bytes == 0 and sizes(SMALL.at("Q8_0"), LaunchSettings()).repacked_bytes == 0
+    both = [place(shape, LaunchSettings(load_mode=mode), [MAIN]).headroom_bytes for mode in ("mapped", "copied")]
     assert both[0] == both[1]
 
 
@@ -107,7 +107,7 @@ SHAPES = st.builds(
     st.sampled_from((0, 8)),
 )
 WISHES = st.builds(
-    Wish,
+    LaunchSettings,
     context=st.sampled_from((256, 2048, 32_768)),
     slots=st.integers(1, 8),
     cache=st.sampled_from(("f16", "q8_0")),
@@ -117,7 +117,7 @@ WISHES = st.builds(
 
 
 @given(SHAPES, WISHES, st.lists(st.floats(0.5, 8), max_size=3))
-def test_nothing_is_lost_or_doubled_in_a_placement(shape: ModelShape, wish: Wish, cards: list[float]) -> None:
+def test_nothing_is_lost_or_doubled_in_a_placement(shape: ModelShape, wish: LaunchSettings, cards: list[float]) -> None:
     """All weights and all of the cache lie somewhere, once; every layer too."""
     placed = place(shape, wish, [*(card(gb) for gb in cards), MAIN])
     assert sum(s.weights_bytes for s in placed.shares) == shape.weights_bytes
@@ -130,7 +130,7 @@ def test_nothing_is_lost_or_doubled_in_a_placement(shape: ModelShape, wish: Wish
 
 
 @given(SHAPES, WISHES, st.floats(0.5, 8), st.floats(0, 8))
-def test_more_memory_never_makes_it_worse(shape: ModelShape, wish: Wish, gb: float, more: float) -> None:
+def test_more_memory_never_makes_it_worse(shape: ModelShape, wish: LaunchSettings, gb: float, more: float) -> None:
     """A larger card holds at least as many layers."""
     few = place(shape, wish, [card(gb), MAIN])
     many = place(shape, wish, [card(gb + more), MAIN])
@@ -139,28 +139,31 @@ def test_more_memory_never_makes_it_worse(shape: ModelShape, wish: Wish, gb: flo
 
 def test_states() -> None:
     """Fits one card; split over two; spills where they are too small; shared where that was wished; or not at all."""
-    need = sizes(BIG, Wish()).weights_bytes / GB
-    assert place(BIG, Wish(), [card(need + 5), MAIN]).state == "fits"
-    assert place(BIG, Wish(), [card(16), card(16), MAIN]).state == "split"
-    assert place(BIG, Wish(), [card(8), MAIN]).state == "spills"
-    assert place(BIG, Wish(device_layers=5), [card(need + 5), MAIN]).state == "shared"
-    assert place(BIG, Wish(), [replace(MAIN, capacity_bytes=8 * GB)]).state == "will not fit"
-    assert place(BIG, Wish(), [MAIN]).state == "fits"
+    need = sizes(BIG, LaunchSettings()).weights_bytes / GB
+    assert place(BIG, LaunchSettings(), [card(need + 5), MAIN]).state == "fits"
+    assert place(BIG, LaunchSettings(), [card(16), card(16), MAIN]).state == "split"
+    assert place(BIG, LaunchSettings(), [card(8), MAIN]).state == "spills"
+    assert place(BIG, LaunchSettings(device_layers=5), [card(need + 5), MAIN]).state == "shared"
+    assert place(BIG, LaunchSettings(), [replace(MAIN, capacity_bytes=8 * GB)]).state == "will not fit"
+    assert place(BIG, LaunchSettings(), [MAIN]).state == "fits"
     with pytest.raises(ValueError, match="exactly one main"):
-        place(BIG, Wish(), [card(8)])
+        place(BIG, LaunchSettings(), [card(8)])
 
 
 def test_experts_can_stay_in_main_memory() -> None:
     """Then the device holds everything else."""
-    placed = place(EXPERTS, Wish(experts_in_main=True), [card(2), MAIN])
+    placed = place(EXPERTS, LaunchSettings(experts_in_main=True), [card(2), MAIN])
     assert placed.state == "shared" and placed.layers_on_devices == 8
     assert placed.shares[0].experts_bytes == 0
     assert placed.shares[1].experts_bytes == EXPERTS.bytes_of("experts")
 
 
 @pytest.mark.parametrize("capacity", [8, 12, 15, 20, 27])
-@pytest.mark.parametrize("wish", [Wish(context=8192, slots=2), Wish(context=32_768), Wish(slots=8, cache="f32")])
-def test_every_remedy_makes_it_fit(capacity: float, wish: Wish) -> None:
+@pytest.mark.parametrize(
+    "wish",
+    [LaunchSettings(context=8192, slots=2), LaunchSettings(context=32_768), LaunchSettings(slots=8, cache="f32")],
+)
+def test_every_remedy_makes_it_fit(capacity: float, wish: LaunchSettings) -> None:
     """Each change alone, and only where it did not fit before; the best quantization is the first that fits."""
     devices = [replace(MAIN, capacity_bytes=int(capacity * GB))]
     found = remedies(BIG, wish, devices)
@@ -177,11 +180,11 @@ def test_every_remedy_makes_it_fit(capacity: float, wish: Wish) -> None:
 def test_the_longest_context_that_fits_is_named() -> None:
     """One step more would not fit."""
     devices = [replace(MAIN, capacity_bytes=40 * GB)]
-    named = next(r for r in remedies(BIG, Wish(context=65_536), devices) if r.what.startswith("context"))
+    named = next(r for r in remedies(BIG, LaunchSettings(context=65_536), devices) if r.what.startswith("context"))
     longest = named.placement.wish.context
     assert longest % 256 == 0
-    assert place(BIG, Wish(context=longest), devices).state == "fits"
-    assert place(BIG, Wish(context=longest + 256), devices).state == "will not fit"
+    assert place(BIG, LaunchSettings(context=longest), devices).state == "fits"
+    assert place(BIG, LaunchSettings(context=longest + 256), devices).state == "will not fit"
 
 
 def test_types_are_as_large_as_their_blocks() -> None:
@@ -214,7 +217,7 @@ def rows_at(pace: float | None, **more: Measured) -> list[FitRow]:
     return fit_rows(
         wanted,
         rig,
-        Wish(),
+        LaunchSettings(),
         threads=4,
         calibration=rig.prior(),
         pace=pace,
@@ -242,6 +245,6 @@ def test_the_best_that_fits_also_keeps_the_pace() -> None:
 def test_no_quantization_is_advised_that_is_not_there() -> None:
     """A file that exists as F16 only: not advised to be Q4_0; one that exists as Q8_0, too, is."""
     devices = [Device("main memory", True, int(6 * GB), 12e9)]
-    assert any("instead of F16" in r.what for r in remedies(SMALL_4B, Wish(), devices))
-    assert not any("instead of F16" in r.what for r in remedies(SMALL_4B, Wish(), devices, among={"F16"}))
-    assert best_quantization(SMALL_4B, Wish(), devices, among={"F16", "Q8_0"})[0] == "Q8_0"  # type: ignore[index]
+    assert any("instead of F16" in r.what for r in remedies(SMALL_4B, LaunchSettings(), devices))
+    assert not any("instead of F16" in r.what for r in remedies(SMALL_4B, LaunchSettings(), devices, among={"F16"}))
+    assert best_quantization(SMALL_4B, LaunchSettings(), devices, among={"F16", "Q8_0"})[0] == "Q8_0"  # type: ignore[index]

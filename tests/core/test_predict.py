@@ -21,7 +21,7 @@ from zinc_kettle.core.fit.predict import (
     STEP_S,
     UNCALIBRATED_BAND,
     Calibration,
-    Machine,
+    MachineRates,
     Point,
     calibrate,
     decode_speed,
@@ -30,15 +30,15 @@ from zinc_kettle.core.fit.predict import (
     prefill_speed,
     terms,
 )
-from zinc_kettle.core.fit.sizing import Wish
-from zinc_kettle.core.fit.touched import attention_cost, describe, expert_share, kv_bytes_at, touched
+from zinc_kettle.core.fit.sizing import LaunchSettings
+from zinc_kettle.core.fit.step_work import attention_cost, describe, expert_share, kv_bytes_at, touched
 from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.model_shape import from_sizes
 from zinc_kettle.core.repeat import Missing, Repeat
 from zinc_kettle.core.timeline import EngineReport
 
 SHAPE = from_sizes(layers=18, heads=16, kv_heads=8, head_dim=64, ffn=3328, vocab=5632)
-MACHINE = Machine(10e9, 75e9, 1, "from the probe")
+MACHINE = MachineRates(10e9, 75e9, 1, "from the probe")
 QUANTIZATIONS = ("F16", "Q8_0", "Q6_K", "Q5_0", "Q4_0")
 
 
@@ -124,7 +124,11 @@ def test_experts_in_main_memory_are_between_all_there_and_none() -> None:
     )
     main, card = Device("main memory", True, 60_000_000_000, 10e9), Device("card", False, 24_000_000_000, 400e9)
     found = {}
-    for name, wish in {"card": Wish(), "experts": Wish(experts_in_main=True), "main": Wish(device_layers=0)}.items():
+    for name, wish in {
+        "card": LaunchSettings(),
+        "experts": LaunchSettings(experts_in_main=True),
+        "main": LaunchSettings(device_layers=0),
+    }.items():
         speed = placed_speed(shape, place(shape, wish, [card, main]), MACHINE, Calibration())
         assert speed is not None
         found[name] = speed.value
@@ -142,13 +146,13 @@ def test_layers_on_a_device_are_read_at_its_speed() -> None:
     card = Device("card", False, 8_000_000_000, 400e9)
     speeds = []
     for layers in (None, 9, 0):
-        wish = Wish(device_layers=layers)
+        wish = LaunchSettings(device_layers=layers)
         found = placed_speed(SHAPE, place(SHAPE, wish, [card, main]), MACHINE, Calibration())
         assert found is not None
         speeds.append(found.value)
     assert speeds[0] > 3 * speeds[1] > 3 * speeds[2]
     dark = replace(card, bandwidth_bytes_per_s=None)
-    assert placed_speed(SHAPE, place(SHAPE, Wish(), [dark, main]), MACHINE, Calibration()) is None
+    assert placed_speed(SHAPE, place(SHAPE, LaunchSettings(), [dark, main]), MACHINE, Calibration()) is None
 
 
 def test_a_machine_between_probed_thread_counts() -> None:
@@ -208,7 +212,7 @@ def test_the_limit_is_that_of_the_memory_the_model_lies_in(
     """As Fit places it: a card's own bandwidth, none where two memories share the model, else main memory's."""
     shape = from_sizes(layers=8, heads=8, head_dim=64, ffn=8_192, vocab=32_000)
     card, main = Device("card", False, int(card_bytes), rate), Device("main memory", True, int(64e9), 20e9)
-    engine: EngineFacts = {"placement": place(shape, Wish(context=512), [card, main]).plain()}
+    engine: EngineFacts = {"placement": place(shape, LaunchSettings(context=512), [card, main]).plain()}
     rig: MachineFacts = {"bandwidth": 20e9, "probe": {"reading": {"1": [20e9]}}}
     assert limit_extras(engine, rig, streams=1, cache="f16").get("bandwidth") == bandwidth
 
@@ -218,14 +222,14 @@ def test_a_tied_output_matrix_is_read_where_the_last_layer_lies() -> None:
     speed is that of the bytes of a step at the card's bandwidth, by the limit and by Fit."""
     shape = from_sizes(layers=4, heads=8, head_dim=64, ffn=2_048, vocab=128_000, tied=True)
     card, main = Device("card", False, int(8e9), 300e9), Device("main memory", True, int(64e9), 20e9)
-    placement = place(shape, Wish(context=512), [card, main])
+    placement = place(shape, LaunchSettings(context=512), [card, main])
     on_card, in_main = placement.shares
     assert placement.output_on_device and on_card.weights_bytes == shape.weights_bytes
     assert in_main.weights_bytes == shape.bytes_of("embedding")
     found = placed_speed(shape, placement, None, Calibration())
     step_s = STEP_S + touched(shape).bytes / (300e9 * DEVICE_SHARE)
     assert found is not None and found.value == pytest.approx(1 / step_s, rel=1e-6)
-    partly = place(shape, Wish(context=512, device_layers=2), [card, main])
+    partly = place(shape, LaunchSettings(context=512, device_layers=2), [card, main])
     assert not partly.output_on_device
 
 
@@ -279,7 +283,7 @@ def test_cards_of_unlike_speed_are_read_one_after_the_other() -> None:
     """Half of it at 1,000 GB/s and half at 250: what both take together, not the slower one alone."""
     shape = from_sizes(layers=40, heads=40, head_dim=128, ffn=13_824, vocab=32_000)
     devices = [Device("a", False, 20_000_000_000, 1e12), Device("b", False, 20_000_000_000, 250e9)]
-    laid = place(shape, Wish(), [*devices, Device("main", True, 64_000_000_000)])
+    laid = place(shape, LaunchSettings(), [*devices, Device("main", True, 64_000_000_000)])
     a, b, _main = laid.shares
     assert laid.device_bandwidth == pytest.approx(
         (a.weights_bytes + b.weights_bytes) / (a.weights_bytes / 1e12 + b.weights_bytes / 250e9)

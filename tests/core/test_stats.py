@@ -19,7 +19,6 @@ from zinc_kettle.core.compare import differs
 from zinc_kettle.core.stats import Interval, flukes, median, median_interval, quantile, robust_spread, thin
 from zinc_kettle.core.stats.interval import pooled_quantile_interval
 from zinc_kettle.core.stats.ratios import (
-    clearly_apart,
     geometric_interval,
     holm,
     paired_ratio,
@@ -27,6 +26,7 @@ from zinc_kettle.core.stats.ratios import (
     pairs_error,
     pairs_p,
     pooled_ratios,
+    significantly_different,
     unpaired_ratio,
 )
 from zinc_kettle.core.stats.waves import Waves, steady, waves
@@ -266,10 +266,10 @@ def test_all_against_one_are_all_pairs_at_once() -> None:
     own = [(logs[i] - logs[3]).var(ddof=1) / 2 for i in range(5)]
     edge = [reference.t.ppf(1 - 0.05 / 20, 20) * (2 * max(error, v) / 6) ** 0.5 for v in own]
     wanted = [abs(logs[i].mean() - logs[3].mean()) > edge[i] for i in range(5)]
-    assert clearly_apart(np.exp(logs), 3).tolist() == wanted and any(wanted) and not wanted[3]
+    assert significantly_different(np.exp(logs), 3).tolist() == wanted and any(wanted) and not wanted[3]
     for shift in np.linspace(0, 0.2, 15):
         two = np.exp(logs[:2] + np.array([[shift], [0.0]]))
-        assert clearly_apart(two, 0)[1] == (paired_ratio(list(two[0]), list(two[1])).p < 0.05)
+        assert significantly_different(two, 0)[1] == (paired_ratio(list(two[0]), list(two[1])).p < 0.05)
 
 
 @given(st.integers(2, 4), st.integers(1, 3), st.integers(1, 4), st.integers(3, 6), st.integers(0, 99))
@@ -309,7 +309,7 @@ def test_a_cell_that_is_noisier_than_the_others_is_judged_by_its_own_noise() -> 
     """Four quiet cells would make it look clearly slower."""
     quiet = np.full((4, 5), 100.0) * np.exp(np.random.default_rng(1).normal(0, 0.001, (4, 5)))
     loud = np.array([[60.0, 140.0, 95.0, 70.0, 130.0]])
-    assert not clearly_apart(np.vstack([quiet, loud]), 0)[4]
+    assert not significantly_different(np.vstack([quiet, loud]), 0)[4]
 
 
 def test_flukes_are_far_and_alone() -> None:

@@ -14,9 +14,9 @@ from zinc_kettle.core.address import address_problem
 from zinc_kettle.core.bounds import BOUNDS, is_possible
 from zinc_kettle.core.names import LONGEST_NAME, is_name, name_from
 from zinc_kettle.errors import StudyFileError
+from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.formats.bounded import UnreadableFileError, read_bounded
 from zinc_kettle.formats.toml import MAX_LIST, parse_toml
-from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.present.dates import UNKNOWN, day, day_and_time, time_of_day
 
 
@@ -120,7 +120,7 @@ def test_a_file_is_written_for_nobody_else_and_leftovers_go(tmp_path: Path) -> N
     (tmp_path / ".a.txt.999999999.part").write_text("left behind")
     (tmp_path / f".a.txt.{os.getpid()}.part").symlink_to(victim)
     (tmp_path / f".a.txt.{os.getppid()}.part").write_text("still being written")
-    with whole_file(out) as part:
+    with atomic_file(out) as part:
         part.write_text("new")
     assert out.read_text() == "new" and victim.read_text() == "mine" and out.stat().st_mode & 0o777 == 0o600
     assert sorted(path.name for path in tmp_path.iterdir()) == [f".a.txt.{os.getppid()}.part", "a.txt", "victim"]

@@ -16,11 +16,11 @@ from zinc_kettle.app.packing import hidden_words, known_keys, pack
 from zinc_kettle.app.reporting import Reports, write_report
 from zinc_kettle.app.side_names import Sides
 from zinc_kettle.config import Places
+from zinc_kettle.core.anonymise import Anonymiser
 from zinc_kettle.core.plan import Repeats
-from zinc_kettle.core.private import Private
 from zinc_kettle.core.recipe import Endpoint
 from zinc_kettle.core.redact import HIDDEN, redact
-from zinc_kettle.core.report import Part, ReportPlan
+from zinc_kettle.core.report import ReportPart, ReportPlan
 from zinc_kettle.engines.environment import inherited
 from zinc_kettle.formats.tables import write_table
 from zinc_kettle.present.tables import table
@@ -109,7 +109,7 @@ async def test_no_field_of_an_answer_brings_the_key_back(
     for of in ("cells", "repeats", "requests"):
         write_table(table([results], of), out / f"{of}.csv")
     reports = Reports(places, Sides(places, lambda: store), lambda _run: store, list)
-    write_report(reports.document(ReportPlan(parts=(Part("study", (plan.name,)),))), out / "r.html")
+    write_report(reports.document(ReportPlan(parts=(ReportPart("study", (plan.name,)),))), out / "r.html")
     store.close()
     assert KEY in keys and KEY.lower() not in repr(events).lower()
     for path in tmp_path.rglob("*"):
@@ -127,7 +127,7 @@ def test_a_secret_is_found_in_any_case_and_cut(change: Callable[[str], str]) -> 
 
 def test_what_was_kept_before_it_was_known_is_redacted_when_packed() -> None:
     """In answers the key alone goes; what the engine wrote is what was measured."""
-    private = Private(secrets=[KEY])
+    private = Anonymiser(secrets=[KEY])
     assert private.answer(f"at /srv/harbour {KEY}") == f"at /srv/harbour {HIDDEN}"
     assert KEY not in private.text(f"key was {KEY}")
 

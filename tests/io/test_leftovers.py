@@ -12,7 +12,7 @@ import msgspec
 import psutil
 import pytest
 
-from zinc_kettle.engines.leftovers import Leftovers, Note
+from zinc_kettle.engines.orphans import Note, Orphans
 
 
 @pytest.fixture
@@ -38,7 +38,7 @@ CASES: dict[str, tuple[dict[str, Any], bool]] = {
 def test_only_what_is_provably_left_behind_is_ended(tmp_path: Path, engine: subprocess.Popen[bytes], name: str) -> None:
     """By pid, start and argv of the engine, and by pid and start of its tool; a note of the dead is thrown away."""
     changes, ended = CASES[name]
-    leftovers = Leftovers(tmp_path / "engines")
+    leftovers = Orphans(tmp_path / "engines")
     leftovers.note(engine.pid)
     (path,) = (tmp_path / "engines").iterdir()
     note = msgspec.json.decode(path.read_bytes(), type=Note)
@@ -51,7 +51,7 @@ def test_only_what_is_provably_left_behind_is_ended(tmp_path: Path, engine: subp
 def test_broken_notes_and_ended_engines(tmp_path: Path, engine: subprocess.Popen[bytes]) -> None:
     """Neither is an error."""
     folder = tmp_path / "engines"
-    leftovers = Leftovers(folder)
+    leftovers = Orphans(folder)
     assert leftovers.end_all() == []
     leftovers.note(engine.pid)
     leftovers.forget(engine.pid)

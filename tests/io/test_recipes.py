@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from zinc_kettle.driver.chunk import Reader
 from zinc_kettle.errors import KettleError, StudyFileError
 from zinc_kettle.formats.recipe import read_recipes, shipped
-from zinc_kettle.wire.messages import Found
+from zinc_kettle.wire.messages import ReportedAt
 
 START = 'format = 1\n[start]\nargv = ["a", "{model}", "{port}"]\n'
 
@@ -123,11 +123,11 @@ def test_mutants_are_read_or_refused(tmp_path_factory: pytest.TempPathFactory, d
 def test_an_account_is_read_where_the_recipe_says() -> None:
     """Nested, in other units, beside the protocol's own fields; less than both counts and clocks is no account."""
     where = {
-        "prompt_tokens": Found("usage.prompt_tokens"),
-        "prompt_ms": Found("own.deep.first_s", 1_000.0),
-        "output_tokens": Found("own.n"),
-        "output_ms": Found("usage.ms"),
-        "cached_tokens": Found("own.kept"),
+        "prompt_tokens": ReportedAt("usage.prompt_tokens"),
+        "prompt_ms": ReportedAt("own.deep.first_s", 1_000.0),
+        "output_tokens": ReportedAt("own.n"),
+        "output_ms": ReportedAt("usage.ms"),
+        "cached_tokens": ReportedAt("own.kept"),
     }
     reader = Reader(where)
     chunk = reader.decode(

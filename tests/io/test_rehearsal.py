@@ -16,29 +16,29 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zinc_kettle.core.fit.placement import place
-from zinc_kettle.core.fit.sizing import Wish
-from zinc_kettle.core.fit.touched import touched
+from zinc_kettle.core.fit.sizing import LaunchSettings
+from zinc_kettle.core.fit.step_work import touched
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.rigs.scrape import Names, ScrapeWatch, parse, pick, scraped_idle_watts
 from zinc_kettle.sim.engine import SimEngine
 from zinc_kettle.sim.fleet import SIM_MODELS, SIM_RIGS, sim_shape
-from zinc_kettle.sim.physics import LOWEST_CLOCK, Body, Noise, Part, Step, bandwidth, cold_factor, flops, parts
+from zinc_kettle.sim.physics import LOWEST_CLOCK, Body, Noise, Step, StepShare, bandwidth, cold_factor, flops, parts
 from zinc_kettle.wire.messages import ChatMessage, Episode, RequestOrder, Setup
 
 RIGS = list(SIM_RIGS.values())
 SHAPE = sim_shape("kelp-4b", "Q8_0")
 
 
-def seconds(work: list[Part]) -> float:
+def seconds(work: list[StepShare]) -> float:
     """Length of a step."""
     return sum(p.seconds for p in work)
 
 
-def step(rig: str, of: Step, *, threads: int = 4, quantization: str = "Q8_0", clock: float = 1.0) -> list[Part]:
+def step(rig: str, of: Step, *, threads: int = 4, quantization: str = "Q8_0", clock: float = 1.0) -> list[StepShare]:
     """A step of the middle model on a rig."""
     shape = sim_shape("kelp-4b", quantization)
-    placed = place(shape, Wish(load_mode="copied"), SIM_RIGS[rig].placement_devices())
+    placed = place(shape, LaunchSettings(load_mode="copied"), SIM_RIGS[rig].placement_devices())
     return parts(SIM_RIGS[rig], shape, placed, "f16", threads, of, clock)
 
 
@@ -87,7 +87,7 @@ def test_a_spill_is_slow() -> None:
     times = {}
     for q in ("Q4_K", "F16"):
         shape = sim_shape("fathom-14b", q)
-        placed = place(shape, Wish(load_mode="copied"), rig.placement_devices())
+        placed = place(shape, LaunchSettings(load_mode="copied"), rig.placement_devices())
         times[placed.state] = seconds(parts(rig, shape, placed, "f16", 8, Step(depths=[10]))) / shape.weights_bytes
     assert times["spills"] > 5 * times["fits"]
 

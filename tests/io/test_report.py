@@ -18,7 +18,7 @@ from rich.cells import cell_len
 from zinc_kettle.app.reporting import Reports, write_report
 from zinc_kettle.app.side_names import Sides
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
-from zinc_kettle.core.report import Part, ReportPlan, section_key
+from zinc_kettle.core.report import ReportPart, ReportPlan, section_key
 from zinc_kettle.errors import StudyFileError, UsageError
 from zinc_kettle.formats.report.page import markdown_text
 from zinc_kettle.formats.report.words import read_words
@@ -31,9 +31,9 @@ from zinc_kettle.store.store import KettleStore
 from zinc_kettle.tui.draw.report import section_text
 from zinc_kettle.tui.theme import DARK
 
-STUDY = Part("study", ("three-ways",))
-DUEL = Part("duel", ("three-ways@quantization=F16", "three-ways@quantization=Q4_0"))
-LINEUP = Part("lineup", ("which-rig",), by="rig")
+STUDY = ReportPart("study", ("three-ways",))
+DUEL = ReportPart("duel", ("three-ways@quantization=F16", "three-ways@quantization=Q4_0"))
+LINEUP = ReportPart("lineup", ("which-rig",), by="rig")
 EVIL = "A <script>alert(1)</script> | `x` [y](z) ![i](j) $a$ #set page(width: 1pt) *b* \\"
 
 
@@ -213,7 +213,7 @@ def test_what_cannot_be_told_is_refused(reports: Reports, tmp_path: Path) -> Non
     """A study there is not, a measure there is not, a format there is not, a folder that is a file."""
     made = reports.document(ReportPlan(parts=(DUEL,)))
     cases: list[tuple[Callable[[], object], str]] = [
-        (lambda: reports.document(ReportPlan(parts=(Part("study", ("nothing",)),))), "no study"),
+        (lambda: reports.document(ReportPlan(parts=(ReportPart("study", ("nothing",)),))), "no study"),
         (lambda: reports.document(ReportPlan(parts=(replace(STUDY, measure="decodes"),))), "no measure"),
         (lambda: write_report(made, tmp_path / "x.docx"), "ends in none of"),
         (lambda: reports.file("../x"), "no name for a report"),
@@ -234,7 +234,7 @@ def test_an_empty_report_says_what_to_do(reports: Reports) -> None:
 @pytest.mark.parametrize("width", [58, 92, 140])
 def test_no_figure_is_broken_on_the_screen(reports: Reports, width: int) -> None:
     """In narrow terminals, too, every word of a table stands as it is, and no line is wider than there is room."""
-    made = reports.document(ReportPlan(parts=(Part("study", ("three-ways",)),)))
+    made = reports.document(ReportPlan(parts=(ReportPart("study", ("three-ways",)),)))
     tables = [(section, block) for section in made.sections for block in section.blocks if isinstance(block, Grid)]
     assert tables
     for section, grid in tables:

@@ -13,7 +13,7 @@ import psutil
 import pytest
 
 from tests.driving import drive_all, scripted
-from zinc_kettle.engines.told import told_models
+from zinc_kettle.engines.introspection import told_models
 from zinc_kettle.web.bounded import NoAnswerError, ask, ask_json, ask_now
 from zinc_kettle.wire.messages import Setup
 

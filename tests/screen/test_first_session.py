@@ -12,7 +12,7 @@ from tests.flows.test_cli import kettle
 from tests.screen.piloting import settled, shown_text
 from zinc_kettle.app.services import Services
 from zinc_kettle.config import Places
-from zinc_kettle.core.report import Part, ReportPlan
+from zinc_kettle.core.report import ReportPart, ReportPlan
 from zinc_kettle.tui.app import KettleApp
 from zinc_kettle.tui.station import UNFORESEEN, Station
 from zinc_kettle.tui.stations import STATIONS
@@ -97,7 +97,7 @@ async def test_names_are_looked_up_in_ones_own_store_before_the_examples(first: 
     answering = first.comparisons
     assert answering.side("which-machine", None).results.study.name == "which-machine"
     assert answering.side("whole-office", None).results.study.name == "whole-office"
-    plan = ReportPlan(parts=(Part("study", ("which-machine",)),))
+    plan = ReportPlan(parts=(ReportPart("study", ("which-machine",)),))
     assert first.exports.document(plan, None).title == "Which machine?"
     written = await answering.beside(["show", "which-machine", "--json"])
     assert written

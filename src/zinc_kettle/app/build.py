@@ -16,7 +16,7 @@ from zinc_kettle.core.plan import Cell, Study
 from zinc_kettle.core.recipe import OPEN_PROTOCOL, Recipe
 from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.engines.endpoint import EndpointStarter
-from zinc_kettle.engines.leftovers import Leftovers
+from zinc_kettle.engines.orphans import Orphans
 from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.formats.recipe import read_recipes
@@ -82,7 +82,7 @@ def experiment(
     from zinc_kettle.app.live_status import Glance
     from zinc_kettle.session.experiment import Experiment, Ports
 
-    leftovers = Leftovers(places.engines)
+    leftovers = Orphans(places.engines)
     leftovers.end_all()
     recipes = recipe_book(places)
     fleet = Fleet(study, rig_book(places), model_folder(places), recipes, leftovers)

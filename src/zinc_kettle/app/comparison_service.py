@@ -17,7 +17,7 @@ from zinc_kettle.config import HOME_VARIABLE, Places
 from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.core.steering import place_of
 from zinc_kettle.errors import KettleError, UsageError
-from zinc_kettle.formats.whole import whole_file
+from zinc_kettle.formats.atomic_file import atomic_file
 
 if TYPE_CHECKING:
     from zinc_kettle.app.imported_stores import Elsewhere
@@ -141,7 +141,7 @@ class ComparisonService:
             UsageError: It cannot be written.
         """
         out = self._places.exports / "copied.txt"
-        with whole_file(out, folder_mode=0o700) as part:
+        with atomic_file(out, folder_mode=0o700) as part:
             part.write_text(text, encoding="utf-8")
         return out
 

@@ -18,10 +18,10 @@ from typing import Any
 
 from zinc_kettle import __version__
 from zinc_kettle.config import Places, driver_test_file
+from zinc_kettle.core.anonymise import Anonymiser
 from zinc_kettle.core.cautions.machine import BUSY_CORES, STOLEN_SHARE
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.health import Check
-from zinc_kettle.core.private import Private
 from zinc_kettle.core.units import byte_size, digits, plural
 from zinc_kettle.errors import KettleError, UsageError
 
@@ -336,7 +336,7 @@ def write_bundle(places: Places, checks: Sequence[Check], out: Path, words: Sequ
     Raises:
         UsageError: It cannot be written.
     """
-    private = Private(words)
+    private = Anonymiser(words)
     told: dict[str, Any] = {
         "version": __version__,
         "definitions": DEFINITIONS_VERSION,

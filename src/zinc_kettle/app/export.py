@@ -7,7 +7,7 @@ from pathlib import Path
 
 from zinc_kettle.core.chart import Chart
 from zinc_kettle.errors import UsageError
-from zinc_kettle.formats.whole import whole_file
+from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.present.charts import offered
 from zinc_kettle.present.charts.kinds import Subject
 
@@ -44,5 +44,5 @@ def write(chart: Chart, files: Sequence[Path]) -> list[Path]:
 def _write(chart: Chart, out: Path) -> None:
     from zinc_kettle.charts.draw import draw
 
-    with whole_file(out) as part:
+    with atomic_file(out) as part:
         part.write_bytes(draw(chart, out.suffix.lower().removeprefix(".")))

@@ -14,7 +14,7 @@ from zinc_kettle.core.facts import MachineFacts, RunFacts
 from zinc_kettle.core.fit.placement import place
 from zinc_kettle.core.fit.predict import placed_speed
 from zinc_kettle.core.fit.sizing import wish_of
-from zinc_kettle.core.fit.touched import describe
+from zinc_kettle.core.fit.step_work import describe
 from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.core.plan import LaunchSpec, Study, rigs_of
 from zinc_kettle.core.problem import nearest
@@ -22,7 +22,7 @@ from zinc_kettle.core.recipe import BUILT_IN, Endpoint, Recipe, further_models
 from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.engines.endpoint import EndpointStarter
 from zinc_kettle.engines.launcher import Launcher
-from zinc_kettle.engines.leftovers import Leftovers
+from zinc_kettle.engines.orphans import Orphans
 from zinc_kettle.engines.rehearsal import RehearsalStarter
 from zinc_kettle.engines.remote import RemoteLauncher, RemoteModels
 from zinc_kettle.errors import EngineError, KettleError, ModelError, RigError, UsageError
@@ -56,7 +56,7 @@ class Fleet:
         book: RigBook,
         folder: ModelFolder,
         recipes: Mapping[str, Recipe],
-        leftovers: Leftovers | None = None,
+        leftovers: Orphans | None = None,
     ) -> None:
         self._study = study
         self._recipes = recipes

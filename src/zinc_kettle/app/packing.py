@@ -16,19 +16,19 @@ import msgspec
 from zinc_kettle import __version__
 from zinc_kettle.app.apart import work_folder
 from zinc_kettle.config import Places
+from zinc_kettle.core.anonymise import Anonymiser
 from zinc_kettle.core.decisions import Decision, OnFailure
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.plan import Study, without_texts
-from zinc_kettle.core.private import Private
 from zinc_kettle.core.results import CellResults, KeptRepeat
 from zinc_kettle.core.telemetry import Trace
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import KettleError, UsageError
+from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.formats.bundle.archive import ENDING, BundleWriter
 from zinc_kettle.formats.bundle.rows import RequestWriter, Row, write_traces
 from zinc_kettle.formats.bundle.runs import CarriedRun, NoteLine, RepeatLine, RunHead, run_parts
 from zinc_kettle.formats.shared_study import prompt_files, shared_study, shared_text
-from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.store.reading import open_run, order_of
 
 if TYPE_CHECKING:
@@ -105,8 +105,8 @@ def pack(
     """
     if out.suffix != ENDING:
         raise UsageError(f"{out.name} does not end in {ENDING}", remedy=f"{out.stem}{ENDING}")
-    with whole_file(out) as part:
-        found = write_bundle(store, run_ids, part, private=Private(words, secrets), without=without)
+    with atomic_file(out) as part:
+        found = write_bundle(store, run_ids, part, private=Anonymiser(words, secrets), without=without)
     return replace(found, path=out)
 
 
@@ -115,7 +115,7 @@ def write_bundle(
     run_ids: Sequence[str],
     file: Path,
     *,
-    private: Private,
+    private: Anonymiser,
     without: Collection[str] = (),
     living: bool = False,
 ) -> Packed:
@@ -156,7 +156,7 @@ class _Run:
     """One run on its way into a bundle."""
 
     def __init__(
-        self, store: KettleStore, run_id: str, without: frozenset[str], private: Private, *, living: bool
+        self, store: KettleStore, run_id: str, without: frozenset[str], private: Anonymiser, *, living: bool
     ) -> None:
         self._results = open_run(store, run_id)
         if self._results.run.state == "running" and not living:
@@ -245,7 +245,7 @@ class _Run:
         return shared_study(replace(study, prompts=prompts), self._private)
 
 
-def _without_names(decision: Decision, private: Private) -> Decision:
+def _without_names(decision: Decision, private: Anonymiser) -> Decision:
     """A decision as strangers may read it."""
     changes: dict[str, Any] = {"levels": private.levels(decision.levels)}
     if decision.says and not isinstance(decision, OnFailure):

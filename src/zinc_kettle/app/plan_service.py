@@ -34,10 +34,10 @@ from zinc_kettle.core.templates import TEMPLATES
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.errors import StudyFileError, UsageError
 from zinc_kettle.formats import study_edit
+from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.formats.shared_study import copied_study
 from zinc_kettle.formats.study import Known, check_study
 from zinc_kettle.formats.toml import parse_toml
-from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.present.planned import Costs, costs_of, planned_cells
 
 if TYPE_CHECKING:
@@ -142,7 +142,7 @@ class PlanService:
         text, files = copied_study(results.study, comment=whose if origin else "")
         for name, data in files.items():
             if not (self._places.copies / name).is_file():
-                with whole_file(self._places.copies / name, folder_mode=0o700) as part:
+                with atomic_file(self._places.copies / name, folder_mode=0o700) as part:
                     part.write_bytes(data)
         return OpenPlan(History((text,)), self._places.copies, origin=origin)
 
@@ -286,6 +286,6 @@ def _beside(raw: Mapping[str, object]) -> list[str]:
 
 
 def _write(file: Path, text: str) -> None:
-    with whole_file(file, folder_mode=0o700) as part:
+    with atomic_file(file, folder_mode=0o700) as part:
         part.write_text(text, encoding="utf-8")
         part.chmod(0o600)

@@ -14,16 +14,16 @@ from zinc_kettle.app.charting import preferences, subject_of
 from zinc_kettle.app.entrants import entrants_of
 from zinc_kettle.app.packing import hidden_words, known_keys
 from zinc_kettle.config import Places
+from zinc_kettle.core.anonymise import Anonymiser
 from zinc_kettle.core.duel import duel
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.lineup import lineup
-from zinc_kettle.core.private import Private
-from zinc_kettle.core.report import Part, ReportPlan
+from zinc_kettle.core.report import ReportPart, ReportPlan
 from zinc_kettle.errors import UsageError
+from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.formats.report_plan import ENDING, read_report_plan, write_report_plan
 from zinc_kettle.formats.shared_study import shared_study
 from zinc_kettle.formats.study_writer import write_study
-from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.present.dates import day
 from zinc_kettle.present.findings import known_measure, main_measure
 from zinc_kettle.present.report.build import OfDuel, OfLineup, OfStudy, Told, document
@@ -105,12 +105,12 @@ class Reports:
         told = [self._told(part) for part in plan.parts]
         return without_private(document(plan, told, words, foot=foot), self._private(plan).text)
 
-    def _private(self, plan: ReportPlan) -> Private:
+    def _private(self, plan: ReportPlan) -> Anonymiser:
         """Takes out of a report what a bundle would not carry either."""
         studies = [self._sides.results(name.partition("@")[0]).study for part in plan.parts for name in part.of]
-        return Private(hidden_words(self._places), known_keys(self._places, studies))
+        return Anonymiser(hidden_words(self._places), known_keys(self._places, studies))
 
-    def _told(self, part: Part) -> Told:
+    def _told(self, part: ReportPart) -> Told:
         if part.measure:
             known_measure(part.measure)
         if part.kind == "study":
@@ -118,7 +118,7 @@ class Reports:
             measure = part.measure or main_measure(results.study)
             store = self._store(results.run.run_id)
             subject = subject_of(results, measure, self._places, store)
-            shared = shared_study(results.study, Private())
+            shared = shared_study(results.study, Anonymiser())
             return OfStudy(part, replace(subject, study_text=write_study(shared)))
         if part.kind == "duel":
             a, b = (self._sides.side(name) for name in part.of)
@@ -158,7 +158,7 @@ def _drawn(made: Document) -> Mapping[str, bytes]:
 
 
 def _replaced(out: Path, data: bytes) -> list[Path]:
-    with whole_file(out) as part:
+    with atomic_file(out) as part:
         part.write_bytes(data)
     return [out]
 

@@ -14,7 +14,7 @@ from zinc_kettle.config import Places
 from zinc_kettle.core.fit.placement import Device, Placement, place
 from zinc_kettle.core.fit.predict import Calibration
 from zinc_kettle.core.fit.remedies import GOOD, Remedy, remedies
-from zinc_kettle.core.fit.sizing import Wish, wish_of
+from zinc_kettle.core.fit.sizing import LaunchSettings, wish_of
 from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.core.plan import Cell, LaunchSpec, Study
 from zinc_kettle.core.rig import Rig
@@ -112,7 +112,7 @@ class RigService:
             found["name"], found["url"], model=found["model"] or "default", key_variable=found["key"]
         )
 
-    def fit(self, name: str, wish: Wish, threads: int, pace: float | None) -> list[FitRow]:
+    def fit(self, name: str, wish: LaunchSettings, threads: int, pace: float | None) -> list[FitRow]:
         """What fits on a rig that is ready."""
         rig = self._book.rig(name)
         known = self._calibrations.get(name, rig.prior())
@@ -126,7 +126,7 @@ class RigService:
             measured=self._measured.get(name),
         )
 
-    def detail(self, name: str, row: FitRow, wish: Wish, rows: Sequence[FitRow], threads: int) -> Detail:
+    def detail(self, name: str, row: FitRow, wish: LaunchSettings, rows: Sequence[FitRow], threads: int) -> Detail:
         """What would make a model fit there, and its best quantization."""
         rig = self._book.rig(name)
         known = self._calibrations.get(name, rig.prior())
@@ -140,9 +140,9 @@ class RigService:
         # What is predicted belongs to a launch and a depth: cells that differ in their load only share it.
         shape = cache(self._shape)
         rig = cache(self._known_rig)
-        kept: dict[tuple[int, Wish, tuple[Device, ...]], Placement] = {}
+        kept: dict[tuple[int, LaunchSettings, tuple[Device, ...]], Placement] = {}
 
-        def placing(model: ModelShape, wish: Wish, devices: Sequence[Device]) -> Placement:
+        def placing(model: ModelShape, wish: LaunchSettings, devices: Sequence[Device]) -> Placement:
             place_of = id(model), wish, tuple(devices)  # shapes live as long as this call
             if place_of not in kept:
                 kept[place_of] = place(model, wish, devices)

@@ -12,8 +12,8 @@ from zinc_kettle.core.factors import HERE
 from zinc_kettle.core.facts import MachineFacts
 from zinc_kettle.core.rig import Rig, RigPlan, rig_of
 from zinc_kettle.errors import RigError, UsageError
+from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.formats.rigs import add_address, read_rigs, type_fact
-from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.rigs.adapters import Adapter, LocalRig, RehearsalRig, SshRig, UrlRig, adapter
 from zinc_kettle.sim.fleet import SIM_RIGS
 
@@ -158,7 +158,7 @@ class RigBook:
         return value if isinstance(value, dict) else {}
 
     def _write_known(self) -> None:
-        with whole_file(self._known_file, folder_mode=0o700) as part:
+        with atomic_file(self._known_file, folder_mode=0o700) as part:
             part.write_text(json.dumps(self._known), encoding="utf-8")
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from zinc_kettle.app.packing import write_bundle
 from zinc_kettle.app.unpacking import take_runs
-from zinc_kettle.core.private import Nothing
+from zinc_kettle.core.anonymise import Nothing
 from zinc_kettle.errors import StoreError
 from zinc_kettle.store.reading import shelf
 from zinc_kettle.store.sqlite import check_schema, copy_database

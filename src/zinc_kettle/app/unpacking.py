@@ -18,7 +18,7 @@ from zinc_kettle.formats.bundle.archive import Bundle, BundleList, plain_toml
 from zinc_kettle.formats.bundle.rows import read_requests, read_traces, trace_from
 from zinc_kettle.formats.bundle.runs import CarriedRun, RepeatLine, read_repeats, read_run
 from zinc_kettle.formats.toml import read_toml
-from zinc_kettle.store.intake import Arrived, Intake
+from zinc_kettle.store.bundle_import import ImportedRepeat, Intake
 from zinc_kettle.store.reading import open_run
 from zinc_kettle.store.store import KettleStore
 
@@ -130,7 +130,8 @@ def _take(bundle: Bundle, part: str, run: CarriedRun, lines: list[RepeatLine], s
     try:
         intake = Intake(store, run.study, info)
         intake.repeats(
-            Arrived(_kept(line), line.place, cells[tuple(sorted(line.levels.items()))], line.levels) for line in lines
+            ImportedRepeat(_kept(line), line.place, cells[tuple(sorted(line.levels.items()))], line.levels)
+            for line in lines
         )
         _requests(bundle, part, intake, lines, folder)
         _try_figures(bundle, store, run)

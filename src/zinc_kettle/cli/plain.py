@@ -18,7 +18,7 @@ from zinc_kettle.cli import output
 from zinc_kettle.config import Places, places
 from zinc_kettle.core.duel import duel
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.report import Part, ReportPlan
+from zinc_kettle.core.report import ReportPart, ReportPlan
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import plural
 from zinc_kettle.core.value import Value
@@ -200,7 +200,7 @@ def _run(at: _At) -> None:
 def _report(services: Services, where: Places, study: StudyResults, words: list[str]) -> None:
     if not words:
         raise UsageError("a report needs a file", remedy="report night.html, or .md, or .pdf")
-    plan = ReportPlan(parts=(Part("study", (f"{study.run.place}{study.study.name}:{study.run.number}",)),))
+    plan = ReportPlan(parts=(ReportPart("study", (f"{study.run.place}{study.study.name}:{study.run.number}",)),))
     made = services.exports.document(plan, study)
     for path in write_report(made, Path(" ".join(words))):
         output.line(f"Wrote {path}.")

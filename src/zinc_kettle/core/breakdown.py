@@ -20,12 +20,12 @@ from zinc_kettle.core.fit.predict import (
     SIMULATED,
     STEP_S,
     UNCALIBRATED_BAND,
-    Machine,
+    MachineRates,
     Point,
     band,
     calibrate,
 )
-from zinc_kettle.core.fit.touched import Touched, attention_cost
+from zinc_kettle.core.fit.step_work import Touched, attention_cost
 from zinc_kettle.core.plan import shape_of
 from zinc_kettle.core.repeat import Missing
 from zinc_kettle.core.results import CellResults, StudyResults
@@ -46,7 +46,7 @@ SAME_BANDWIDTH = 0.05
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class TimeShare:
     """A part of a step."""
 
     name: PartName
@@ -60,7 +60,7 @@ class TimeSplit:
     step_s: float
     """Measured."""
     streams: int
-    parts: tuple[Part, ...]
+    parts: tuple[TimeShare, ...]
     band: float
     """How far all parts together may be off, as a ratio: 0.1 is ±10%."""
     calibrated_by: int
@@ -125,7 +125,7 @@ def _split(results: StudyResults, cell: CellResults) -> TimeSplit | Missing:
         if not bandwidth:
             return Missing("the bandwidth of its device is not known")
         reading = (work.bytes / (bandwidth * DEVICE_SHARE), _cache(cell, model, streams) / (bandwidth * DEVICE_SHARE))
-        parts = (Part("weights", reading[0]), Part("cache", reading[1]), Part("overhead", STEP_S))
+        parts = (TimeShare("weights", reading[0]), TimeShare("cache", reading[1]), TimeShare("overhead", STEP_S))
         return TimeSplit(step_s, streams, parts, UNCALIBRATED_BAND, 0, 0, 0, 0.0, 0, on_devices=True)
     at = _machine(cell, machine)
     if at is None:
@@ -134,7 +134,7 @@ def _split(results: StudyResults, cell: CellResults) -> TimeSplit | Missing:
 
 
 def _in_main_memory(
-    results: StudyResults, cell: CellResults, step_s: float, streams: int, at: Machine
+    results: StudyResults, cell: CellResults, step_s: float, streams: int, at: MachineRates
 ) -> TimeSplit | Missing:
     model, facts = cell.kept.engine["model"], _facts(results, cell)
     work, cache = _touched(cell, model, streams), _cache(cell, model, streams)
@@ -142,12 +142,12 @@ def _in_main_memory(
     dense = 2 * work.weights / at.flops
     unpacked = max(0.0, OPERAND_FLOPS * work.operands / at.flops - dense)
     parts = (
-        Part("weights", fitted.reading * work.bytes / at.bandwidth_bytes_per_s),
-        Part("cache", fitted.reading * cache / at.bandwidth_bytes_per_s),
-        Part("arithmetic", fitted.operands * dense),
-        Part("unpacking", fitted.operands * unpacked),
-        Part("attention", fitted.attention * ATTENTION_FLOPS * work.attention / at.flops),
-        Part("overhead", fitted.step * STEP_S),
+        TimeShare("weights", fitted.reading * work.bytes / at.bandwidth_bytes_per_s),
+        TimeShare("cache", fitted.reading * cache / at.bandwidth_bytes_per_s),
+        TimeShare("arithmetic", fitted.operands * dense),
+        TimeShare("unpacking", fitted.operands * unpacked),
+        TimeShare("attention", fitted.attention * ATTENTION_FLOPS * work.attention / at.flops),
+        TimeShare("overhead", fitted.step * STEP_S),
     )
     best, gain = _best_threads(facts, at)
     cores = facts.get("physical_cores") or 0
@@ -170,13 +170,13 @@ def _facts(results: StudyResults, cell: CellResults) -> MachineFacts:
     return machine_of(results.run.facts, None if rig is None else str(rig))
 
 
-def _machine(cell: CellResults, facts: MachineFacts) -> Machine | None:
+def _machine(cell: CellResults, facts: MachineFacts) -> MachineRates | None:
     probe = facts.get("probe")
     threads = int(cell.cell.level("threads") or facts.get("physical_cores") or 1)
     return Probe.from_plain(probe).machine(threads) if probe else None
 
 
-def _best_threads(facts: MachineFacts, at: Machine) -> tuple[int, float]:
+def _best_threads(facts: MachineFacts, at: MachineRates) -> tuple[int, float]:
     """With how many threads the probe read fastest, the fewest of those alike, and how much faster than the cell's."""
     found = Probe.from_plain(facts.get("probe", {}))
     speeds = {n: m.bandwidth_bytes_per_s for n in found.reading if (m := found.machine(n)) is not None}
@@ -227,7 +227,7 @@ def _points(results: StudyResults, rig: Level | None) -> list[tuple[str, Point]]
     return [(c.cell.key, point) for c in some if (point := point_of(results, c)) is not None]
 
 
-def point_of(results: StudyResults, cell: CellResults, machine: Machine | None = None) -> Point | None:
+def point_of(results: StudyResults, cell: CellResults, machine: MachineRates | None = None) -> Point | None:
     """What a measured cell of one stream tells of the main memory and processor of its machine; None for nothing.
 
     Args:

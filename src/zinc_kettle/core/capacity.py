@@ -50,7 +50,7 @@ NEAR = 0.25
 
 
 @dataclass(frozen=True)
-class Found:
+class CapacityResult:
     """How far a search is, or what it found."""
 
     trials: tuple[Trial, ...] = ()
@@ -69,7 +69,7 @@ class Found:
     """True where that load was measured before, and is to be measured again."""
 
 
-def search(trials: Sequence[Trial], plan: CapacitySearch, promise: Promise) -> Found:
+def search(trials: Sequence[Trial], plan: CapacitySearch, promise: Promise) -> CapacityResult:
     """How far a search is after these steps, and what it is to measure next.
 
     Args:
@@ -79,7 +79,7 @@ def search(trials: Sequence[Trial], plan: CapacitySearch, promise: Promise) -> F
     """
     ordered = tuple(sorted(trials, key=lambda t: t.load))
     if not ordered:
-        return Found()
+        return CapacityResult()
     broken = [t for t in ordered if t.broken(promise)]
     kept = [t for t in ordered if not t.broken(promise) and (not broken or t.load < broken[0].load)]
     left = plan.steps - sum((1 + max(1, len(t.visits))) / 2 for t in ordered)
@@ -90,10 +90,10 @@ def search(trials: Sequence[Trial], plan: CapacitySearch, promise: Promise) -> F
     return _between(ordered, kept[-1], broken[0], plan, promise, left)
 
 
-Standing = Literal["kept", "broken", "open"]
+StepVerdict = Literal["kept", "broken", "open"]
 
 
-def standing(trial: Trial, trials: Sequence[Trial], promise: Promise) -> Standing:
+def standing(trial: Trial, trials: Sequence[Trial], promise: Promise) -> StepVerdict:
     """What a step was surely seen to do, by its noise and by every time it was measured, but one of three and more."""
     if trial.failed * 100 > promise.failures_percent:
         return "broken"
@@ -103,7 +103,7 @@ def standing(trial: Trial, trials: Sequence[Trial], promise: Promise) -> Standin
     return "kept" if sides and not trial.thin and all(side == "kept" for side in sides) else "open"
 
 
-def _side(trial: Trial, trials: Sequence[Trial], limit: Limit) -> Standing:
+def _side(trial: Trial, trials: Sequence[Trial], limit: Limit) -> StepVerdict:
     from scipy import special
 
     over = trial.over[limit]
@@ -115,29 +115,31 @@ def _side(trial: Trial, trials: Sequence[Trial], limit: Limit) -> Standing:
     return "open" if others > (len(told) > VISITS) else "broken" if over > 0 else "kept"
 
 
-def _beyond(trials: tuple[Trial, ...], plan: CapacitySearch, promise: Promise, left: float) -> Found:
+def _beyond(trials: tuple[Trial, ...], plan: CapacitySearch, promise: Promise, left: float) -> CapacityResult:
     """All loads so far keep the promise."""
     last = trials[-1]
     most = last.load
     sure = standing(last, trials, promise) == "kept"
     if most >= plan.most and sure:
-        return Found(trials, "most", most, most, None)
+        return CapacityResult(trials, "most", most, most, None)
     low = most if sure else 0.0
     if left <= 0:
-        return Found(trials, "steps", most, low, None)
+        return CapacityResult(trials, "steps", most, low, None)
     wanted = min(plan.most, int(2 * most))
-    return Found(trials, "", most, low, None, next_load=wanted, again=wanted == most)
+    return CapacityResult(trials, "", most, low, None, next_load=wanted, again=wanted == most)
 
 
-def _below(trials: tuple[Trial, ...], first: Trial, plan: CapacitySearch, promise: Promise, left: float) -> Found:
+def _below(
+    trials: tuple[Trial, ...], first: Trial, plan: CapacitySearch, promise: Promise, left: float
+) -> CapacityResult:
     """Even the smallest load so far breaks the promise."""
     limit, sure = _worst(first, promise), standing(first, trials, promise) == "broken"
     if first.load <= 1 and sure:
-        return Found(trials, "least", None, 0.0, 1.0, limit)
+        return CapacityResult(trials, "least", None, 0.0, 1.0, limit)
     if left <= 0:
-        return Found(trials, "steps", None, 0.0, first.load, limit)
+        return CapacityResult(trials, "steps", None, 0.0, first.load, limit)
     wanted = max(1, int(first.load // 2))
-    return Found(trials, "", None, 0.0, first.load, limit, next_load=wanted, again=wanted == first.load)
+    return CapacityResult(trials, "", None, 0.0, first.load, limit, next_load=wanted, again=wanted == first.load)
 
 
 def _worst(trial: Trial, promise: Promise) -> Limit:
@@ -148,14 +150,14 @@ def _worst(trial: Trial, promise: Promise) -> Limit:
 
 def _between(
     trials: tuple[Trial, ...], kept: Trial, broken: Trial, plan: CapacitySearch, promise: Promise, left: float
-) -> Found:
+) -> CapacityResult:
     """The place is bracketed: say between which loads it surely is, and go where that gets narrower."""
     guess, limit = _crossing(trials, kept, broken, promise)
     sides = [(t, standing(t, trials, promise)) for t in trials]
     below, above = _ends(sides)
     low, high = (below[-1].load if below else 0.0), (above[-1].load if above else None)
     load = min(max(guess, low), guess if high is None else high)
-    found = Found(trials, "", load, low, high, limit)
+    found = CapacityResult(trials, "", load, low, high, limit)
     wide = plan.within_percent / 100 * load
     if _near(load, low, high, wide):
         return replace(found, end="narrow" if high is not None and high - low > 1 else "neighbours")
@@ -180,7 +182,9 @@ def _near(load: float, low: float, high: float | None, wide: float) -> bool:
     return high is not None and (high - low <= 1 or (load - low <= wide and high - load <= wide))
 
 
-def _ends(sides: Sequence[tuple[Trial, Standing]], visits: int = VISITS) -> tuple[tuple[Trial, ...], tuple[Trial, ...]]:
+def _ends(
+    sides: Sequence[tuple[Trial, StepVerdict]], visits: int = VISITS
+) -> tuple[tuple[Trial, ...], tuple[Trial, ...]]:
     """The largest loads that surely keep the promise, and the smallest that surely break it, as many of them as were
     measured so often together: what keeps it under more load keeps it under less. Where the two are the wrong way
     round, the next ones beyond both; empty where there are none.
@@ -297,7 +301,7 @@ def groups(results: StudyResults) -> dict[str, list[CellResults]]:
     return out
 
 
-def capacities(results: StudyResults) -> dict[str, Found]:
+def capacities(results: StudyResults) -> dict[str, CapacityResult]:
     """What each search of a study found, by the levels its cells share; empty for a study without one.
 
     Reads the requests of its cells; kept while none changes.
@@ -307,7 +311,7 @@ def capacities(results: StudyResults) -> dict[str, Found]:
     return results.once("capacities", lambda: {name: _found(results, cells) for name, cells in groups(results).items()})
 
 
-def _found(results: StudyResults, cells: Sequence[CellResults]) -> Found:
+def _found(results: StudyResults, cells: Sequence[CellResults]) -> CapacityResult:
     study = results.study
     tried = [(c, float(c.cell.levels[study.capacity.factor])) for c in cells if c.done or c.kept.failed]
     trials = {load: _trial(load, c.kept_repeats, study) for c, load in tried}
@@ -335,7 +339,7 @@ def next_decisions(
     by_rest: dict[tuple[tuple[str, Level], ...], list[Cell]] = {}
     for cell in study.cells:
         by_rest.setdefault(tuple((n, v) for n, v in cell.levels.items() if n != factor), []).append(cell)
-    wanted: dict[tuple[tuple[str, Level], ...], Found] = {}
+    wanted: dict[tuple[tuple[str, Level], ...], CapacityResult] = {}
     for rest, cells in by_rest.items():
         known = {c.levels[factor]: load(c.key) for c in cells if c.key not in schedule.skipped}
         trials = [t for level, kept in known.items() if (t := _trial(float(level), kept, study)) is not None]
@@ -359,7 +363,7 @@ def _trial(load: float, kept: Sequence[KeptRepeat], study: Study) -> Trial | Non
 def _entered(
     study: Study,
     by_rest: Mapping[tuple[tuple[str, Level], ...], Sequence[Cell]],
-    wanted: Mapping[tuple[tuple[str, Level], ...], Found],
+    wanted: Mapping[tuple[tuple[str, Level], ...], CapacityResult],
     at_s: float,
 ) -> list[Decision]:
     """The decisions for what is wanted: loads that are new, loads to be measured again, and where a load is not."""

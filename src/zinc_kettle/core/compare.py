@@ -12,7 +12,6 @@ from dataclasses import dataclass, replace
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.answering import BEST, answer_of, strata
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.kinds import OverGaps, OverRequests
@@ -22,11 +21,12 @@ from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.stats.ratios import (
     ALPHA,
     MIN_FOR_CLAIM,
-    clearly_apart,
     paired_ratio,
-    repeats_to_tell,
+    required_repeats,
+    significantly_different,
     unpaired_ratio,
 )
+from zinc_kettle.core.stopping import BEST, answer_of, strata
 from zinc_kettle.core.value import CellFigure, Value
 
 MIN_REPEATS = MIN_FOR_CLAIM
@@ -131,7 +131,7 @@ def differs(interval: Interval | None) -> bool:
 
 # the best
 @dataclass(frozen=True, slots=True)
-class Standing:
+class Ranking:
     """The best cell for a measure, and those that show no clear difference from it."""
 
     best: CellResults | None = None
@@ -152,28 +152,28 @@ class Standing:
         return () if self.best is None else (self.best, *self.tied)
 
 
-def standing(results: StudyResults, name: str) -> Standing:
+def standing(results: StudyResults, name: str) -> Ranking:
     """Which cell is best; nothing is ranked by noise, nor while a measured cell has fewer than three repeats."""
     return results.once(("standing", name), lambda: _standing(results, name))
 
 
-def _standing(results: StudyResults, name: str) -> Standing:
+def _standing(results: StudyResults, name: str) -> Ranking:
     measured = [(c, v) for c in results.cells if c.done and isinstance(v := c.value(name), Value)]
     if not measured:
-        return Standing()
+        return Ranking()
     low, high = min(v.value for _, v in measured), max(v.value for _, v in measured)
     better = MEASURES[name].better
     if better == "neither":
-        return Standing(low=low, high=high)
+        return Ranking(low=low, high=high)
     if any(len(c.series(name)) < MIN_REPEATS for c, _ in measured):
-        return Standing(low=low, high=high, too_early=True)
+        return Ranking(low=low, high=high, too_early=True)
     if results.study.repeats.until_answered == BEST and name == results.study.repeats.until_measure:
         found = _answered([c for c, _ in measured], results, name)
         return replace(found, low=low, high=high)
     cells = [c for c, _ in measured]
     top = _leader(cells, name, more=better == "more")
     tied = _not_clearly_apart(cells, top, name, more=better == "more")
-    return Standing(top, tied, low, high)
+    return Ranking(top, tied, low, high)
 
 
 def _leader(cells: Sequence[CellResults], name: str, *, more: bool) -> CellResults:
@@ -191,13 +191,13 @@ def _leader(cells: Sequence[CellResults], name: str, *, more: bool) -> CellResul
     return cells[int(means.argmax() if more else means.argmin())]
 
 
-def _answered(cells: Sequence[CellResults], results: StudyResults, name: str) -> Standing:
+def _answered(cells: Sequence[CellResults], results: StudyResults, name: str) -> Ranking:
     """Of a study that is repeated until it is known which is best: what its looks have told."""
     answer = answer_of(results.study, by_block_of(cells, name))
     if not answer.leader:
-        return Standing(too_early=True)
+        return Ranking(too_early=True)
     tied = tuple(results.cell(key) for key in answer.left if key != answer.leader)
-    return Standing(
+    return Ranking(
         results.cell(answer.leader),
         tied,
         within_percent=results.study.repeats.smallest_percent if answer.alike and tied else None,
@@ -216,7 +216,7 @@ def _not_clearly_apart(
     """Cells that are not clearly behind the best, when all are held against each other at once."""
     columns = shared_columns(cells, name)
     if columns is not None:
-        apart = clearly_apart(columns, cells.index(top), strata=strata(c.cell for c in cells))
+        apart = significantly_different(columns, cells.index(top), strata=strata(c.cell for c in cells))
         return tuple(c for c, far in zip(cells, apart, strict=True) if c is not top and not far)
     # Cells that share no blocks: every pair by itself, at what Bonferroni leaves of 5% for each.
     pairs = max(1, len(cells) * (len(cells) - 1) // 2)
@@ -244,7 +244,7 @@ def _behind(found: Interval | None, level: float, *, more: bool) -> bool:
 
 
 @dataclass(frozen=True, slots=True)
-class Effort:
+class RepeatsNeeded:
     """What would settle a comparison that is open."""
 
     share: float
@@ -255,7 +255,7 @@ class Effort:
     """How long these take; None where it is not known."""
 
 
-def to_settle(a: CellResults, b: CellResults, name: str, *, smallest: float, pairs: int = 1) -> Effort | None:
+def to_settle(a: CellResults, b: CellResults, name: str, *, smallest: float, pairs: int = 1) -> RepeatsNeeded | None:
     """What would tell two cells apart with 90%, if they differ by what is seen now, or by the smallest worth knowing.
 
     Args:
@@ -272,9 +272,9 @@ def to_settle(a: CellResults, b: CellResults, name: str, *, smallest: float, pai
     if found is None or found.bound != "interval95" or found.high <= found.low:
         return None
     share = max(smallest, max(found.value, 1 / found.value) - 1)
-    further = max(1, repeats_to_tell(found, share, pairs=pairs) - found.n)
+    further = max(1, required_repeats(found, share, pairs=pairs) - found.n)
     took = a.summary.took_s, b.summary.took_s
-    return Effort(share, further, further * sum(took) if all(took) else None)
+    return RepeatsNeeded(share, further, further * sum(took) if all(took) else None)
 
 
 # tokenizers

@@ -12,11 +12,13 @@ from dataclasses import MISSING, Field, dataclass, field, fields, is_dataclass
 from functools import cache
 from typing import Annotated, Any, Literal, TypeAlias, Union, get_args, get_origin, get_type_hints
 
-Kind = Literal["text", "whole", "number", "percent", "seconds", "choice", "names", "lengths", "levels", "ties", "rules"]
+FieldKind = Literal[
+    "text", "whole", "number", "percent", "seconds", "choice", "names", "lengths", "levels", "ties", "rules"
+]
 Plain: TypeAlias = "str | int | float | bool | list[Plain] | dict[str, Plain]"
 """A value as TOML has it."""
 _UNIONS = (Union, types.UnionType)
-_UNIT_KINDS: tuple[tuple[str, Kind], ...] = (("_s", "seconds"), ("_percent", "percent"))
+_UNIT_KINDS: tuple[tuple[str, FieldKind], ...] = (("_s", "seconds"), ("_percent", "percent"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +31,7 @@ class About:
     """As a person types it."""
     choices: Mapping[str, str] = field(default_factory=dict)
     """Of a field with a few values: what each does."""
-    kind: Kind | None = None
+    kind: FieldKind | None = None
     """How it is typed, where its type does not say that."""
     blank: bool = False
     """True where its default says nothing, and something else then decides."""
@@ -43,7 +45,7 @@ class Declared:
     annotation: Any
     """Its type with its bounds, as the declaration has it."""
     about: About
-    kind: Kind
+    kind: FieldKind
     default: Plain | None
     """What holds where nothing is said, as TOML has it; None where nothing does."""
     required: bool
@@ -88,7 +90,7 @@ def _parts(annotation: Any) -> tuple[Any, ...]:
     return get_args(annotation)[1:] if get_origin(annotation) is Annotated else ()
 
 
-def _kind(name: str, of: Any, about: About) -> Kind:
+def _kind(name: str, of: Any, about: About) -> FieldKind:
     if about.choices:
         return "choice"
     if get_origin(of) in _UNIONS:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Container, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from zinc_kettle.core.compare import RATIO, Effort, Samples, in_turn, samples
+from zinc_kettle.core.compare import RATIO, RepeatsNeeded, Samples, in_turn, samples
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.run_to_run import RunToRun, run_to_run
@@ -21,7 +21,7 @@ from zinc_kettle.core.stats.ratios import (
     holm,
     one_sided,
     pooled_ratios,
-    repeats_to_tell,
+    required_repeats,
 )
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
@@ -37,7 +37,7 @@ MOST_DIGITS = 12
 
 
 @dataclass(frozen=True, slots=True)
-class Contest:
+class MeasureComparison:
     """One measure of both sides."""
 
     measure: str
@@ -59,14 +59,14 @@ class Duel:
     a: Side
     b: Side
     alignment: Alignment
-    contests: tuple[Contest, ...]
+    contests: tuple[MeasureComparison, ...]
     cautions: tuple[CautionCode, ...]
     paired: bool
     """True where both were measured in turn in one run, so that they are compared block by block."""
     earlier_runs: int = 0
     """Earlier runs by which it is known how far two runs lie apart; 0 where that is not known, or not asked."""
 
-    def contest(self, measure: str) -> Contest | None:
+    def contest(self, measure: str) -> MeasureComparison | None:
         """What came of a measure; None where it was not looked at."""
         return next((c for c in self.contests if c.measure == measure), None)
 
@@ -98,11 +98,11 @@ def duel(a: Side, b: Side, measures: Sequence[str] = MAP_MEASURES) -> Duel:
     return Duel(a, b, found, tuple(contests), tuple(_cautions(found, paired=paired)), paired, earlier)
 
 
-def _p(contest: Contest) -> float:
+def _p(contest: MeasureComparison) -> float:
     return 1.0 if contest.ratio is None or contest.ratio.bound != "interval95" else contest.ratio.p
 
 
-def _contest(pairs: Sequence[Pair], name: str, apart: RunToRun | None, *, paired: bool) -> Contest | None:
+def _contest(pairs: Sequence[Pair], name: str, apart: RunToRun | None, *, paired: bool) -> MeasureComparison | None:
     heads = [
         (x.value, y.value)
         for p in pairs
@@ -113,11 +113,11 @@ def _contest(pairs: Sequence[Pair], name: str, apart: RunToRun | None, *, paired
     mine = together([p.a for p in pairs], name)
     its = together([p.b for p in pairs], name)
     if mine is None or its is None:
-        return Contest(name, median([x for x, _ in heads]), median([y for _, y in heads]), None)
+        return MeasureComparison(name, median([x for x, _ in heads]), median([y for _, y in heads]), None)
     shared = set(mine.blocks) & set(its.blocks) if paired else set()
     mine, its = _of_blocks(mine, shared), _of_blocks(its, shared)
     ratio = _allowing(RATIO(its, mine), apart)
-    return Contest(name, geometric_mean(mine.values), geometric_mean(its.values), ratio)
+    return MeasureComparison(name, geometric_mean(mine.values), geometric_mean(its.values), ratio)
 
 
 def _allowing(ratio: Interval, apart: RunToRun | None) -> Interval:
@@ -132,13 +132,13 @@ def _of_blocks(side: Samples, shared: Container[int]) -> Samples:
     return replace(side, values=tuple(value for value, _ in kept), blocks=tuple(block for _, block in kept))
 
 
-def _judged(contest: Contest, p: float) -> Contest:
+def _judged(contest: MeasureComparison, p: float) -> MeasureComparison:
     ratio = contest.ratio
     assert ratio is not None
     return replace(contest, verdict=told(ratio, p, more=MEASURES[contest.measure].better == "more"))
 
 
-def _ruled_out(contest: Contest, family: int) -> Contest:
+def _ruled_out(contest: MeasureComparison, family: int) -> MeasureComparison:
     """The difference that is ruled out, at the level at which all that is open is open: bounds that hold together."""
     assert contest.ratio is not None
     low, high = one_sided(contest.ratio, ALPHA / 2 / family)
@@ -161,7 +161,7 @@ def _cautions(found: Alignment, *, paired: bool) -> list[CautionCode]:
     return out
 
 
-def effort(found: Duel, measure: str, *, smallest: float) -> Effort | None:
+def effort(found: Duel, measure: str, *, smallest: float) -> RepeatsNeeded | None:
     """What would settle a measure with 90%, if the sides differ by what is seen, or by the smallest worth knowing.
 
     Args:
@@ -178,9 +178,9 @@ def effort(found: Duel, measure: str, *, smallest: float) -> Effort | None:
     if contest.ratio.by_runs:
         return None
     share = max(smallest, max(contest.ratio.value, 1 / contest.ratio.value) - 1)
-    further = max(1, repeats_to_tell(contest.ratio, share, pairs=1) - contest.ratio.n)
+    further = max(1, required_repeats(contest.ratio, share, pairs=1) - contest.ratio.n)
     took = [c.summary.took_s for p in found.alignment.pairs for c in (p.a, p.b)]
-    return Effort(share, further, further * sum(took) if all(took) else None)
+    return RepeatsNeeded(share, further, further * sum(took) if all(took) else None)
 
 
 # a chain of changes

@@ -9,7 +9,7 @@ from typing import Literal, TypedDict
 
 
 class TouchedFacts(TypedDict, total=False):
-    """What decoding one token touches; see core.fit.touched."""
+    """What decoding one token touches; see core.fit.step_work."""
 
     bytes: float
     operands: float

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from zinc_kettle.core.repeat import Missing, Repeat
-from zinc_kettle.core.stats import Line, fit_line, median
+from zinc_kettle.core.stats import FittedLine, fit_line, median
 from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 
@@ -31,7 +31,7 @@ class PrefillSlope:
     rate_low: float
     rate_high: float | None
     """None where the slope's interval touches 0: then no upper bound is determined."""
-    line: Line
+    line: FittedLine
     """TTFT in seconds over uncached prompt tokens."""
 
     @property
@@ -70,7 +70,7 @@ class DepthFall:
     """Share of the speed at the shallow end that 1,000 further tokens cost."""
     loss_low: float
     loss_high: float
-    line: Line
+    line: FittedLine
     """Time per output token in seconds over mean depth in tokens."""
 
     def speed(self, depth: float) -> float:
@@ -165,7 +165,7 @@ def _step_s(t: Timeline) -> float | None:
     return t.decode_ns / t.decode_tokens / NS_PER_S if t.decode_ns > 0 and t.decode_tokens > 0 else None
 
 
-def _loss(line: Line, slope: float) -> float:
+def _loss(line: FittedLine, slope: float) -> float:
     """Loss over DEPTH_STEP from the shallow end, the line turned about its middle to another slope."""
     middle = (line.x_low + line.x_high) / 2
     at_middle = line.intercept + line.slope * middle

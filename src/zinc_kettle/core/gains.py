@@ -7,14 +7,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zinc_kettle.core.answering import BEST, answer_of, strata
-from zinc_kettle.core.compare import MIN_REPEATS, Effort, by_block_of, levels_key, ratio, shared_columns
+from zinc_kettle.core.compare import MIN_REPEATS, RepeatsNeeded, by_block_of, levels_key, ratio, shared_columns
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.precision import answer_looks
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval, median
-from zinc_kettle.core.stats.ratios import ALPHA, holm, paired_ratios, pairs_p, repeats_to_tell
+from zinc_kettle.core.stats.ratios import ALPHA, holm, paired_ratios, pairs_p, required_repeats
+from zinc_kettle.core.stopping import BEST, answer_of, strata
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,7 +117,7 @@ def _ratios(
     return found, [1.0 if r is None else r.p for r in found]
 
 
-def gain_effort(results: StudyResults, gain: Gain, *, smallest: float) -> Effort | None:
+def gain_effort(results: StudyResults, gain: Gain, *, smallest: float) -> RepeatsNeeded | None:
     """What would tell the largest of a step's differences with 90%, all its pairs looked at together.
 
     Args:
@@ -133,6 +133,6 @@ def gain_effort(results: StudyResults, gain: Gain, *, smallest: float) -> Effort
         return None
     found = max(carried, key=lambda r: abs(np.log(r.value)))
     share = max(smallest, max(found.value, 1 / found.value) - 1)
-    further = max(1, repeats_to_tell(found, share, pairs=len(gain.ratios)) - found.n)
+    further = max(1, required_repeats(found, share, pairs=len(gain.ratios)) - found.n)
     took = [c.summary.took_s for c in results.cells if c.done]
-    return Effort(share, further, 2 * len(gain.ratios) * further * median(took) if all(took) else None)
+    return RepeatsNeeded(share, further, 2 * len(gain.ratios) * further * median(took) if all(took) else None)

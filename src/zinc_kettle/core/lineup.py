@@ -25,7 +25,7 @@ from zinc_kettle.core.preferences import Money
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.sides import Side, by_work, definitions_of, together
 from zinc_kettle.core.stats import Interval, median
-from zinc_kettle.core.stats.ratios import ALPHA, clearly_apart, geometric_interval
+from zinc_kettle.core.stats.ratios import ALPHA, geometric_interval, significantly_different
 from zinc_kettle.core.value import Value
 
 Per = Literal["", "price", "watt", "cost"]
@@ -354,7 +354,7 @@ def _alike(entrants: Sequence[Entrant], samples: Mapping[str, Samples | None]) -
     names = [e.name for e in entrants]
     columns = _columns(entrants, samples)
     if columns is not None:
-        apart = np.array([clearly_apart(columns, i) for i in range(len(names))])
+        apart = np.array([significantly_different(columns, i) for i in range(len(names))])
         far = {(a, b) for i, a in enumerate(names) for j, b in enumerate(names) if apart[i, j] and apart[j, i]}
     else:
         pairs = list(itertools.combinations(names, 2))

@@ -19,7 +19,7 @@ from zinc_kettle.core.declared import About
 from zinc_kettle.core.design import Design, baseline, combinations, moved
 from zinc_kettle.core.factors import FACTORS, Factor, Level
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
-from zinc_kettle.core.recipe import BUILT_IN, OPEN_PROTOCOL, Endpoint, Engine, Role, factors_of
+from zinc_kettle.core.recipe import BUILT_IN, OPEN_PROTOCOL, Endpoint, Engine, SettingRole, factors_of
 from zinc_kettle.core.suite import SUITE
 from zinc_kettle.core.traffic import (
     DAY_S,
@@ -56,7 +56,7 @@ class LaunchSpec:
     """The machine; None for the one the tool runs on."""
     settings: tuple[tuple[str, Level], ...] = ()
     """Settings that have a level, as the engine's recipe declares them."""
-    roles: Mapping[Role, Level] = field(default_factory=dict, compare=False, hash=False)
+    roles: Mapping[SettingRole, Level] = field(default_factory=dict, compare=False, hash=False)
     """The same by what they mean, of those that have a meaning here."""
 
     @property
@@ -64,7 +64,7 @@ class LaunchSpec:
         """The settings by name."""
         return dict(self.settings)
 
-    def number(self, role: Role) -> int | None:
+    def number(self, role: SettingRole) -> int | None:
         """The level of a setting that is a number; None where it has none."""
         level = self.roles.get(role)
         return None if level is None else int(level)
@@ -324,7 +324,7 @@ class Cell:
         """Its levels, as people say them."""
         return " · ".join(self.factors[name].says(level) for name, level in self.levels.items())
 
-    def level(self, role: Role) -> Level | None:
+    def level(self, role: SettingRole) -> Level | None:
         """What the setting with a role is set to; None where its engine has no such setting, or it is not set."""
         setting = self.engine.setting(role)
         return None if setting is None else self.settings.get(setting.name)

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from zinc_kettle.core.declared import Declared, Kind, Plain, declared, parts_of
+from zinc_kettle.core.declared import Declared, FieldKind, Plain, declared, parts_of
 from zinc_kettle.core.factors import Factor, label
 from zinc_kettle.core.plan import Study
 from zinc_kettle.core.ranges import read_level
@@ -68,7 +68,7 @@ class PlanField:
         return self.declared.about.label
 
     @property
-    def kind(self) -> Kind:
+    def kind(self) -> FieldKind:
         """How it is typed."""
         return self.declared.kind
 

@@ -18,7 +18,7 @@ from zinc_kettle.core.stats.interval import CONFIDENCE, median_interval
 LOOK_GROWTH = 1.4
 """Each look has so many times the repeats of the one before: more looks would each need wider bounds."""
 ANSWER_GROWTH = 1.25
-"""The same where the question decides: looks that come early cost little there, see core.answering."""
+"""The same where the question decides: looks that come early cost little there, see core.stopping."""
 
 
 @lru_cache(maxsize=256)

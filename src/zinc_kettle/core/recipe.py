@@ -18,7 +18,7 @@ BUILT_IN = "built-in"
 """The engine a study means where it names none."""
 OPEN_PROTOCOL = "open-protocol"
 """What an address is taken to speak where nothing else is said."""
-Role = Literal[
+SettingRole = Literal[
     "threads",
     "prefill-threads",
     "context",
@@ -42,7 +42,7 @@ Role = Literal[
 class Setting(Factor):
     """A setting of an engine, and how it reaches the engine: in one or several ways."""
 
-    role: Role | None = None
+    role: SettingRole | None = None
     """None where only the engine knows what it means."""
     argument: str = ""
     """Given to the engine's program with the level behind it."""
@@ -79,7 +79,7 @@ class Engine:
     started: bool = True
     """False where it always runs already: then no model's file is needed."""
 
-    def setting(self, role: Role) -> Setting | None:
+    def setting(self, role: SettingRole) -> Setting | None:
         """The setting with a role."""
         return next((s for s in self.settings if s.role == role), None)
 
@@ -147,7 +147,7 @@ class Requests:
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class ReportedAt:
     """Where a number is in a chunk: names of nested objects, and what it is multiplied with."""
 
     at: str
@@ -203,7 +203,7 @@ class Recipe:
     endpoint: Endpoint | None = None
     """Where it runs, if the recipe says so."""
     requests: Requests = field(default_factory=Requests)
-    reports: Mapping[str, Found] = field(default_factory=dict)
+    reports: Mapping[str, ReportedAt] = field(default_factory=dict)
     """Where its own account is in a chunk, by the names in REPORTED."""
     count: Count | None = None
     facts: Mapping[str, Ask] = field(default_factory=dict)

@@ -10,7 +10,7 @@ PartKind = Literal["study", "duel", "lineup"]
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class ReportPart:
     """One thing a report tells of."""
 
     kind: PartKind
@@ -35,7 +35,7 @@ class ReportPlan:
 
     title: str = ""
     """The first part's question where empty."""
-    parts: tuple[Part, ...] = ()
+    parts: tuple[ReportPart, ...] = ()
     left_out: frozenset[str] = frozenset()
     """Keys of sections that are not shown: `PART/SECTION`."""
     words: Mapping[str, str] = field(default_factory=dict)
@@ -50,7 +50,7 @@ class ReportPlan:
         rest = {name: said for name, said in self.words.items() if name != key}
         return replace(self, words={**rest, key: text} if text.strip() else rest)
 
-    def with_part(self, part: Part) -> ReportPlan:
+    def with_part(self, part: ReportPart) -> ReportPlan:
         """With a part more, where it is not there yet."""
         return self if any(p.key == part.key for p in self.parts) else replace(self, parts=(*self.parts, part))
 
@@ -59,6 +59,6 @@ class ReportPlan:
         return replace(self, parts=tuple(p for p in self.parts if p.key != key))
 
 
-def section_key(part: Part, name: str) -> str:
+def section_key(part: ReportPart, name: str) -> str:
     """The key of a section: `which-rig/answer`."""
     return f"{part.key}/{name}"

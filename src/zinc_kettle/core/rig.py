@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from zinc_kettle.core.facts import ProbeFacts
 from zinc_kettle.core.fit.placement import Device
-from zinc_kettle.core.fit.predict import SIMULATED, Calibration, Machine, machine_at
+from zinc_kettle.core.fit.predict import SIMULATED, Calibration, MachineRates, machine_at
 from zinc_kettle.core.recipe import OPEN_PROTOCOL
 from zinc_kettle.core.stats import median
 
@@ -92,7 +92,7 @@ class Probe:
         """The best bandwidth over thread counts: the median window of the count whose median is highest."""
         return max((median(list(v)) for v in self.reading.values() if v), default=None)
 
-    def machine(self, threads: int) -> Machine | None:
+    def machine(self, threads: int) -> MachineRates | None:
         """The rig's processor at a number of threads, from the medians."""
         reading = {n: median(list(v)) for n, v in self.reading.items() if v}
         rates = {n: median(list(v)) for n, v in self.gemm.items() if v}
@@ -187,7 +187,7 @@ class Rig:
         probed = self.probe.best_reading() if self.probe else None
         return probed if probed is not None else self.number("bandwidth")
 
-    def machine(self, threads: int | None = None) -> Machine | None:
+    def machine(self, threads: int | None = None) -> MachineRates | None:
         """What its processor can do at a number of threads; None where nothing tells."""
         wanted = threads or self.cores
         if self.probe is not None:

@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 Stamps = npt.NDArray[np.int64]
-Role = Literal["warmup", "measured"]
+RequestRole = Literal["warmup", "measured"]
 CountedBy = Literal["chunk-counts", "usage", "chunks"]
 StampSource = Literal["user", "kernel"]
 _T = TypeVar("_T")
@@ -53,7 +53,7 @@ class Timeline:
     """
 
     request_id: str
-    role: Role
+    role: RequestRole
     stream: int
     """Which of the n concurrent streams carried it, from 0."""
     cold: bool
@@ -262,7 +262,7 @@ def _small(record: type) -> tuple[SmallField, ...]:
     out = []
     for one in fields(record):
         parts = get_args(hints[one.name]) or (hints[one.name],)
-        of = next((kind for kind in parts if kind in names), str if hints[one.name] == Role else None)
+        of = next((kind for kind in parts if kind in names), str if hints[one.name] == RequestRole else None)
         if one.init and of is not None:
             out.append(SmallField(one.name, names[of], type(None) in parts, one.default))  # type: ignore[arg-type]
     return tuple(out)

@@ -7,7 +7,7 @@ from typing import Any
 
 import msgspec
 
-from zinc_kettle.wire.messages import USUAL_REPORTS, Found, Timings
+from zinc_kettle.wire.messages import USUAL_REPORTS, ReportedAt, Timings
 
 COUNT = "output_tokens"
 CLOCK = frozenset({"prompt_tokens", "prompt_ms", "output_tokens", "output_ms"})
@@ -77,7 +77,7 @@ class Reader:
         reports: Where its own account is, by the names in core.recipe.REPORTED.
     """
 
-    def __init__(self, reports: Mapping[str, Found]) -> None:
+    def __init__(self, reports: Mapping[str, ReportedAt]) -> None:
         self._found = dict(reports)
         tree: Tree = {}
         for found in reports.values():
@@ -121,7 +121,7 @@ class Reader:
         )
 
 
-def _number(own: Any, found: Found) -> float | None:
+def _number(own: Any, found: ReportedAt) -> float | None:
     for name in found.at.split("."):
         own = getattr(own, name, None)
     return None if own is None else float(own) * found.times

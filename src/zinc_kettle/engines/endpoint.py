@@ -12,8 +12,8 @@ from zinc_kettle.core.recipe import Endpoint, Recipe
 from zinc_kettle.core.redact import redact
 from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.driver.target import read_key
+from zinc_kettle.engines.introspection import count_tokens, told_facts, told_models
 from zinc_kettle.engines.roundtrip import round_trip_s
-from zinc_kettle.engines.told import count_tokens, told_facts, told_models
 from zinc_kettle.errors import KettleError
 from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.wire.messages import ChatMessage

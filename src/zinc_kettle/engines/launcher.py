@@ -24,11 +24,11 @@ from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.core.text import neutralise, shorten
 from zinc_kettle.engines.environment import inherited
 from zinc_kettle.engines.filecache import cached_share
+from zinc_kettle.engines.introspection import count_tokens, told_facts
 from zinc_kettle.engines.launchers import path_of
-from zinc_kettle.engines.leftovers import Leftovers
 from zinc_kettle.engines.line import launch_line, shown_line
+from zinc_kettle.engines.orphans import Orphans
 from zinc_kettle.engines.roundtrip import round_trip_s
-from zinc_kettle.engines.told import count_tokens, told_facts
 from zinc_kettle.errors import EngineError
 from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.ports.remote import RemoteProcess
@@ -48,7 +48,7 @@ SIGNALS = {"TERM": signal.SIGTERM, "INT": signal.SIGINT}
 class LocalProcess:
     """A process group of this machine, with the face that a program on another machine has too."""
 
-    def __init__(self, process: asyncio.subprocess.Process, leftovers: Leftovers | None = None) -> None:
+    def __init__(self, process: asyncio.subprocess.Process, leftovers: Orphans | None = None) -> None:
         assert process.stdin is not None
         assert process.stdout is not None
         assert process.stderr is not None
@@ -295,7 +295,7 @@ class Launcher:
         *,
         python: str = "",
         load_limit_s: float = 300.0,
-        leftovers: Leftovers | None = None,
+        leftovers: Orphans | None = None,
         files: Mapping[str, Path] | None = None,
     ) -> None:
         self._recipe = recipe

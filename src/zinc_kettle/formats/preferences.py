@@ -11,9 +11,9 @@ from pydantic import ValidationError
 from zinc_kettle.core.declared import parts_of
 from zinc_kettle.core.preferences import Preferences
 from zinc_kettle.errors import StudyFileError
+from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.formats.declared import model_of, record_of
 from zinc_kettle.formats.toml import parse_toml, read_toml
-from zinc_kettle.formats.whole import whole_file
 
 
 class PreferencesFile(model_of(Preferences)):  # type: ignore[misc]
@@ -62,7 +62,7 @@ def write_preference(path: Path, section: str, name: str, value: str | float | N
         document.remove(section)
     changed = tomlkit.dumps(document)
     _checked(parse_toml(changed, file=path.name), path.name)
-    with whole_file(path, folder_mode=0o700) as part:
+    with atomic_file(path, folder_mode=0o700) as part:
         part.write_text(changed, encoding="utf-8")
 
 

@@ -111,7 +111,7 @@ class SettingSection(Strict):
     label: Annotated[str, Field(max_length=40)] = ""
     noun: Annotated[str, Field(max_length=40)] = ""
     reload: bool = True
-    role: r.Role | None = None
+    role: r.SettingRole | None = None
     argument: Option = ""
     flag: Option = ""
     flag_off: Option = ""
@@ -269,7 +269,7 @@ def _recipe(name: str, raw: dict[str, Any]) -> r.Recipe:
         endpoint=None if m.endpoint is None else record_of(m.endpoint, r.Endpoint),
         requests=r.Requests(**m.requests.model_dump()),
         reports={
-            key: r.Found(found) if isinstance(found, str) else r.Found(found.at, found.times)
+            key: r.ReportedAt(found) if isinstance(found, str) else r.ReportedAt(found.at, found.times)
             for key, found in m.reports.items()
         },
         count=None if m.count is None else r.Count(**m.count.model_dump()),

@@ -8,11 +8,11 @@ from typing import Annotated, Any, Literal
 import tomlkit
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from zinc_kettle.core.report import Part, ReportPlan
+from zinc_kettle.core.report import ReportPart, ReportPlan
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError
+from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.formats.toml import read_toml
-from zinc_kettle.formats.whole import whole_file
 
 ENDING = ".report.toml"
 Place = Annotated[str, Field(min_length=1, max_length=400)]
@@ -56,15 +56,15 @@ def read_report_plan(path: Path) -> ReportPlan:
     return ReportPlan(neutralise(model.title, keep_newlines=False), parts, frozenset(model.leave_out), words)
 
 
-def _part(part: _Part, file: str) -> Part:
+def _part(part: _Part, file: str) -> ReportPart:
     named = [name for name in ("study", "duel", "lineup") if getattr(part, name) is not None]
     if len(named) != 1:
         raise StudyFileError("a part is either a study, a duel or a lineup", file=file, remedy='study = "which-rig"')
     if part.study is not None:
-        return Part("study", (part.study,), part.measure, part.by)
+        return ReportPart("study", (part.study,), part.measure, part.by)
     if part.duel is not None:
-        return Part("duel", tuple(part.duel), part.measure, part.by)
-    return Part("lineup", tuple(part.lineup or ()), part.measure, part.by)
+        return ReportPart("duel", tuple(part.duel), part.measure, part.by)
+    return ReportPart("lineup", tuple(part.lineup or ()), part.measure, part.by)
 
 
 def write_report_plan(plan: ReportPlan, path: Path) -> None:
@@ -74,7 +74,7 @@ def write_report_plan(plan: ReportPlan, path: Path) -> None:
         UsageError: It cannot be written.
     """
     text = report_plan_text(plan)
-    with whole_file(path) as part:
+    with atomic_file(path) as part:
         part.write_text(text, encoding="utf-8")
 
 

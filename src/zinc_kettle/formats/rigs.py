@@ -14,9 +14,9 @@ from zinc_kettle.core.recipe import OPEN_PROTOCOL
 from zinc_kettle.core.rig import FACT_KINDS, Fact, RigPlan
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError, UsageError
+from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.formats.declared import Address
 from zinc_kettle.formats.toml import read_toml
-from zinc_kettle.formats.whole import whole_file
 
 NAME = name_pattern(LONGEST_SHORT_NAME)
 _SCALES = {
@@ -169,7 +169,7 @@ def _write(path: Path, change: Callable[[Any], None]) -> None:
         document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.is_file() else tomlkit.document()
         document.setdefault("format", 1)
         change(document)
-        with whole_file(path, folder_mode=0o700) as part:
+        with atomic_file(path, folder_mode=0o700) as part:
             part.write_text(tomlkit.dumps(document), encoding="utf-8")
     except (OSError, tomlkit.exceptions.TOMLKitError) as error:
         raise StudyFileError("cannot be written", file=path.name, why=str(error)) from error

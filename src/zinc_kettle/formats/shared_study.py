@@ -10,8 +10,8 @@ from dataclasses import replace
 
 import msgspec
 
+from zinc_kettle.core.anonymise import Anonymiser
 from zinc_kettle.core.plan import Study, to_plain
-from zinc_kettle.core.private import Private
 from zinc_kettle.core.recipe import Endpoint
 from zinc_kettle.formats.study_writer import write_study
 
@@ -21,7 +21,7 @@ NO_ADDRESS = "http://address-left-out.invalid"
 DIGEST_DIGITS = 12
 
 
-def shared_study(study: Study, private: Private) -> Study:
+def shared_study(study: Study, private: Anonymiser) -> Study:
     """A plan in which nothing says where anything is: neither engines nor keys nor folders.
 
     Args:
@@ -96,7 +96,7 @@ def copied_study(study: Study, *, comment: str) -> tuple[str, dict[str, bytes]]:
         study: The plan.
         comment: Says whose it was.
     """
-    shared = shared_study(study, Private())
+    shared = shared_study(study, Anonymiser())
     files = {}
     for name, data in prompt_files(shared).items():
         stem, _, ending = name.rpartition(".")

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
 from zinc_kettle.errors import UsageError
-from zinc_kettle.formats.whole import whole_file
+from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.present.tables import TABLES_VERSION, Batch, Table
 
 if TYPE_CHECKING:
@@ -43,7 +43,7 @@ def write_table(table: Table, out: Path) -> int:
     ending = out.suffix.lower()
     if ending not in ENDINGS:
         raise UsageError(f"{out.name} ends in none of {', '.join(ENDINGS)}", remedy="choose one of these endings")
-    with whole_file(out) as part, part.open("wb") as file:
+    with atomic_file(out) as part, part.open("wb") as file:
         rows = write_to(table, file, ending)
     return rows
 

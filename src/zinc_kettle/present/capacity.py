@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from zinc_kettle.core.capacity import WORDS, End, Found, Standing, capacities, standing
+from zinc_kettle.core.capacity import WORDS, CapacityResult, End, StepVerdict, capacities, standing
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.traffic import Promise
 from zinc_kettle.core.trial import Trial
@@ -44,7 +44,7 @@ def noun(factor: str, load: float | None = None) -> str:
     return "stream" if load is not None and math.floor(load + 1e-9) == 1 else "streams"
 
 
-def found_text(found: Found, factor: str) -> str:
+def found_text(found: CapacityResult, factor: str) -> str:
     """What a search found, in a sentence; no full stop."""
     if found.end == "least" or (found.load is None and found.high is not None):
         said = f"breaks the promise even at {whole(found.high or 1, factor)} {noun(factor, found.high)}{_first(found)}"
@@ -62,7 +62,7 @@ def found_text(found: Found, factor: str) -> str:
     return said + _first(found) + HOW_FAR.get(found.end, "")
 
 
-def interval_text(found: Found, factor: str) -> str:
+def interval_text(found: CapacityResult, factor: str) -> str:
     """The 95% interval of a limit; empty where there is none."""
     if found.low is None or found.high is None:
         return ""
@@ -70,7 +70,7 @@ def interval_text(found: Found, factor: str) -> str:
     return low if low == high else f"{low}–{high}"
 
 
-def _first(found: Found) -> str:
+def _first(found: CapacityResult) -> str:
     return f"; {WORDS[found.first]} breaks it first" if found.first is not None else ""
 
 
@@ -82,7 +82,7 @@ def capacity_answer(results: StudyResults) -> str:
     )
 
 
-def trial_rows(found: Found, promise: Promise, factor: str) -> list[tuple[str, ...]]:
+def trial_rows(found: CapacityResult, promise: Promise, factor: str) -> list[tuple[str, ...]]:
     """The loads a search tried: load, repeats, each percentile over its limit, failures, and whether it kept it."""
     return [
         (
@@ -96,7 +96,7 @@ def trial_rows(found: Found, promise: Promise, factor: str) -> list[tuple[str, .
     ]
 
 
-STANDINGS: dict[Standing, str] = {"kept": "kept", "broken": "broken", "open": "not clear"}
+STANDINGS: dict[StepVerdict, str] = {"kept": "kept", "broken": "broken", "open": "not clear"}
 THIN = ": too few requests for its percentile"
 TRIAL_HEADS = ("load", "repeats", "first output, of its limit", "pace, of its limit", "failed", "promise")
 
@@ -106,7 +106,7 @@ def _share(trial: Trial, limit: str) -> str:
     return "–" if over is None else f"{100 * math.exp(over):.3g}%"
 
 
-def found_json(found: Found, promise: Promise, factor: str) -> dict[str, Any]:
+def found_json(found: CapacityResult, promise: Promise, factor: str) -> dict[str, Any]:
     """A search as one JSON object."""
     return {
         "factor": factor,

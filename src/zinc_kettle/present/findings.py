@@ -9,7 +9,7 @@ from typing import Literal
 
 from zinc_kettle.core.breakdown import TimeSplit, time_split
 from zinc_kettle.core.cautions.machine import BUSY_CORES
-from zinc_kettle.core.compare import DENSITY, Effort, other_tokenizers, standing, to_settle
+from zinc_kettle.core.compare import DENSITY, RepeatsNeeded, other_tokenizers, standing, to_settle
 from zinc_kettle.core.factors import Factor, Level
 from zinc_kettle.core.facts import BusyFacts, MachineFacts
 from zinc_kettle.core.family import PrefillSlope
@@ -145,7 +145,7 @@ def _smallest(results: StudyResults) -> float:
     return results.study.repeats.smallest_percent / 100
 
 
-def _effort(effort: Effort, of: str) -> str:
+def _effort(effort: RepeatsNeeded, of: str) -> str:
     takes = "" if effort.seconds is None else f" ({duration(effort.seconds)} {of})"
     many = f"{effort.repeats:,} more repeats" if effort.repeats > 1 else "one more repeat"
     return f"about {many}{takes} would tell a difference of {percent(effort.share)}"
@@ -235,7 +235,9 @@ def _where(results: StudyResults, gain: Gain) -> str:
     return next(found, "")
 
 
-def _gain(gain: Gain, factors: Mapping[str, Factor], title: str, effort: Effort | None, *, smallest: float) -> Finding:
+def _gain(
+    gain: Gain, factors: Mapping[str, Factor], title: str, effort: RepeatsNeeded | None, *, smallest: float
+) -> Finding:
     factor = factors[gain.factor]
     pair = f"{factor.says(gain.high)} against {factor.says(gain.low)}"
     least = f"no difference of more than {100 * smallest:g}%"

@@ -9,7 +9,7 @@ from typing import Any
 from zinc_kettle.core.fit.placement import Device, Placement, place
 from zinc_kettle.core.fit.predict import Calibration, Prediction, placed_speed, prefill_speed
 from zinc_kettle.core.fit.remedies import GOOD, Remedy, best_quantization, remedies
-from zinc_kettle.core.fit.sizing import Wish
+from zinc_kettle.core.fit.sizing import LaunchSettings
 from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.units import byte_size, digits
@@ -18,7 +18,7 @@ DEPTH_SHARE = 0.5
 """Speed is predicted with the context half full."""
 
 
-Placing = Callable[[ModelShape, Wish, Sequence[Device]], Placement]
+Placing = Callable[[ModelShape, LaunchSettings, Sequence[Device]], Placement]
 
 
 @dataclass(frozen=True)
@@ -93,7 +93,7 @@ class Detail:
 def fit_rows(
     candidates: Sequence[Candidate],
     rig: Rig,
-    wish: Wish,
+    wish: LaunchSettings,
     *,
     threads: int | None,
     calibration: Calibration,
@@ -170,7 +170,7 @@ def _row(
     candidate: Candidate,
     rig: Rig,
     devices: list[Device],
-    wish: Wish,
+    wish: LaunchSettings,
     threads: int | None,
     calibration: Calibration,
     depth: float,
@@ -195,7 +195,7 @@ def _row(
 def detail(
     row: FitRow,
     rig: Rig,
-    wish: Wish,
+    wish: LaunchSettings,
     rows: Sequence[FitRow] = (),
     *,
     calibration: Calibration | None = None,
@@ -282,7 +282,7 @@ def speed_text(prediction: Prediction | None) -> str:
     return f"{digits(prediction.value, significant=2)} tok/s ({two[0]}–{two[1]})"
 
 
-def fit_record(row: FitRow, rig: Rig | None, wish: Wish) -> dict[str, Any]:
+def fit_record(row: FitRow, rig: Rig | None, wish: LaunchSettings) -> dict[str, Any]:
     """A row as one JSON object."""
     shape, placement = row.candidate.shape, row.placement
     out: dict[str, Any] = {

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from zinc_kettle.core.compare import Standing
+from zinc_kettle.core.compare import Ranking
 from zinc_kettle.core.grid import Slice
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import scale
@@ -55,7 +55,7 @@ def strip_of(
     name: str,
     part: Slice,
     *,
-    rank: Standing,
+    rank: Ranking,
     planned: Mapping[str, Planned],
     running: str | None = None,
 ) -> Strip:

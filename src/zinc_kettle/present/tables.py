@@ -26,7 +26,7 @@ from zinc_kettle.core.value import Value
 
 TABLES_VERSION = 1
 """Raised when a column changes its meaning or goes; new columns do not raise it."""
-Kind = Literal["text", "number", "count", "switch"]
+ColumnKind = Literal["text", "number", "count", "switch"]
 """A number is a double, a count a whole number."""
 Of = Literal["cells", "repeats", "requests", "tokens"]
 Batch: TypeAlias = Mapping[str, Sequence[Any]]
@@ -38,7 +38,7 @@ class Column:
     """A column of a table."""
 
     name: str
-    kind: Kind
+    kind: ColumnKind
     meaning: str
     unit: str = ""
 
@@ -262,7 +262,7 @@ def _level_columns(runs: Sequence[StudyResults]) -> tuple[Column, ...]:
     )
 
 
-def _kind(levels: Sequence[Level]) -> Kind:
+def _kind(levels: Sequence[Level]) -> ColumnKind:
     if all(isinstance(level, bool) for level in levels):
         return "switch"
     whole = all(isinstance(level, int) and not isinstance(level, bool) for level in levels)

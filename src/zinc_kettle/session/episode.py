@@ -27,7 +27,7 @@ from zinc_kettle.ports.telemetry import Telemetry
 from zinc_kettle.session import progress as p
 from zinc_kettle.session.calibrate import Workload, prepare, user_message
 from zinc_kettle.session.orders import Orders
-from zinc_kettle.wire.messages import Episode, EpisodeDone, Found, RequestOrder, Retry, Setup, Tick
+from zinc_kettle.wire.messages import Episode, EpisodeDone, ReportedAt, RequestOrder, Retry, Setup, Tick
 
 QUIET_PAUSE_S = 2.0
 """Between two looks whether the machine is left alone; stolen time comes in waves of seconds to minutes."""
@@ -240,7 +240,7 @@ def setup_for(engine: RunningEngine, *, connect_ahead: bool = True) -> Setup:
         engine.key_variable,
         engine.key_file,
         engine.ca_file,
-        reports={name: Found(found.at, found.times) for name, found in engine.recipe.reports.items()},
+        reports={name: ReportedAt(found.at, found.times) for name, found in engine.recipe.reports.items()},
         connect_ahead=connect_ahead and engine.recipe.connect_ahead,
     )
 

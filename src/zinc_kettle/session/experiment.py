@@ -7,7 +7,6 @@ import contextlib
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
 
-from zinc_kettle.core.answering import settled_now
 from zinc_kettle.core.budget import TimeLeft
 from zinc_kettle.core.capacity import next_decisions
 from zinc_kettle.core.decisions import Pause, Settle, Step, TimeUp
@@ -18,6 +17,7 @@ from zinc_kettle.core.recipe import further_models
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import Failure, FailureKind, KeptRepeat, cell_kept
 from zinc_kettle.core.schedule import NOTHING, Schedule, Tally
+from zinc_kettle.core.stopping import settled_now
 from zinc_kettle.core.summary import CellSummary, series
 from zinc_kettle.errors import DriverError, EngineChangedError, EngineError, KettleError, MeasureError, RunHeldError
 from zinc_kettle.ports.clock import Clock
@@ -282,10 +282,10 @@ class Experiment:
             paused = False
             step = self._schedule.next_step(self._state.done, from_block=block)
             if step is None:
-                if await self._looked_further():
+                if await self._extend_search():
                     continue
                 return not any(self._left().values())
-            if self._over(started, time_left.of(step.cell)):
+            if self._exceeds_cap(started, time_left.of(step.cell)):
                 self._ports.store.decide(self._run_id, TimeUp(self._ports.clock.wall_s(), step=step, by="tool"))
                 return False
             if self._schedule.study.repeats.order == "interleaved" and not self._schedule.first:
@@ -301,7 +301,7 @@ class Experiment:
             time_left.repeat_took(step.cell, (self._ports.clock.now_ns() - began) / 1e9, left=more)
             self._tell_progress(time_left)
 
-    async def _looked_further(self) -> bool:
+    async def _extend_search(self) -> bool:
         """Enter the next load of a search for the limit into the log; true where there is one.
 
         A search goes on once everything planned is measured, so that each step has all its repeats.
@@ -331,7 +331,7 @@ class Experiment:
             why = f"{self._study.by_key[step.cell].title} failed"
             self._ports.store.decide(self._run_id, Pause(self._ports.clock.wall_s(), step=step, by="tool", reason=why))
 
-    def _over(self, started_ns: int, needs_s: float) -> bool:
+    def _exceeds_cap(self, started_ns: int, needs_s: float) -> bool:
         """True where the next repeat is expected to end after the time the study may take."""
         cap = self._schedule.study.limits.total_s
         begun = self._state.measured or self._state.failed  # before that there are only guesses
@@ -448,7 +448,7 @@ class Experiment:
         state.measured += 1
         if repeat.wall_ns > 0:
             state.driver_share[step.cell] = repeat.driver_cpu_ns / repeat.wall_ns
-        await self._took(step, cell, KeptRepeat("measured", repeat, facts=engine.facts))
+        await self._record_repeat(step, cell, KeptRepeat("measured", repeat, facts=engine.facts))
 
     async def _episode(
         self, step: Step, cell: Cell, engine: RunningEngine, driver: LoadSource, repeat_id: str
@@ -473,7 +473,7 @@ class Experiment:
         state.fresh = False
         return await episode.run()
 
-    async def _took(self, step: Step, cell: Cell, kept: KeptRepeat, failure: Failure | None = None) -> None:
+    async def _record_repeat(self, step: Step, cell: Cell, kept: KeptRepeat, failure: Failure | None = None) -> None:
         """Draw the cell's repeats together, keep that, and tell it; off the event loop, which has a screen to serve."""
         store, state = self._ports.store, self._state
         if step.cell not in state.repeats:
@@ -535,4 +535,4 @@ class Experiment:
         self._state.repeats.pop(step.cell, None)
         mine = await asyncio.to_thread(self._ports.store.repeats, self._run_id, step.cell)
         kept = next(r for r in mine if r.repeat.repeat_id == repeat_id)
-        await self._took(step, cell, kept, failure)
+        await self._record_repeat(step, cell, kept, failure)

@@ -11,10 +11,10 @@ from typing import Any, get_args
 
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.fit.placement import Placement, place
-from zinc_kettle.core.fit.sizing import Wish, wish_of
-from zinc_kettle.core.fit.touched import kv_bytes_at
+from zinc_kettle.core.fit.sizing import LaunchSettings, wish_of
+from zinc_kettle.core.fit.step_work import kv_bytes_at
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.recipe import Role
+from zinc_kettle.core.recipe import SettingRole
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.sim.fleet import SimRig, sim_shape
 from zinc_kettle.sim.physics import STEP_S, Body, Noise, Step, cold_factor, device_shares, parts
@@ -61,7 +61,7 @@ class SimEngine:
         self.shape: ModelShape | None = None
         self.model = ""
         self.placed: Placement | None = None
-        self.wish = Wish()
+        self.wish = LaunchSettings()
         self.threads = rig.cores
         self.prompt_cache = False
         self.waiting: deque[Job] = deque()
@@ -111,13 +111,15 @@ class SimEngine:
         """
         self._adopt(settings, *self._placed(settings))
 
-    def _placed(self, settings: dict[str, Any]) -> tuple[ModelShape, Placement, Wish]:
+    def _placed(self, settings: dict[str, Any]) -> tuple[ModelShape, Placement, LaunchSettings]:
         model, quantization = str(settings.get("model")), settings.get("quantization") or "F16"
         try:
             shape = sim_shape(model, quantization)
         except KeyError:
             raise LoadFailedError(f"error: there is no simulated model {model} at {quantization}") from None
-        roles: dict[Role, Level] = {r: settings[n] for r in get_args(Role) if (n := r.replace("-", "_")) in settings}
+        roles: dict[SettingRole, Level] = {
+            r: settings[n] for r in get_args(SettingRole) if (n := r.replace("-", "_")) in settings
+        }
         wish = replace(wish_of(roles), load_mode="copied")
         placed = place(shape, wish, self.rig.placement_devices())
         if not placed.works:
@@ -126,7 +128,7 @@ class SimEngine:
             )
         return shape, placed, wish
 
-    def _adopt(self, settings: dict[str, Any], shape: ModelShape, placed: Placement, wish: Wish) -> None:
+    def _adopt(self, settings: dict[str, Any], shape: ModelShape, placed: Placement, wish: LaunchSettings) -> None:
         self.shape, self.model, self.placed, self.wish = shape, str(settings.get("model")), placed, wish
         self.threads = int(settings.get("threads") or self.rig.cores)
         self.prompt_cache = bool(settings.get("prompt_cache"))

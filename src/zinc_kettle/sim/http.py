@@ -7,12 +7,12 @@ import json
 from collections.abc import Awaitable, Callable
 from typing import Any
 
-Answer = Callable[[str, bytes, asyncio.StreamWriter], Awaitable[bool]]
+Handler = Callable[[str, bytes, asyncio.StreamWriter], Awaitable[bool]]
 """Given the request line and the body; False when the connection is not to be used again."""
 EVENT_STREAM = b"HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nTransfer-Encoding: chunked\r\n\r\n"
 
 
-async def connection(reader: asyncio.StreamReader, writer: asyncio.StreamWriter, answer: Answer) -> None:
+async def connection(reader: asyncio.StreamReader, writer: asyncio.StreamWriter, answer: Handler) -> None:
     """One connection, one request after another."""
     try:
         while True:

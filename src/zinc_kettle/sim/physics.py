@@ -13,7 +13,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from zinc_kettle.core.fit.placement import Placement
-from zinc_kettle.core.fit.touched import expert_share, kv_bytes_at
+from zinc_kettle.core.fit.step_work import expert_share, kv_bytes_at
 from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.sim.fleet import SimDevice, SimRig
 
@@ -42,7 +42,7 @@ class Step:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class StepShare:
     """One memory's share of a step."""
 
     read_bytes: float
@@ -66,7 +66,7 @@ def flops(rig: SimRig, threads: int, clock: float = 1.0) -> float:
 
 def parts(
     rig: SimRig, shape: ModelShape, placed: Placement, cache: str, threads: int, step: Step, clock: float = 1.0
-) -> list[Part]:
+) -> list[StepShare]:
     """Reads, operations and seconds of each memory, in the order of the placement.
 
     Args:
@@ -98,7 +98,7 @@ def parts(
         work = 2.0 * useful * shape.weights * tokens + _attention(shape, step) * held.layers / layers
         device = next((d for d in rig.devices if d.name == held.device.name), None)
         seconds = _seconds(rig, device, read, work, threads, clock) if read or held.layers else 0.0
-        out.append(Part(read if seconds else 0.0, work if seconds else 0.0, seconds))
+        out.append(StepShare(read if seconds else 0.0, work if seconds else 0.0, seconds))
     return out
 
 
@@ -138,7 +138,7 @@ class Body:
         over = self.heat_watts / self.rig.sustained_watts
         return 1.0 if over <= 1.0 else max(LOWEST_CLOCK, 1.0 / over)
 
-    def watts(self, threads: int, work: Sequence[Part], placed: Placement) -> float:
+    def watts(self, threads: int, work: Sequence[StepShare], placed: Placement) -> float:
         """Power while a step runs: idle, busy cores in proportion to their share of the time, devices likewise."""
         total = sum(p.seconds for p in work) or 1.0
         out = self.rig.idle_watts
@@ -149,7 +149,7 @@ class Body:
         return out
 
 
-def device_shares(work: Sequence[Part], placed: Placement) -> dict[str, float]:
+def device_shares(work: Sequence[StepShare], placed: Placement) -> dict[str, float]:
     """Share of a step in which each device works, by its name; the rest is the main processor's."""
     total = sum(p.seconds for p in work) or 1.0
     both = zip(work, placed.shares, strict=True)

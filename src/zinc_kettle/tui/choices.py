@@ -23,7 +23,7 @@ NOTHING = "Nothing here has these words; escape shows everything again."
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class ChoiceRow:
     """One line of a list."""
 
     key: str
@@ -54,8 +54,8 @@ class Choices(OptionList):
 
     def __init__(self, *, id: str) -> None:
         super().__init__(id=id)
-        self._given: tuple[Line, ...] = ()
-        self._shown: tuple[Line, ...] = ()
+        self._given: tuple[ChoiceRow, ...] = ()
+        self._shown: tuple[ChoiceRow, ...] = ()
         self._nothing = Text()
         self._words: tuple[str, ...] = ()
         self._marked = ""
@@ -72,7 +72,7 @@ class Choices(OptionList):
         """How many lines are shown, and how many there are."""
         return sum(bool(line.key) for line in self._shown), sum(bool(line.key) for line in self._given)
 
-    def show(self, lines: Sequence[Line], *, choose: str = "", nothing: Text | None = None) -> None:
+    def show(self, lines: Sequence[ChoiceRow], *, choose: str = "", nothing: Text | None = None) -> None:
         """Show lines.
 
         Args:
@@ -115,7 +115,7 @@ class Choices(OptionList):
             self.highlighted = min(ready, key=lambda i: abs(i - at))
         return bool(ready)
 
-    def _prompt(self, line: Line) -> Text:
+    def _prompt(self, line: ChoiceRow) -> Text:
         if not self.MARKED:
             return line.text
         here = bool(line.key) and line.key == self._marked

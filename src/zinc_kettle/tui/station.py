@@ -141,16 +141,16 @@ class Station(Standing, Screen[None]):
         """The measure a person looks at, and the cell they stand on; None where it is no single one."""
         return None
 
-    def copied(self) -> str:
+    def clipboard_text(self) -> str:
         """What is shown, as text; empty for a station that has nothing to copy."""
         return ""
 
-    def said(self, *names: str) -> str:
+    def panel_text(self, *names: str) -> str:
         """What some of its panels say, as text, one below the other."""
         panels = (str(self.query_one(f"#{name}", Static).content).strip("\n") for name in names)
         return "\n\n".join(text for text in panels if text)
 
-    def drawn(self) -> tuple[list[str], str] | None:
+    def export_command(self) -> tuple[list[str], str] | None:
         """The command that draws what is shown, and a name for its files; None where there is nothing to draw."""
         return None
 
@@ -162,7 +162,7 @@ class Station(Standing, Screen[None]):
         """Copy what is shown as text."""
         from zinc_kettle.tui.host import host
 
-        host(self).copy(self.copied())
+        host(self).copy(self.clipboard_text())
 
     def action_export(self) -> None:
         """Write what is shown as SVG and PDF."""
@@ -171,7 +171,7 @@ class Station(Standing, Screen[None]):
     async def _export(self) -> None:
         from zinc_kettle.tui.host import host
 
-        wanted = self.drawn()
+        wanted = self.export_command()
         if wanted is None:
             self.notify("There is nothing to draw yet.", severity="warning")
             return

@@ -54,7 +54,7 @@ class Retry(msgspec.Struct, frozen=True):
     """Limit of a wait, also of one the server asks for."""
 
 
-class Found(msgspec.Struct, frozen=True):
+class ReportedAt(msgspec.Struct, frozen=True):
     """Where a number is in a chunk: names of nested objects, and what it is multiplied with."""
 
     at: str
@@ -62,11 +62,11 @@ class Found(msgspec.Struct, frozen=True):
 
 
 USUAL_REPORTS = {
-    "cached_tokens": Found("timings.cache_n"),
-    "prompt_tokens": Found("timings.prompt_n"),
-    "prompt_ms": Found("timings.prompt_ms"),
-    "output_tokens": Found("timings.predicted_n"),
-    "output_ms": Found("timings.predicted_ms"),
+    "cached_tokens": ReportedAt("timings.cache_n"),
+    "prompt_tokens": ReportedAt("timings.prompt_n"),
+    "prompt_ms": ReportedAt("timings.prompt_ms"),
+    "output_tokens": ReportedAt("timings.predicted_n"),
+    "output_ms": ReportedAt("timings.predicted_ms"),
 }
 """Where the engine's own account is, if nothing else is said."""
 
@@ -81,7 +81,7 @@ class Setup(msgspec.Struct, frozen=True, tag="setup"):
     """A file that holds the key; only its path travels."""
     ca_file: str | None = None
     """Certificates to trust beside the system's."""
-    reports: dict[str, Found] = msgspec.field(default_factory=lambda: USUAL_REPORTS)
+    reports: dict[str, ReportedAt] = msgspec.field(default_factory=lambda: USUAL_REPORTS)
     """Where the engine's own account is in a chunk, by the names in core.recipe.REPORTED."""
     connect_ahead: bool = True
     """The next connection of a stream is opened while the last one is still in use."""

@@ -16,7 +16,7 @@ from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.fit.placement import STATE_MARKS, place
 from zinc_kettle.core.fit.predict import Calibration
-from zinc_kettle.core.fit.sizing import Wish
+from zinc_kettle.core.fit.sizing import LaunchSettings
 from zinc_kettle.core.model_shape import ModelShape, from_sizes
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.storage_types import CACHE_TYPES, STORAGE_TYPES
@@ -83,7 +83,7 @@ def wish_from(
     copied: bool,
     device_layers: int | None,
     experts_in_main: bool,
-) -> Wish:
+) -> LaunchSettings:
     """How a model is to be run, from the command line's options.
 
     Args:
@@ -101,7 +101,7 @@ def wish_from(
     """
     if cache not in CACHE_TYPES:
         raise UsageError(f"unknown cache precision {cache!r}", remedy=f"one of: {', '.join(CACHE_TYPES)}")
-    return Wish(
+    return LaunchSettings(
         context=context,
         slots=slots,
         cache=cache,
@@ -117,7 +117,7 @@ def show_fit(
     paths: list[Path],
     rig_name: str | None,
     store_path: Path | None,
-    wish: Wish,
+    wish: LaunchSettings,
     *,
     shape: ModelShape | None,
     threads: int | None,
@@ -173,7 +173,7 @@ async def _gathered(book: object, name: str) -> Rig:
         await book.close()
 
 
-def _record(row: FitRow, rig: Rig, wish: Wish) -> dict[str, object]:
+def _record(row: FitRow, rig: Rig, wish: LaunchSettings) -> dict[str, object]:
     if row.placement is None and row.candidate.shape is not None:
         # Sizes do not need a rig: they are told also where its memory is not known.
         from zinc_kettle.core.fit.placement import Device
@@ -183,7 +183,7 @@ def _record(row: FitRow, rig: Rig, wish: Wish) -> dict[str, object]:
     return fit_record(row, rig, wish)
 
 
-def _tell(rows: list[FitRow], rig: Rig, wish: Wish, known: Calibration, threads: int | None) -> None:
+def _tell(rows: list[FitRow], rig: Rig, wish: LaunchSettings, known: Calibration, threads: int | None) -> None:
     memories = ", ".join(f"{d.name} {byte_size(d.capacity_bytes)}" for d in rig.devices()) or "memory not known"
     simulated = "  SIMULATED" if rig.simulated else ""
     output.line(f"On {rig.name} ({memories}){simulated}")
@@ -218,7 +218,7 @@ def _cells(row: FitRow) -> list[str]:
     ]
 
 
-def _further(row: FitRow, rig: Rig, wish: Wish, known: Calibration, threads: int | None) -> None:
+def _further(row: FitRow, rig: Rig, wish: LaunchSettings, known: Calibration, threads: int | None) -> None:
     more = detail(row, rig, wish, calibration=known, threads=threads)
     for remedy in more.remedies:
         output.line(f"  would fit: {remedy.what} ({remedy.cost})")

@@ -26,8 +26,8 @@ from zinc_kettle.core.sides import Side
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import duration
 from zinc_kettle.errors import EngineChangedError, UsageError
+from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.formats.junit import write_junit
-from zinc_kettle.formats.whole import whole_file
 from zinc_kettle.present.duel import side_title
 from zinc_kettle.present.findings import known_measure, main_measure
 from zinc_kettle.present.gate import gate_json, gate_lines, gate_markdown, gate_rows, gate_sentence
@@ -44,7 +44,7 @@ TIMES_PLANNED = 4
 
 
 @dataclass(frozen=True)
-class Asked:
+class GateOptions:
     """How a gate is asked for."""
 
     against: str
@@ -65,7 +65,7 @@ class Asked:
         return f"{self.against} worse than {self.worse_than} in {measures} at {levels} after {list(planned)}"
 
 
-def run_gate(study: str, asked: Asked, store_path: Path | None, *, as_json: bool) -> int:
+def run_gate(study: str, asked: GateOptions, store_path: Path | None, *, as_json: bool) -> int:
     """Measure a study file, or take a kept run, and hold it against another; returns the exit code.
 
     Raises:
@@ -128,7 +128,7 @@ def _file(study: str) -> tuple[Path | None, str]:
     return None, ""
 
 
-def _held(where: Places, store: KettleStore, study: str, asked: Asked, allowed: float) -> Gate:
+def _held(where: Places, store: KettleStore, study: str, asked: GateOptions, allowed: float) -> Gate:
     finder = Sides(where, lambda: store)
     return _gate(finder.side(_against(study, asked.against)), finder.side(study), asked, allowed, 1, (1,))
 
@@ -138,7 +138,9 @@ def _against(study: str, against: str) -> str:
     return f"{study.partition('@')[0]}{against}" if against.startswith("@") else against
 
 
-def _measured(where: Places, store: KettleStore, path: Path, levels: str, asked: Asked, allowed: float) -> Gate | None:
+def _measured(
+    where: Places, store: KettleStore, path: Path, levels: str, asked: GateOptions, allowed: float
+) -> Gate | None:
     """Measure until the gate is settled, or its repeats are spent; None where a person stopped it."""
     study, source = read_study(path, where)
     same = asked.against.startswith("@")
@@ -199,7 +201,7 @@ def _unfinished(store: KettleStore, study: Study, question: str) -> int:
     return 1 + sum(isinstance(d, More) for d in log)
 
 
-def _gate(old: Side, new: Side, asked: Asked, allowed: float, look: int, planned: Sequence[int]) -> Gate:
+def _gate(old: Side, new: Side, asked: GateOptions, allowed: float, look: int, planned: Sequence[int]) -> Gate:
     names = tuple(dict.fromkeys(asked.measures)) or (main_measure(new.results.study),)
     more = _share(asked.more_failures, "--more-failures", least=0.0)
     found = gate(old, new, names, worse_than=allowed, look=look, planned=planned, more_failures=more)
@@ -213,12 +215,12 @@ def _gate(old: Side, new: Side, asked: Asked, allowed: float, look: int, planned
     return found
 
 
-def _tell(found: Gate, asked: Asked, *, took_s: float, as_json: bool) -> None:
+def _tell(found: Gate, asked: GateOptions, *, took_s: float, as_json: bool) -> None:
     if asked.junit is not None:
         write_junit(found, asked.junit, took_s=took_s, open_passes=asked.open_passes)
     if asked.markdown is not None:
         try:
-            with whole_file(asked.markdown) as part:
+            with atomic_file(asked.markdown) as part:
                 part.write_text(gate_markdown(found) + "\n", encoding="utf-8")
         except OSError as error:
             raise UsageError(f"{asked.markdown.name} cannot be written", why=str(error.strerror)) from error
@@ -273,5 +275,5 @@ def command(
         raise UsageError(
             f"--unsettled {unsettled}: it either fails or passes", remedy=nearest(unsettled, ("fail", "pass"))
         )
-    asked = Asked(against, worse_than, measures or (), most, unsettled == "pass", junit, markdown, more_failures)
+    asked = GateOptions(against, worse_than, measures or (), most, unsettled == "pass", junit, markdown, more_failures)
     raise typer.Exit(run_gate(study, asked, store, as_json=as_json))

@@ -47,7 +47,7 @@ from zinc_kettle.store.store import KettleStore
 
 
 @dataclass(frozen=True)
-class Asked:
+class LineupOptions:
     """What is to be lined up, and how."""
 
     by: str
@@ -62,7 +62,7 @@ class Asked:
 
 
 def tell_lineup(
-    named: Sequence[str], asked: Asked, store_path: Path | None, *, as_json: bool, out: Sequence[Path]
+    named: Sequence[str], asked: LineupOptions, store_path: Path | None, *, as_json: bool, out: Sequence[Path]
 ) -> None:
     """Print a lineup, an index, or a page; or draw it.
 
@@ -173,5 +173,5 @@ def command(
     as_json: JsonOption = False,
 ) -> None:
     """Line up rigs, models, quantizations or settings from best to worst; what is alike stands in one bracket."""
-    asked = Asked(by, measure, per, reference, about, others)
+    asked = LineupOptions(by, measure, per, reference, about, others)
     tell_lineup(studies, asked, store, as_json=as_json, out=out or ())

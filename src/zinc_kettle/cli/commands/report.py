@@ -18,13 +18,13 @@ from zinc_kettle.cli import output
 from zinc_kettle.cli.options import MeasureOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.problem import nearest
-from zinc_kettle.core.report import Part, ReportPlan
+from zinc_kettle.core.report import ReportPart, ReportPlan
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.report.build import BEGINNING
 
 
 @dataclass(frozen=True)
-class Asked:
+class ReportOptions:
     """What is asked of a report."""
 
     studies: Sequence[str] = ()
@@ -40,7 +40,7 @@ class Asked:
     name: str = ""
 
 
-def make_report(asked: Asked, out: Sequence[Path], listing: bool, store_path: Path | None) -> None:
+def make_report(asked: ReportOptions, out: Sequence[Path], listing: bool, store_path: Path | None) -> None:
     """Put a report together, keep how it was put together, and write it.
 
     Raises:
@@ -78,24 +78,24 @@ def make_report(asked: Asked, out: Sequence[Path], listing: bool, store_path: Pa
     output.note(f"kept as {reports.file(name)}: edit it, and zinc-kettle report --name {name} writes it again")
 
 
-def _name(asked: Asked) -> str:
+def _name(asked: ReportOptions) -> str:
     first = next(iter([*asked.studies, *(a for a, _ in asked.duels), *asked.lineup]), "")
     if not first:
         raise UsageError("what is the report about?", remedy="zinc-kettle report STUDY, or --name of one that is kept")
     return re.sub(r"[^\w.-]+", "-", first.partition("@")[0].partition(":")[0]).strip("-.") or "report"
 
 
-def _changed(plan: ReportPlan, asked: Asked) -> ReportPlan:
+def _changed(plan: ReportPlan, asked: ReportOptions) -> ReportPlan:
     for study in asked.studies:
-        plan = plan.with_part(Part("study", (study,), asked.measure))
+        plan = plan.with_part(ReportPart("study", (study,), asked.measure))
     for duel in asked.duels:
-        plan = plan.with_part(Part("duel", duel, asked.measure))
+        plan = plan.with_part(ReportPart("duel", duel, asked.measure))
     if asked.lineup:
-        plan = plan.with_part(Part("lineup", tuple(asked.lineup), asked.measure, asked.by))
+        plan = plan.with_part(ReportPart("lineup", tuple(asked.lineup), asked.measure, asked.by))
     return replace(plan, title=asked.title or plan.title)
 
 
-def _sections(plan: ReportPlan, keys: Sequence[str], asked: Asked) -> ReportPlan:
+def _sections(plan: ReportPlan, keys: Sequence[str], asked: ReportOptions) -> ReportPlan:
     for wanted in asked.without:
         plan = replace(plan, left_out=plan.left_out | set(_keys(wanted, keys)))
     for said in asked.words:
@@ -156,5 +156,5 @@ def command(
         if len(sides) != 2:
             raise UsageError(f"--duel {pair!r}: a duel has two sides", remedy="--duel 'STUDY:1 STUDY:2'")
         pairs.append((sides[0], sides[1]))
-    asked = Asked(studies or (), pairs, lineup or (), by, measure, title, without or (), words or (), name)
+    asked = ReportOptions(studies or (), pairs, lineup or (), by, measure, title, without or (), words or (), name)
     make_report(asked, out or (), listing, store)

@@ -10,12 +10,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from zinc_kettle.core.cautions import answers, machine, repeats
-from zinc_kettle.core.cautions.kinds import Kind, Setting
+from zinc_kettle.core.cautions.kinds import CautionKind, Setting
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.timeline import Timeline
 
 __all__ = ["KINDS", "QUIET_CODES", "Caution", "Setting", "cell_cautions", "timeline_cautions"]
-KINDS: dict[str, Kind] = {
+KINDS: dict[str, CautionKind] = {
     kind.code: kind
     for kind in (
         answers.COLD,

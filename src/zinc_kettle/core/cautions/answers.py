@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 
-from zinc_kettle.core.cautions.kinds import Kind, Setting
+from zinc_kettle.core.cautions.kinds import CautionKind, Setting
 from zinc_kettle.core.faults import meaning
 from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.stats import median
@@ -202,7 +202,7 @@ def _several_request(t: Timeline, _: Setting) -> str | None:
     return f"{t.total_tokens:,} tokens in {plural(len(t.chunk_ns), 'chunk')}" if t.several_a_chunk else None
 
 
-COLD = Kind(
+COLD = CautionKind(
     "cold",
     "A request meant to be measured was the first after loading the model, so it is kept apart.",
     "Set warm_up = 1 or more in the study.",
@@ -211,7 +211,7 @@ COLD = Kind(
     _cold_request,
     quiet=True,
 )
-CACHE_HELPED = Kind(
+CACHE_HELPED = CautionKind(
     "cache-helped",
     "The engine reused tokens of an earlier prompt, so prefill looks faster than it is.",
     "Keep salt on and prompt_cache off unless cached prefill is the question.",
@@ -220,7 +220,7 @@ CACHE_HELPED = Kind(
     _cache_helped,
     _cache_helped_request,
 )
-ENDED_EARLY = Kind(
+ENDED_EARLY = CautionKind(
     "ended-early",
     "Answers came out shorter than requested.",
     "Check that the engine can be made to continue past its end token; do not compare total times.",
@@ -228,14 +228,14 @@ ENDED_EARLY = Kind(
     _ended_early,
     _ended_early_request,
 )
-UNEQUAL_LENGTH = Kind(
+UNEQUAL_LENGTH = CautionKind(
     "unequal-length",
     "Answers differ in length although all were requested with the same length.",
     "Compare speeds per token, never whole durations.",
     f"lengths differ by more than {UNEQUAL_SHARE:.0%}",
     _unequal_length,
 )
-CONTEXT_CUT = Kind(
+CONTEXT_CUT = CautionKind(
     "context-cut",
     "The engine cut answers at the end of its context and reported that as the requested length.",
     "Raise context, or ask for shorter prompts or answers.",
@@ -243,7 +243,7 @@ CONTEXT_CUT = Kind(
     _context_cut,
     _context_cut_request,
 )
-STALLED = Kind(
+STALLED = CautionKind(
     "stalled",
     "The engine went silent in the middle of answers.",
     "Read its last output; check whether the machine swapped, throttled or was suspended.",
@@ -251,7 +251,7 @@ STALLED = Kind(
     _stalled,
     _stalled_request,
 )
-INCOMPLETE = Kind(
+INCOMPLETE = CautionKind(
     "incomplete",
     "Streams ended without their end marker; they are kept and not counted.",
     "Read the engine's last output on the cell sheet.",
@@ -259,7 +259,7 @@ INCOMPLETE = Kind(
     _incomplete,
     _incomplete_request,
 )
-ERRORS = Kind(
+ERRORS = CautionKind(
     "errors",
     "Requests failed; they are kept and not counted.",
     "Open the cell to see what went wrong with each.",
@@ -267,21 +267,21 @@ ERRORS = Kind(
     _errors,
     _errors_request,
 )
-TINY_PROMPT = Kind(
+TINY_PROMPT = CautionKind(
     "tiny-prompt",
     "The prompt is so short that its prefill is mostly fixed overhead.",
     "Use a longer prompt to measure prefill speed.",
     f"under {TINY_PROMPT_TOKENS} uncached prompt tokens, or a prefill under {TINY_PREFILL_S * 1e3:.0f} ms",
     _tiny_prompt,
 )
-COUNTED_BY_CHUNKS = Kind(
+COUNTED_BY_CHUNKS = CautionKind(
     "counted-by-chunks",
     "The engine gives no token counts, so chunks are counted, and a chunk is not always a token.",
     "Read this engine's tokens per second as chunks per second.",
     "any",
     _by_chunks,
 )
-SEVERAL_A_CHUNK = Kind(
+SEVERAL_A_CHUNK = CautionKind(
     "several-a-chunk",
     "Chunks hold several tokens each, and the engine tells their total only.",
     "Read decode with care where answers have few chunks: the first is taken to hold as many tokens as the others.",
@@ -289,7 +289,7 @@ SEVERAL_A_CHUNK = Kind(
     _several,
     _several_request,
 )
-DIFFERENT_TOKENIZER = Kind(
+DIFFERENT_TOKENIZER = CautionKind(
     "different-tokenizer",
     "The cells cut the same text into tokens of different size.",
     "Compare characters per second; tokens per second compare different things.",

@@ -29,7 +29,7 @@ RequestCheck = Callable[[Timeline, Setting], str | None]
 
 
 @dataclass(frozen=True, slots=True)
-class Kind:
+class CautionKind:
     """A caution as the tool raises and words it."""
 
     code: str

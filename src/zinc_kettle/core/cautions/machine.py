@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from zinc_kettle.core.cautions.kinds import Kind, Setting
+from zinc_kettle.core.cautions.kinds import CautionKind, Setting
 from zinc_kettle.core.measures import per_repeat
 from zinc_kettle.core.measures.machine import observer_cores
 from zinc_kettle.core.repeat import Repeat
@@ -80,28 +80,28 @@ def _over_threaded(_repeats: Sequence[Repeat], setting: Setting) -> str | None:
     return f"{setting.threads} threads on {plural(setting.physical_cores, 'physical core')}"
 
 
-STOLEN_TIME = Kind(
+STOLEN_TIME = CautionKind(
     "stolen-time",
     "The hypervisor gave this machine's processor time to others.",
     "Measure on a dedicated machine, or trust only ratios within one interleaved run.",
     f"over {STOLEN_SHARE:.0%} of the processor in any repeat",
     _stolen,
 )
-BUSY_MACHINE = Kind(
+BUSY_MACHINE = CautionKind(
     "busy-machine",
     "Other programs were using the processor while this was measured.",
     "Close them and measure these cells again.",
     f"others used over {BUSY_CORES:g} cores in any repeat",
     _busy,
 )
-OBSERVER_HEAVY = Kind(
+OBSERVER_HEAVY = CautionKind(
     "observer-heavy",
     "The measuring itself used a noticeable share of the processor.",
     "Measure without the screen, or with fewer streams.",
     f"driver and sampler over {OBSERVER_CORES:g} cores, or a wait for the driver of over {QUEUE_S * 1e3:g} ms (p99)",
     _observer,
 )
-SPILLED = Kind(
+SPILLED = CautionKind(
     "spilled",
     "The model does not lie where it should: decoding is far slower than the predicted memory allows.",
     "Check this rig on Fit: use a shorter context or a smaller quantization.",
@@ -109,7 +109,7 @@ SPILLED = Kind(
     f"{SPILLED_SHARE:g} of it with over {SPILLED_CORES:g} cores of the host busy",
     _spilled,
 )
-OVER_THREADED = Kind(
+OVER_THREADED = CautionKind(
     "over-threaded",
     "There are more threads than physical cores, which is rarely faster.",
     "Compare with as many threads as cores.",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from zinc_kettle.core.cautions.answers import measured
-from zinc_kettle.core.cautions.kinds import Kind, Setting
+from zinc_kettle.core.cautions.kinds import CautionKind, Setting
 from zinc_kettle.core.measures import MEASURES, per_repeat
 from zinc_kettle.core.measures.kinds import OverRequests
 from zinc_kettle.core.repeat import Missing, Repeat
@@ -68,28 +68,28 @@ def _no_steady_window(repeats: Sequence[Repeat], _: Setting) -> str | None:
     return f"in {len(why)} of {plural(len(loads), 'repeat')}: {why[0]}" if why else None
 
 
-NOISY = Kind(
+NOISY = CautionKind(
     "noisy",
     "Repeats vary by more than the differences that matter in practice.",
     "Close other programs, add repeats, or trust only large differences.",
     f"a robust spread over {NOISY_SPREAD:.0%}",
     _noisy,
 )
-FLUKE = Kind(
+FLUKE = CautionKind(
     "fluke",
     "One repeat is far from all others; something disturbed it. It is shown and still counted.",
     "Open the cell and look at that repeat; add repeats.",
     f"{FLUKE_SIGMAS:g} robust deviations and a factor of {FLUKE_FACTOR:g} from the median",
     _fluke,
 )
-DRIFT = Kind(
+DRIFT = CautionKind(
     "drift",
     "The figure moves steadily in one direction during the run, so the repeats do not measure the same thing.",
     "Let the machine warm up first, and keep the order interleaved.",
     f"a trend of over {DRIFT_SHARE:.0%} with p under {DRIFT_P:g}",
     _drift,
 )
-THIN_PERCENTILE = Kind(
+THIN_PERCENTILE = CautionKind(
     "thin-percentile",
     "Too few requests for the high percentiles: a few lucky or unlucky ones decide them.",
     "Raise requests, or read only percentiles that are not marked thin.",
@@ -97,7 +97,7 @@ THIN_PERCENTILE = Kind(
     _thin_percentile,
     quiet=True,
 )
-NO_STEADY_WINDOW = Kind(
+NO_STEADY_WINDOW = CautionKind(
     "no-steady-window",
     "The load never lasted long enough for a steady throughput.",
     "Raise requests to at least four per stream.",

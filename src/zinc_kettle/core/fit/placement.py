@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from zinc_kettle.core.facts import PlacementFacts
-from zinc_kettle.core.fit.sizing import REQUEST_BYTES, Sizes, Wish, layer_kv_bytes, sizes
+from zinc_kettle.core.fit.sizing import REQUEST_BYTES, LaunchSettings, Sizes, layer_kv_bytes, sizes
 from zinc_kettle.core.model_shape import ModelShape
 
 State = Literal["fits", "split", "shared", "spills", "will not fit"]
@@ -70,7 +70,7 @@ class Placement:
     shares: tuple[Share, ...]
     """Fast devices first, main memory last."""
     layers: int
-    wish: Wish = field(default_factory=Wish)
+    wish: LaunchSettings = field(default_factory=LaunchSettings)
 
     @property
     def headroom_bytes(self) -> int:
@@ -114,7 +114,7 @@ class Placement:
         return {"state": self.state, "layers_on_devices": self.layers_on_devices, "bandwidth": self.device_bandwidth}
 
 
-def place(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Placement:
+def place(shape: ModelShape, wish: LaunchSettings, devices: Sequence[Device]) -> Placement:
     """Lay a model out: layers in order over the fast devices while they have room, the rest into main memory.
 
     Weights that an engine repacks count once: the mapped pages they came from are dropped when memory is wanted.
@@ -140,7 +140,7 @@ def place(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Placement
     return Placement(_state(shape, wish, fast, main), need, shares, shape.layers, wish)
 
 
-def _lay(shape: ModelShape, wish: Wish, need: Sizes, fast: list[Share], main: Share) -> None:
+def _lay(shape: ModelShape, wish: LaunchSettings, need: Sizes, fast: list[Share], main: Share) -> None:
     weights, experts, loose = _by_layer(shape)
     cache = layer_kv_bytes(shape, wish)
     main.weights_bytes += loose
@@ -181,7 +181,7 @@ def _by_layer(shape: ModelShape) -> tuple[list[int], list[int], int]:
     return weights, experts, loose
 
 
-def _state(shape: ModelShape, wish: Wish, fast: list[Share], main: Share) -> State:
+def _state(shape: ModelShape, wish: LaunchSettings, fast: list[Share], main: Share) -> State:
     if any(s.headroom_bytes < 0 for s in (*fast, main) if s.total_bytes):
         return "will not fit"
     if not fast:

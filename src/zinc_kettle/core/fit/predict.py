@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from zinc_kettle.core.fit.placement import Placement
-from zinc_kettle.core.fit.touched import Touched, expert_share, kv_bytes_at, touched
+from zinc_kettle.core.fit.step_work import Touched, expert_share, kv_bytes_at, touched
 from zinc_kettle.core.model_shape import ModelShape
 
 OPERAND_FLOPS = 6.9
@@ -36,7 +36,7 @@ OUTSIDE_BAND = 0.25
 
 
 @dataclass(frozen=True, slots=True)
-class Machine:
+class MachineRates:
     """What a rig's main processor can do at one number of threads."""
 
     bandwidth_bytes_per_s: float
@@ -52,7 +52,7 @@ class Point:
 
     touched: Touched
     step_s: float
-    machine: Machine
+    machine: MachineRates
     """The machine at the threads it was measured with."""
     prefill_tokens_per_s: float | None = None
 
@@ -92,7 +92,7 @@ class Prediction:
         return cls(value, value / (1 + band), value * (1 + band), origin)
 
 
-def terms(work: Touched, machine: Machine) -> tuple[float, float, float, float]:
+def terms(work: Touched, machine: MachineRates) -> tuple[float, float, float, float]:
     """Seconds of the four terms before any calibration: reading, operands, attention, step."""
     return (
         work.bytes / machine.bandwidth_bytes_per_s,
@@ -141,12 +141,12 @@ def _prefill(points: Sequence[Point]) -> float:
     return float(np.exp(np.mean(np.log(ratios)))) if ratios else 1.0
 
 
-def _prefill_prior(work: Touched, machine: Machine) -> float:
+def _prefill_prior(work: Touched, machine: MachineRates) -> float:
     return PREFILL_SHARE * machine.flops / (2 * work.weights)
 
 
 def decode_speed(
-    shape: ModelShape, machine: Machine, calibration: Calibration, *, depth: float = 0.0, cache: str = "f16"
+    shape: ModelShape, machine: MachineRates, calibration: Calibration, *, depth: float = 0.0, cache: str = "f16"
 ) -> Prediction:
     """Predicted decode speed of one stream in tokens per second, all in main memory.
 
@@ -162,7 +162,7 @@ def decode_speed(
     return Prediction.around(1 / seconds, band(work, calibration), _origin(machine, calibration))
 
 
-def prefill_speed(shape: ModelShape, machine: Machine, calibration: Calibration) -> Prediction:
+def prefill_speed(shape: ModelShape, machine: MachineRates, calibration: Calibration) -> Prediction:
     """Predicted prefill speed in tokens per second, all in main memory; without what attention adds at length."""
     work = touched(shape)
     wide = max(band(work, calibration), 0.3)
@@ -172,7 +172,7 @@ def prefill_speed(shape: ModelShape, machine: Machine, calibration: Calibration)
 def placed_speed(
     shape: ModelShape,
     placement: Placement,
-    machine: Machine | None,
+    machine: MachineRates | None,
     calibration: Calibration,
     *,
     depth: float = 0.0,
@@ -239,13 +239,15 @@ def band(work: Touched, calibration: Calibration) -> float:
     return max(LEAST_BAND if inside else OUTSIDE_BAND, 1.5 * calibration.error, few)
 
 
-def _origin(machine: Machine, calibration: Calibration) -> str:
+def _origin(machine: MachineRates, calibration: Calibration) -> str:
     if not calibration.points:
         return machine.origin
     return f"{machine.origin}, fitted to {calibration.points} measured cells"
 
 
-def machine_at(readings: Mapping[int, float], rates: Mapping[int, float], threads: int, origin: str) -> Machine | None:
+def machine_at(
+    readings: Mapping[int, float], rates: Mapping[int, float], threads: int, origin: str
+) -> MachineRates | None:
     """A machine at a number of threads from probes at some: between two counts by interpolation, beyond them the last.
 
     Args:
@@ -266,7 +268,7 @@ def machine_at(readings: Mapping[int, float], rates: Mapping[int, float], thread
         flops = float(np.interp(threads, known, [rates[n] for n in known]))
     else:
         flops = bandwidth * ASSUMED_FLOPS_PER_BYTE
-    return Machine(bandwidth, flops, threads, origin)
+    return MachineRates(bandwidth, flops, threads, origin)
 
 
 ASSUMED_FLOPS_PER_BYTE = 7.0

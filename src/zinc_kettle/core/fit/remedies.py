@@ -8,9 +8,9 @@ from typing import Literal
 
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.fit.placement import Device, Placement, place
-from zinc_kettle.core.fit.sizing import CONTEXT_STEP, Wish
+from zinc_kettle.core.fit.sizing import CONTEXT_STEP, LaunchSettings
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.recipe import Role
+from zinc_kettle.core.recipe import SettingRole
 from zinc_kettle.core.storage_types import CACHE_TYPES, LADDER, STORAGE_TYPES
 
 GOOD = frozenset({"fits", "split"})
@@ -27,13 +27,13 @@ class Remedy:
     """What it costs, in plain words."""
     shape: ModelShape
     placement: Placement
-    changes: Mapping[Role | Literal["quantization"], Level] = field(default_factory=dict)
+    changes: Mapping[SettingRole | Literal["quantization"], Level] = field(default_factory=dict)
     """The settings that change, by what they mean."""
 
 
 def best_quantization(
     shape: ModelShape,
-    wish: Wish,
+    wish: LaunchSettings,
     devices: Sequence[Device],
     *,
     among: Container[str] | None = None,
@@ -58,7 +58,7 @@ def best_quantization(
 
 
 def remedies(
-    shape: ModelShape, wish: Wish, devices: Sequence[Device], *, among: Container[str] | None = None
+    shape: ModelShape, wish: LaunchSettings, devices: Sequence[Device], *, among: Container[str] | None = None
 ) -> list[Remedy]:
     """Single changes that make it fit without spilling, the least costly first; empty where it fits already.
 
@@ -81,12 +81,12 @@ def remedies(
     return [r for r in tries if r is not None]
 
 
-def _good(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Placement | None:
+def _good(shape: ModelShape, wish: LaunchSettings, devices: Sequence[Device]) -> Placement | None:
     placement = place(shape, wish, devices)
     return placement if placement.state in GOOD else None
 
 
-def _cache(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy | None:
+def _cache(shape: ModelShape, wish: LaunchSettings, devices: Sequence[Device]) -> Remedy | None:
     below = [n for n, t in CACHE_TYPES.items() if t.bits_per_weight < CACHE_TYPES[wish.cache].bits_per_weight]
     for name in below:
         found = _good(shape, replace(wish, cache=name), devices)
@@ -101,7 +101,7 @@ def _cache(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy |
     return None
 
 
-def _context(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy | None:
+def _context(shape: ModelShape, wish: LaunchSettings, devices: Sequence[Device]) -> Remedy | None:
     low, high = 0, wish.context // CONTEXT_STEP
     while low < high:  # the largest multiple that fits; what fits never grows with context
         middle = (low + high + 1) // 2
@@ -121,7 +121,7 @@ def _context(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy
     )
 
 
-def _slots(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy | None:
+def _slots(shape: ModelShape, wish: LaunchSettings, devices: Sequence[Device]) -> Remedy | None:
     for slots in range(wish.slots - 1, 0, -1):
         found = _good(shape, replace(wish, slots=slots), devices)
         if found:
@@ -135,17 +135,17 @@ def _slots(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy |
     return None
 
 
-def _micro_batch(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy | None:
+def _micro_batch(shape: ModelShape, wish: LaunchSettings, devices: Sequence[Device]) -> Remedy | None:
     if wish.micro_batch <= SMALLER_MICRO_BATCH:
         return None
     found = _good(shape, replace(wish, micro_batch=SMALLER_MICRO_BATCH), devices)
     what = f"micro-batch {SMALLER_MICRO_BATCH} instead of {wish.micro_batch}"
-    change: Mapping[Role | Literal["quantization"], Level] = {"micro-batch": SMALLER_MICRO_BATCH}
+    change: Mapping[SettingRole | Literal["quantization"], Level] = {"micro-batch": SMALLER_MICRO_BATCH}
     return Remedy(what, "prefill may be slower", shape, found, change) if found else None
 
 
 def _quantization(
-    shape: ModelShape, wish: Wish, devices: Sequence[Device], among: Container[str] | None
+    shape: ModelShape, wish: LaunchSettings, devices: Sequence[Device], among: Container[str] | None
 ) -> Remedy | None:
     for name in LADDER:
         if among is not None and name not in among:
@@ -164,7 +164,7 @@ def _quantization(
     return None
 
 
-def _experts(shape: ModelShape, wish: Wish, devices: Sequence[Device]) -> Remedy | None:
+def _experts(shape: ModelShape, wish: LaunchSettings, devices: Sequence[Device]) -> Remedy | None:
     if not shape.experts or wish.experts_in_main or len(devices) < 2:
         return None
     placement = place(shape, replace(wish, experts_in_main=True), devices)

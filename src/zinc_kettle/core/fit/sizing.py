@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from zinc_kettle.core.factors import Level
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.recipe import Role
+from zinc_kettle.core.recipe import SettingRole
 from zinc_kettle.core.storage_types import CACHE_TYPES
 
 CONTEXT_STEP = 256
@@ -30,7 +30,7 @@ REPACKED = frozenset({"Q4_0", "Q4_K", "IQ4_NL"})
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class LaunchSettings:
     """How a model is to be run."""
 
     context: int = 2048
@@ -49,12 +49,17 @@ class Wish:
     """Weights of some types are copied into another layout."""
 
 
-def wish_of(roles: Mapping[Role, Level]) -> Wish:
+def wish_of(roles: Mapping[SettingRole, Level]) -> LaunchSettings:
     """How a model is run by an engine with these settings, by what they mean; the usual where one is not set."""
     layers = roles.get("device-layers")
-    numbers: dict[Role, str] = {"context": "context", "slots": "slots", "batch": "batch", "micro-batch": "micro_batch"}
+    numbers: dict[SettingRole, str] = {
+        "context": "context",
+        "slots": "slots",
+        "batch": "batch",
+        "micro-batch": "micro_batch",
+    }
     given = {name: int(level) for role, name in numbers.items() if (level := roles.get(role))}
-    return Wish(
+    return LaunchSettings(
         **given,
         cache=str(roles.get("cache-precision", "f16")),
         load_mode=str(roles.get("load-mode", "mapped")),
@@ -89,7 +94,7 @@ class Sizes:
         return self.weights_bytes + self.repacked_bytes + self.kv_bytes + self.engine_bytes
 
 
-def sizes(shape: ModelShape, wish: Wish) -> Sizes:
+def sizes(shape: ModelShape, wish: LaunchSettings) -> Sizes:
     """All sizes of a model run as wished."""
     return Sizes(
         weights_bytes=shape.weights_bytes,
@@ -105,7 +110,7 @@ def cells(context: int) -> int:
     return -(-context // CONTEXT_STEP) * CONTEXT_STEP
 
 
-def layer_kv_bytes(shape: ModelShape, wish: Wish) -> list[int]:
+def layer_kv_bytes(shape: ModelShape, wish: LaunchSettings) -> list[int]:
     """KV cache of each layer.
 
     cells × KV heads × (key size × bytes + value size × bytes), for every slot, or once over all where the cache is
@@ -123,12 +128,12 @@ def layer_kv_bytes(shape: ModelShape, wish: Wish) -> list[int]:
     return out
 
 
-def kv_bytes(shape: ModelShape, wish: Wish) -> int:
+def kv_bytes(shape: ModelShape, wish: LaunchSettings) -> int:
     """KV cache of all layers."""
     return sum(layer_kv_bytes(shape, wish))
 
 
-def buffers_bytes(shape: ModelShape, wish: Wish, *, depth: int | None = None) -> int:
+def buffers_bytes(shape: ModelShape, wish: LaunchSettings, *, depth: int | None = None) -> int:
     """Working memory, as the engine sets it aside; or what of it is touched up to a depth.
 
     micro-batch × (5 widths + 3 feed-forward sizes) floats, and a mask of context × micro-batch half-precision numbers;

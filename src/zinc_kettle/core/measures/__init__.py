@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from zinc_kettle.core.measures import answering, decode, machine, model, power, prefill, speculation, traffic
+from zinc_kettle.core.measures import decode, machine, model, power, prefill, speculation, traffic
+from zinc_kettle.core.measures import latency as answering
 from zinc_kettle.core.measures.kinds import Group, Measure, PerRepeat
 from zinc_kettle.core.repeat import Figure, Missing, Repeat
 

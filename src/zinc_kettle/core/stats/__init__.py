@@ -4,12 +4,12 @@ Every quantile takes p in [0, 1]. May import numpy, and scipy.stats late, inside
 """
 
 from zinc_kettle.core.stats.interval import Interval, median_interval
-from zinc_kettle.core.stats.line import Line, fit_line
+from zinc_kettle.core.stats.line import FittedLine, fit_line
 from zinc_kettle.core.stats.robust import flukes, mean, median, quantile, robust_spread, thin
 
 __all__ = [
+    "FittedLine",
     "Interval",
-    "Line",
     "fit_line",
     "flukes",
     "mean",

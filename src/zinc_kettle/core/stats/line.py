@@ -39,7 +39,7 @@ class Curve:
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class FittedLine:
     """y = intercept + slope · x."""
 
     slope: float
@@ -66,7 +66,7 @@ MIN_BLOCKS = 3
 """So many blocks with a line of their own are needed for bounds over blocks."""
 
 
-def fit_line(x: Sequence[float], y: Sequence[float], blocks: Sequence[int] = ()) -> Line | None:
+def fit_line(x: Sequence[float], y: Sequence[float], blocks: Sequence[int] = ()) -> FittedLine | None:
     """A line through points; None for fewer than three, fewer than three different x, or a y that is not positive.
 
     Args:
@@ -86,7 +86,7 @@ def fit_line(x: Sequence[float], y: Sequence[float], blocks: Sequence[int] = ())
     if each is not None:
         t = float(stats.t.ppf((1 + CONFIDENCE) / 2, len(each) - 1))
         beta, wide = each.mean(axis=0), t * each.std(axis=0, ddof=1) / len(each) ** 0.5
-    return Line(
+    return FittedLine(
         slope=float(beta[1]),
         slope_low=float(beta[1] - wide[1]),
         slope_high=float(beta[1] + wide[1]),

@@ -176,7 +176,7 @@ TELL_POWER = 0.9
 MOST_TOLD = 100_000
 
 
-def repeats_to_tell(found: Interval, share: float, *, pairs: int = 1) -> int:
+def required_repeats(found: Interval, share: float, *, pairs: int = 1) -> int:
     """Repeats of each cell, those there are included, that would tell a difference with 90% (Lachin 1981).
 
     Args:
@@ -231,7 +231,7 @@ def holm(p: Sequence[float]) -> list[float]:
     return out
 
 
-def clearly_apart(
+def significantly_different(
     columns: Columns, at: int, *, strata: Strata = (), alpha: float = ALPHA, family: int | None = None
 ) -> npt.NDArray[np.bool_]:
     """Which cells are clearly apart from one of them, when all are held against each other; shape (cells,).
@@ -256,7 +256,7 @@ def clearly_apart(
     return apart
 
 
-def behind_at_most(
+def bound_behind_best(
     columns: Columns, at: int, *, strata: Strata = (), alpha: float = ALPHA, family: int | None = None
 ) -> Columns:
     """How far each cell may be behind the best of them, as a share of its own figure; shape (cells,).
@@ -304,8 +304,8 @@ def paired_ratios(columns: Columns, pairs: Sequence[tuple[int, int]]) -> list[In
 def pairs_p(columns: Columns, pairs: Sequence[tuple[int, int]], strata: Strata = ()) -> list[float]:
     """The p value of the difference of each pair of cells, not adjusted for their number.
 
-    The error is as in `clearly_apart`: that of all cells together keeps three repeats that happen to agree from looking
-    like certainty.
+    The error is as in `significantly_different`: that of all cells together keeps three repeats that happen to agree
+    from looking like certainty.
 
     Args:
         columns: Positive figures, shape (cells, blocks); three or more blocks.

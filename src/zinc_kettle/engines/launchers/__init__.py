@@ -1,14 +1,15 @@
 """Our launchers: programs that load one model into an engine's package and serve it on 127.0.0.1.
 
 Each runs in the Python its engine is installed in, here or elsewhere, so that it needs nothing but that package and the
-standard library, of Python 3.10 or newer; `beginning.py` is what they share. They are started by path, or sent as text.
+standard library, of Python 3.10 or newer; `launcher_common.py` is what they share. They are started by path, or sent as
+text.
 """
 
 from __future__ import annotations
 
 from pathlib import Path
 
-SHARED = "beginning"
+SHARED = "launcher_common"
 
 
 def path_of(launcher: str) -> Path:

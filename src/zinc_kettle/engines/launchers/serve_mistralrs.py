@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterator
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 
-from beginning import NOT_INSTALLED, NOT_LOADED, begin, end, parser, wait_for_parent
+from launcher_common import NOT_INSTALLED, NOT_LOADED, begin, end, parser, wait_for_parent
 
 MAX_BODY_BYTES = 64 << 20
 FEATURES = ("avx2", "avx512f", "avx512_bf16", "amx_tile", "fma", "f16c", "asimd", "sve")

@@ -6,7 +6,7 @@ import argparse
 import time
 from typing import Any
 
-from beginning import NOT_INSTALLED, NOT_LOADED, ON_OFF, begin, end, parser, wait_for_parent
+from launcher_common import NOT_INSTALLED, NOT_LOADED, ON_OFF, begin, end, parser, wait_for_parent
 
 CACHE_TYPES = {"f32": "F32", "f16": "F16", "q8_0": "Q8_0", "q4_0": "Q4_0"}
 LOAD_MODES = {"mapped": "MMAP", "copied": "NONE"}

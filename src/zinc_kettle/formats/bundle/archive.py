@@ -68,7 +68,7 @@ DATE = (1980, 1, 1, 0, 0, 0)
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class ArchivePart:
     """A part as the list has it."""
 
     name: str
@@ -87,7 +87,7 @@ class BundleList:
     """When, in seconds since 1970."""
     left_out: tuple[str, ...]
     """Of `prompts` and `answers`, what was not to be passed on."""
-    parts: tuple[Part, ...]
+    parts: tuple[ArchivePart, ...]
     digest: str
     """Checksum of the list, and so of all: what two people compare who want to be sure they have the same bundle."""
 
@@ -107,13 +107,13 @@ class BundleWriter:
 
     def __init__(self, path: Path) -> None:
         self._zip = zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED, compresslevel=6)
-        self._parts: list[Part] = []
+        self._parts: list[ArchivePart] = []
 
     def add(self, name: str, data: bytes) -> None:
         """Add a part that is at hand."""
         assert _NAME.fullmatch(name), name
         self._zip.writestr(_entry(name), data)
-        self._parts.append(Part(name, len(data), hashlib.sha256(data).hexdigest()))
+        self._parts.append(ArchivePart(name, len(data), hashlib.sha256(data).hexdigest()))
 
     def add_file(self, name: str, path: Path) -> None:
         """Add a part that is in a file."""
@@ -124,7 +124,7 @@ class BundleWriter:
                 digest.update(chunk)
                 size += len(chunk)
                 to.write(chunk)
-        self._parts.append(Part(name, size, digest.hexdigest()))
+        self._parts.append(ArchivePart(name, size, digest.hexdigest()))
 
     def close(self, *, tool: str, definitions: int, made_s: float, left_out: Sequence[str]) -> str:
         """Write the list and end the file; returns the checksum of the list."""
@@ -225,7 +225,7 @@ class Bundle:
                     why=f"this tool reads {VERSION}",
                     remedy="open it with a newer Zinc Kettle",
                 )
-            parts = tuple(Part(str(p["name"]), int(p["bytes"]), str(p["sha256"])) for p in raw["parts"])
+            parts = tuple(ArchivePart(str(p["name"]), int(p["bytes"]), str(p["sha256"])) for p in raw["parts"])
             left_out = tuple(str(word) for word in raw["left_out"] if word in {"prompts", "answers"})
             tool = neutralise(str(raw["tool"]), keep_newlines=False)[:40]
             digest = hashlib.sha256(data).hexdigest()

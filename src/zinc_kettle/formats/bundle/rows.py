@@ -13,7 +13,7 @@ import numpy.typing as npt
 from zinc_kettle.core.bounds import BOUNDS, MOST_NS
 from zinc_kettle.core.telemetry import Trace
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.core.timeline import OF_REPORT, SMALL, EngineReport, Role, SmallField, Timeline
+from zinc_kettle.core.timeline import OF_REPORT, SMALL, EngineReport, RequestRole, SmallField, Timeline
 from zinc_kettle.errors import BundleError
 
 if TYPE_CHECKING:
@@ -291,7 +291,7 @@ def _checked(of: SmallField, value: Any) -> Any:
             raise ValueError(f"{name} is longer than {MOST_TEXT >> 10} KiB")
         if name == "request_id" and len(value) > MOST_ID:
             raise ValueError("request_id is too long")
-        if name == "role" and value not in get_args(Role):
+        if name == "role" and value not in get_args(RequestRole):
             raise ValueError(f"role is {value[:20]!r}")
         return neutralise(value)
     return value

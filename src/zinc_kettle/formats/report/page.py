@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping
 from functools import cache
 from typing import TYPE_CHECKING, Any
 
-from zinc_kettle.present.report.document import Block, Bullets, Document, Grid, Line, Listing, Paragraph, Picture
+from zinc_kettle.present.report.document import Block, Bullets, Document, Grid, Listing, Paragraph, Picture, Spans
 
 if TYPE_CHECKING:
     from jinja2 import Environment
@@ -85,7 +85,7 @@ def markdown_text(text: str) -> str:
     return _SPECIAL.sub(r"\\\1", text.replace("\n", " "))
 
 
-def markdown_line(spans: Line) -> str:
+def markdown_line(spans: Spans) -> str:
     """Words with their styles as Markdown."""
     out = []
     for span in spans:

@@ -9,7 +9,7 @@ from typing import Any
 
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.report.page import kind_of
-from zinc_kettle.present.report.document import Block, Bullets, Document, Grid, Line, Listing, Paragraph, Picture
+from zinc_kettle.present.report.document import Block, Bullets, Document, Grid, Listing, Paragraph, Picture, Spans
 
 TEMPLATE = Path(__file__).parent / "report.typ"
 LANDSCAPE_COLUMNS = 9
@@ -64,7 +64,7 @@ def _plain(block: Block, drawn: Mapping[str, bytes]) -> dict[str, Any]:
     return {"kind": kind, "text": block.text}
 
 
-def _spans(spans: Line) -> list[list[str]]:
+def _spans(spans: Spans) -> list[list[str]]:
     return [[span.text, span.style] for span in spans]
 
 

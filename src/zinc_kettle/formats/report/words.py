@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.present.report.document import Block, Bullets, Line, Listing, Paragraph, Span, Style
+from zinc_kettle.present.report.document import Block, Bullets, Listing, Paragraph, Span, Spans, Style
 
 if TYPE_CHECKING:
     from markdown_it.token import Token
@@ -19,7 +19,7 @@ def read_words(text: str) -> tuple[Block, ...]:
 
     tokens = MarkdownIt("commonmark", {"html": False}).parse(neutralise(text))
     out: list[Block] = []
-    items: list[Line] = []
+    items: list[Spans] = []
     for token in tokens:
         if token.type in {"fence", "code_block"}:
             out.append(Listing(token.content.rstrip("\n"), ""))
@@ -33,7 +33,7 @@ def read_words(text: str) -> tuple[Block, ...]:
     return tuple(out)
 
 
-def _spans(token: Token) -> Line:
+def _spans(token: Token) -> Spans:
     out: list[Span] = []
     style: Style = "plain"
     for child in token.children or ():

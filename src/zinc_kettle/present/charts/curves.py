@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
-from zinc_kettle.core.capacity import WORDS, Found, capacities
+from zinc_kettle.core.capacity import WORDS, CapacityResult, capacities
 from zinc_kettle.core.chart import Axis, Chart, Line, Mark, Panel, Points, Rule, Scale
 from zinc_kettle.core.lengths import families
 from zinc_kettle.core.measures import MEASURES
@@ -307,7 +307,7 @@ def _searched(subject: Subject, factor: str) -> Chart:
     return _chart(subject, "throughput", (share, speed), capacity_answer(results), said)
 
 
-def _limit_label(found: Found, factor: str) -> str:
+def _limit_label(found: CapacityResult, factor: str) -> str:
     assert found.load is not None
     bounds = interval_text(found, factor)
     return f"limit {whole(found.load, factor)}{f' ({bounds})' if bounds else ''}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from zinc_kettle.core.chart import Axis, Chart, Panel, Ranges, Rule, Tone
-from zinc_kettle.core.duel import Contest, Duel, PairContest, Rung, Verdict, pair_by_pair, request_measure
+from zinc_kettle.core.duel import Duel, MeasureComparison, PairContest, Rung, Verdict, pair_by_pair, request_measure
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.sides import Pair
 from zinc_kettle.core.stats import Interval
@@ -64,7 +64,7 @@ _Row = tuple[str, str, str, "Interval | None", str, Verdict, bool]
 """Name, A, B, ratio, measure, verdict, whether it is the one asked about."""
 
 
-def _values(contest: Contest) -> tuple[str, str]:
+def _values(contest: MeasureComparison) -> tuple[str, str]:
     unit = MEASURES[contest.measure].unit
     a, b = ("–" if v is None else with_unit(v, unit) for v in (contest.a, contest.b))
     return a, b
@@ -201,7 +201,7 @@ def ladder_chart(rungs: Sequence[Rung], measure: str) -> Chart:
         rows: list[_Row] = []
         for rung in rungs:
             found: Duel = getattr(rung, pick)
-            contest = found.contest(measure) or Contest(measure, None, None, None)
+            contest = found.contest(measure) or MeasureComparison(measure, None, None, None)
             name = differs_line(found).split(" (")[0] if pick == "step" else rung_title(rung.side, sides)
             rows.append((name, *_values(contest), contest.ratio, measure, contest.verdict, False))
         panels.append(_panel(rows, title, step=True))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from zinc_kettle.core.cautions import QUIET_CODES
 from zinc_kettle.core.chart import Axis, Cell, Chart, Panel
-from zinc_kettle.core.compare import Standing, standing
+from zinc_kettle.core.compare import Ranking, standing
 from zinc_kettle.core.grid import Axes, GridAxis, grid_of
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.results import CellResults, StudyResults
@@ -44,7 +44,7 @@ def map_panel(
     part: int,
     *,
     at: Window = ALL,
-    rank: Standing | None = None,
+    rank: Ranking | None = None,
     planned: Mapping[str, Planned] | None = None,
     running: str | None = None,
     by: Axes | None = None,
@@ -66,7 +66,7 @@ def map_panel(
         room: Lines of a cell; 0 says no more than is needed.
     """
     here = grid_of(results, by).slices[part]
-    rank = rank or Standing()
+    rank = rank or Ranking()
     tied = {cell.cell.key for cell in rank.tied}
     best = rank.best.cell.key if rank.best else None
     spread = _spread(results, name) if room else LEAST_SPREAD
@@ -125,7 +125,7 @@ def _axis(side: GridAxis, start: int, count: int) -> Axis:
     return Axis(side.heading, "categories", side.labels[start : start + count])
 
 
-def _shade(cell: CellResults, name: str, rank: Standing) -> float | None:
+def _shade(cell: CellResults, name: str, rank: Ranking) -> float | None:
     figure = cell.value(name)
     if not isinstance(figure, Value):
         return None

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from zinc_kettle.core.duel import Duel
 from zinc_kettle.core.lineup import Lineup
 from zinc_kettle.core.preferences import Pace
-from zinc_kettle.core.report import Part, ReportPlan, section_key
+from zinc_kettle.core.report import ReportPart, ReportPlan, section_key
 from zinc_kettle.present.charts.kinds import Subject
 from zinc_kettle.present.duel import side_title, verdict
 from zinc_kettle.present.findings import answer
@@ -33,7 +33,7 @@ BEGINNING = ""
 class OfStudy:
     """A part that is a study."""
 
-    part: Part
+    part: ReportPart
     subject: Subject
 
 
@@ -41,7 +41,7 @@ class OfStudy:
 class OfDuel:
     """A part that is a duel."""
 
-    part: Part
+    part: ReportPart
     duel: Duel
     measure: str
 
@@ -50,7 +50,7 @@ class OfDuel:
 class OfLineup:
     """A part that is a lineup."""
 
-    part: Part
+    part: ReportPart
     lineup: Lineup
     pace: Pace
     simulated: bool

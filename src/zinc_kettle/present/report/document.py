@@ -20,14 +20,14 @@ class Span:
     style: Style = "plain"
 
 
-Line: TypeAlias = tuple[Span, ...]
+Spans: TypeAlias = tuple[Span, ...]
 
 
 @dataclass(frozen=True, slots=True)
 class Paragraph:
     """A paragraph."""
 
-    spans: Line
+    spans: Spans
     own: bool = False
     """True for a person's own words."""
 
@@ -36,7 +36,7 @@ class Paragraph:
 class Bullets:
     """A list."""
 
-    items: tuple[Line, ...]
+    items: tuple[Spans, ...]
     own: bool = False
 
 
@@ -114,7 +114,7 @@ def without_private(document: Document, clean: Callable[[str], str]) -> Document
 
 
 def _cleaned(block: Block, clean: Callable[[str], str]) -> Block:
-    def line(spans: Line) -> Line:
+    def line(spans: Spans) -> Spans:
         return tuple(replace(span, text=clean(span.text)) for span in spans)
 
     match block:

@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 from rich.text import Text
 
 from zinc_kettle.core.fit.placement import STATE_MARKS, Placement, Share
-from zinc_kettle.core.fit.sizing import Wish
-from zinc_kettle.core.fit.touched import touched
+from zinc_kettle.core.fit.sizing import LaunchSettings
+from zinc_kettle.core.fit.step_work import touched
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.storage_types import CACHE_TYPES
 from zinc_kettle.core.text import capitalised, shorten
@@ -43,7 +43,9 @@ def other_pace(now: float | None, step: int, own: float) -> float | None:
     return steps[min(max(0, place + step), len(steps) - 1)]
 
 
-def controls(wish: Wish, threads: int, rig: Rig, layers: int | None, pace: float | None = None) -> list[Control]:
+def controls(
+    wish: LaunchSettings, threads: int, rig: Rig, layers: int | None, pace: float | None = None
+) -> list[Control]:
     """The controls that matter for a rig, with their values.
 
     Args:
@@ -71,7 +73,9 @@ def controls(wish: Wish, threads: int, rig: Rig, layers: int | None, pace: float
     return out
 
 
-def changed(name: str, step: int, wish: Wish, threads: int, rig: Rig, layers: int | None) -> tuple[Wish, int]:
+def changed(
+    name: str, step: int, wish: LaunchSettings, threads: int, rig: Rig, layers: int | None
+) -> tuple[LaunchSettings, int]:
     """Wish and threads after one step of a control.
 
     Args:

@@ -22,7 +22,7 @@ HEADS = 2
 NO_CELL = Cell("", 0, 0, ("–",))
 """Where the design has no cell."""
 Piece = tuple[str, Style]
-Line = list[Piece]
+Pieces = list[Piece]
 """Pieces of one line, from left to right."""
 
 
@@ -73,7 +73,7 @@ def layout(part: Slice, width: int, height: int) -> Layout:
 
 def draw_map(
     panel: Panel, place: Layout, palette: Palette, *, cursor: str | None = None, beyond: str = "", counted: bool = True
-) -> list[Line]:
+) -> list[Pieces]:
     """A grid of cells, line by line.
 
     Args:
@@ -111,8 +111,8 @@ def beyond_words(part: Slice, place: Layout, origin: tuple[int, int]) -> str:
     return "  ".join(f"{arrow} {count} more" for arrow, count in counts.items() if count > 0)
 
 
-def _heads(panel: Panel, place: Layout, palette: Palette, *, counted: bool) -> Line:
-    out: Line = [(shorten(panel.y.title, place.label - 1).ljust(place.label), Style(color=palette.muted))]
+def _heads(panel: Panel, place: Layout, palette: Palette, *, counted: bool) -> Pieces:
+    out: Pieces = [(shorten(panel.y.title, place.label - 1).ljust(place.label), Style(color=palette.muted))]
     for i, level in enumerate(panel.x.labels):
         text = _head(panel.x, level, counted=counted) if i == 0 and level else level
         out.append((shorten(text, place.width).center(place.width) + " " * GAP, Style(color=palette.ink)))
@@ -127,7 +127,7 @@ def _head(axis: Axis, level: str, *, counted: bool) -> str:
 
 
 @lru_cache(maxsize=1024)
-def _box(cell: Cell, width: int, height: int, palette: Palette, *, chosen: bool) -> tuple[Line, ...]:
+def _box(cell: Cell, width: int, height: int, palette: Palette, *, chosen: bool) -> tuple[Pieces, ...]:
     """The lines of one cell; kept, since moving the cursor changes two of hundreds."""
     background = palette.panel
     if cell.shade is not None:
@@ -151,12 +151,12 @@ def _box(cell: Cell, width: int, height: int, palette: Palette, *, chosen: bool)
 
 def _framed(
     lines: tuple[str, ...], styles: list[Style], width: int, height: int, base: Style, *, chosen: bool
-) -> list[Line]:
+) -> list[Pieces]:
     """Lines in the middle of a cell; the chosen one has a bar at both sides."""
     lines = lines[:height]
     top = (height - len(lines)) // 2
     left, right = ("▌", "▐") if chosen else (" ", " ")
-    out: list[Line] = []
+    out: list[Pieces] = []
     for row in range(height):
         i = row - top
         text = shorten(lines[i], width - 2) if 0 <= i < len(lines) else ""

@@ -9,14 +9,14 @@ from functools import cached_property
 from rich.cells import cell_len
 from rich.style import Style
 
-from zinc_kettle.core.compare import Standing
+from zinc_kettle.core.compare import Ranking
 from zinc_kettle.core.grid import Axes, Grid, Slice, grid_of
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.text import shorten
 from zinc_kettle.present.charts.map import Window, map_panel
 from zinc_kettle.present.planned import Planned
 from zinc_kettle.present.strip import strip_of
-from zinc_kettle.tui.draw.map import GAP, HEADS, MIN_CELL, MIN_ROWS, Layout, Line, beyond_words, draw_map, layout
+from zinc_kettle.tui.draw.map import GAP, HEADS, MIN_CELL, MIN_ROWS, Layout, Pieces, beyond_words, draw_map, layout
 from zinc_kettle.tui.draw.strip import AXIS, LEAST, LEAST_ROWS, WORDS, draw_strip, strip_columns
 from zinc_kettle.tui.theme import Palette
 
@@ -41,7 +41,7 @@ class MapSubject:
     palette: Palette
     part: int = 0
     """Which slice, where they are shown one by one."""
-    rank: Standing = field(default_factory=Standing)
+    rank: Ranking = field(default_factory=Ranking)
     planned: Mapping[str, Planned] = field(default_factory=dict)
     running: str | None = None
     """Key of the cell that is being measured."""
@@ -206,11 +206,11 @@ class MapPage:
         return 0, min(max(origin[1], cursor[2] - shown + 1), cursor[2])
 
     # drawing
-    def lines(self, origin: Origin, cursor: Cursor | None) -> list[Line]:
+    def lines(self, origin: Origin, cursor: Cursor | None) -> list[Pieces]:
         """The page, line by line."""
         chosen = None if cursor is None else self.key(self.inside(cursor))
         here = None if cursor is None else self.inside(cursor)[0]
-        rows: list[Line] = []
+        rows: list[Pieces] = []
         for top in sorted({pane.top for pane in self.panes}):
             row = [pane for pane in self.panes if pane.top == top]
             drawn = [self._pane(p, origin, chosen if p.part == here else None) for p in row]
@@ -218,7 +218,7 @@ class MapPage:
                 rows.append(_beside([lines[y] if y < len(lines) else [] for lines in drawn], row))
         return rows
 
-    def _pane(self, pane: Pane, origin: Origin, cursor: str | None) -> list[Line]:
+    def _pane(self, pane: Pane, origin: Origin, cursor: str | None) -> list[Pieces]:
         subject, height = self.subject, pane.height - int(pane.title)
         part = subject.grid.slices[pane.part]
         at = origin if pane.alone else (0, 0)
@@ -242,7 +242,7 @@ class MapPage:
         full = [*lines[:height], *([[]] * (height - len(lines)))]
         return [[(title, Style(color=subject.palette.ink, bold=True))], *full]
 
-    def _boxes(self, pane: Pane, part: Slice, at: Origin, cursor: str | None) -> list[Line]:
+    def _boxes(self, pane: Pane, part: Slice, at: Origin, cursor: str | None) -> list[Pieces]:
         subject, place = self.subject, pane.place
         window = Window(*at, place.rows, place.columns)
         panel = map_panel(
@@ -263,9 +263,9 @@ class MapPage:
         return draw_map(panel, place, subject.palette, cursor=cursor, beyond=beyond, counted=counted)
 
 
-def _beside(lines: list[Line], panes: list[Pane]) -> Line:
+def _beside(lines: list[Pieces], panes: list[Pane]) -> Pieces:
     """Lines of panes beside each other as one."""
-    out: Line = []
+    out: Pieces = []
     for i, (line, pane) in enumerate(zip(lines, panes, strict=True)):
         out += line
         if i + 1 < len(panes):

@@ -16,11 +16,11 @@ from zinc_kettle.present.report.document import (
     Bullets,
     Document,
     Grid,
-    Line,
     Listing,
     Paragraph,
     Picture,
     Section,
+    Spans,
 )
 from zinc_kettle.tui.draw.chart import draw_chart
 from zinc_kettle.tui.theme import Palette, blend, readable
@@ -78,7 +78,7 @@ def _block(block: Block, width: int, palette: Palette) -> Text:
     return out.append("\n")
 
 
-def _marked(out: Text, spans: Line, width: int, palette: Palette, *, own: bool, bullet: str = "") -> None:
+def _marked(out: Text, spans: Spans, width: int, palette: Palette, *, own: bool, bullet: str = "") -> None:
     """Words, folded; a person's own behind a bar of copper."""
     bar = "┃ " if own else ""
     strong = any(span.style == "strong" for span in spans)

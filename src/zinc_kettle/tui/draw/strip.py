@@ -10,7 +10,7 @@ from rich.style import Style
 from zinc_kettle.core.text import shorten
 from zinc_kettle.core.units import digits
 from zinc_kettle.present.strip import Strip, StripPoint
-from zinc_kettle.tui.draw.map import Line
+from zinc_kettle.tui.draw.map import Pieces
 from zinc_kettle.tui.theme import Palette, blend
 
 AXIS = 9
@@ -31,7 +31,7 @@ def strip_columns(count: int, width: int) -> tuple[int, int]:
 
 def draw_strip(
     strip: Strip, width: int, height: int, palette: Palette, *, first: int = 0, cursor: str | None = None
-) -> list[Line]:
+) -> list[Pieces]:
     """The points, from the level `first` on.
 
     Args:
@@ -49,7 +49,7 @@ def draw_strip(
     scale = _Scale(extent, rows) if extent is not None else None
     columns = [_column(point, each, rows, scale, palette, chosen=point.key == cursor) for point in points]
     muted = Style(color=palette.muted)
-    out: list[Line] = [[(strip.unit.rjust(AXIS - 1) + " ", muted)]]
+    out: list[Pieces] = [[(strip.unit.rjust(AXIS - 1) + " ", muted)]]
     for row in range(rows):
         tick = scale.tick(row) if scale is not None else ""
         out.append([(tick.rjust(AXIS - 2) + (" ┤" if tick else " │"), muted), *(p for c in columns for p in c[row])])
@@ -86,7 +86,7 @@ class _Scale:
 
 def _column(
     point: StripPoint, width: int, rows: int, scale: _Scale | None, palette: Palette, *, chosen: bool
-) -> list[Line]:
+) -> list[Pieces]:
     """The rows of one level: the interval in its middle, the repeats in their order across it."""
     base = palette.panel if chosen else palette.paper
     plain = Style(color=palette.faint, bgcolor=base)
@@ -116,8 +116,8 @@ def _column(
     return [_joined(row) for row in grid]
 
 
-def _joined(row: list[tuple[str, Style]]) -> Line:
-    out: Line = []
+def _joined(row: list[tuple[str, Style]]) -> Pieces:
+    out: Pieces = []
     for text, style in row:
         if out and out[-1][1] == style:
             out[-1] = (out[-1][0] + text, style)
@@ -126,7 +126,7 @@ def _joined(row: list[tuple[str, Style]]) -> Line:
     return out
 
 
-def _word(point: StripPoint, row: int, width: int, palette: Palette, *, chosen: bool) -> Line:
+def _word(point: StripPoint, row: int, width: int, palette: Palette, *, chosen: bool) -> Pieces:
     """What is said below a point: its level, then what its cell says."""
     head = point.head if cell_len(point.head) <= width - 2 else point.level
     said = head if row == 0 else point.lines[row - 1] if row - 1 < len(point.lines) else ""

@@ -105,9 +105,9 @@ class AnswersScreen(Station):
                 self.query_one(f"#words-{place}", Static).update(answer_text(columns[place], there, notes, p))
 
     # actions
-    def copied(self) -> str:
+    def clipboard_text(self) -> str:
         """The answers that are shown."""
-        return self.said("title", *(f"words-{place}" for place in range(len(self._columns))))
+        return self.panel_text("title", *(f"words-{place}" for place in range(len(self._columns))))
 
     def action_next_answer(self) -> None:
         """The next request."""

@@ -13,7 +13,7 @@ from textual.containers import VerticalScroll
 from textual.widgets import Footer, OptionList, Static
 
 from zinc_kettle.tui.actions import binding_for, bindings
-from zinc_kettle.tui.choices import Choices, Line
+from zinc_kettle.tui.choices import ChoiceRow, Choices
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.station_line import Stations
@@ -110,7 +110,7 @@ class BeginScreen(Station):
         lines = []
         for place, (name, about, _) in enumerate(self._ways):
             line = Text(name.ljust(ROOM), p.ink, no_wrap=True, overflow="ellipsis")
-            lines.append(Line(str(place), line.append(about, p.muted)))
+            lines.append(ChoiceRow(str(place), line.append(about, p.muted)))
         self.query_one(Starts).show(lines)
         self.query_one("#machine", Static).update(self._machine())
 
@@ -148,7 +148,7 @@ class BeginScreen(Station):
 
         ask_for_model(self)
 
-    def copied(self) -> str:
+    def clipboard_text(self) -> str:
         """What was found of the machine, as text."""
         return self._machine().plain
 

@@ -106,9 +106,9 @@ class CellScreen(Station):
         """The measure in large digits; the others are explained in the palette, by their names."""
         return host(self).measure, self.cell
 
-    def copied(self) -> str:
+    def clipboard_text(self) -> str:
         """All figures, what is to be said of them, and the engine."""
-        return self.said("what", "figures", "cautions", "engine")
+        return self.panel_text("what", "figures", "cautions", "engine")
 
     def action_next_cell(self) -> None:
         """The next cell."""

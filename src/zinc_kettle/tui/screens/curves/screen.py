@@ -19,7 +19,7 @@ from zinc_kettle.present.charts import offered
 from zinc_kettle.present.charts.curves import numbers
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
 from zinc_kettle.tui.actions import binding_for, bindings
-from zinc_kettle.tui.choices import Choices, Line
+from zinc_kettle.tui.choices import ChoiceRow, Choices
 from zinc_kettle.tui.draw.chart import draw_chart
 from zinc_kettle.tui.draw.curves import points_text, spot_text
 from zinc_kettle.tui.draw.plot import Cross
@@ -126,7 +126,7 @@ class CurvesScreen(Station):
 
     def _list(self) -> None:
         options = self.query_one(Kinds)
-        options.show([Line(kind.name, Text(kind.title, self.palette.ink), kind.help) for kind in self._kinds])
+        options.show([ChoiceRow(kind.name, Text(kind.title, self.palette.ink), kind.help) for kind in self._kinds])
         options.choose(self._kind)
 
     @property
@@ -281,12 +281,12 @@ class CurvesScreen(Station):
         here = results.cell(spot.key) if results is not None and spot is not None and spot.key else None
         return host(self).measure, here
 
-    def copied(self) -> str:
+    def clipboard_text(self) -> str:
         """The points of the chart, as a table."""
         chart, results = self._shown, host(self).results
         return "" if chart is None or results is None else points_text(chart)
 
-    def drawn(self) -> tuple[list[str], str] | None:
+    def export_command(self) -> tuple[list[str], str] | None:
         """The command that draws what is shown."""
         results, view = host(self).results, self._view
         if self._chart is None or results is None or not results.run.run_id:

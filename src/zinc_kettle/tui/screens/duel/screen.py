@@ -30,7 +30,7 @@ CHAIN = "one change after the other"
 
 
 @dataclass(frozen=True)
-class Found:
+class Comparison:
     """What came of the sides that are shown."""
 
     names: tuple[str, ...] = ()
@@ -46,7 +46,7 @@ class Found:
     """A duel looked at closer: pair by pair, or prompt by prompt; of a ladder all measures of its ends."""
 
 
-def _drawn(found: Found) -> Found:
+def _drawn(found: Comparison) -> Comparison:
     """With its charts."""
     if found.duel is None or not found.duel.alignment.pairs:
         return found
@@ -66,7 +66,7 @@ class DuelScreen(Station):
 
     def __init__(self) -> None:
         super().__init__()
-        self._found = Found()
+        self._found = Comparison()
         self._by_prompt = False
 
     def widgets(self) -> ComposeResult:
@@ -111,22 +111,22 @@ class DuelScreen(Station):
 
     def gave_up(self, said: str) -> None:
         """In place of the verdict."""
-        self._found = Found(host(self).rungs, trouble=said)
+        self._found = Comparison(host(self).rungs, trouble=said)
 
-    def _look(self, names: tuple[str, ...], results: StudyResults | None, measure: str) -> Found:
+    def _look(self, names: tuple[str, ...], results: StudyResults | None, measure: str) -> Comparison:
         services = host(self).services
         try:
             sides = tuple(services.comparisons.side(name, results) for name in names)
         except KettleError as error:
-            return Found(names, trouble=str(error))
+            return Comparison(names, trouble=str(error))
         if len(sides) < 2:
-            return Found(names, sides, measure)
+            return Comparison(names, sides, measure)
         if len(sides) > 2:
             whole = duel(sides[0], sides[-1])
-            return _drawn(Found(names, sides, measure, duel=whole, rungs=tuple(ladder(sides, [measure]))))
+            return _drawn(Comparison(names, sides, measure, duel=whole, rungs=tuple(ladder(sides, [measure]))))
         found = duel(sides[0], sides[1])
         rows = tuple(prompt_by_prompt(found, measure)) if self._by_prompt else None
-        return _drawn(Found(names, sides, measure, duel=found, prompts=rows))
+        return _drawn(Comparison(names, sides, measure, duel=found, prompts=rows))
 
     def draw(self) -> None:
         """Draw everything."""
@@ -227,11 +227,11 @@ class DuelScreen(Station):
         """The measure of the verdict."""
         return host(self).measure, None
 
-    def copied(self) -> str:
+    def clipboard_text(self) -> str:
         """What is shown, as text."""
-        return self.said("sides", "verdict", "rows", "beside", "more")
+        return self.panel_text("sides", "verdict", "rows", "beside", "more")
 
-    def drawn(self) -> tuple[list[str], str] | None:
+    def export_command(self) -> tuple[list[str], str] | None:
         """The command that draws what is shown, and a name for the file."""
         found = self._found
         if len(found.sides) < 2:

@@ -7,14 +7,14 @@ from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Digits, Footer, OptionList, Static
 
-from zinc_kettle.core.fit.sizing import Wish
+from zinc_kettle.core.fit.sizing import LaunchSettings
 from zinc_kettle.core.preferences import Pace
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.units import byte_size, digits, plural
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.fit_rows import FILTERS, SORTS, FitRow, chosen_rows
 from zinc_kettle.tui.actions import binding_for, bindings
-from zinc_kettle.tui.choices import Choices, Line
+from zinc_kettle.tui.choices import ChoiceRow, Choices
 from zinc_kettle.tui.draw.fit import changed, controls, controls_line, detail_text, heads, line, other_pace
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
@@ -43,7 +43,7 @@ class FitScreen(Station):
 
     def __init__(self) -> None:
         super().__init__()
-        self._wish = Wish()
+        self._wish = LaunchSettings()
         self._threads = 0
         self._control = 0
         self._rows: list[FitRow] = []
@@ -125,7 +125,7 @@ class FitScreen(Station):
         width = options.content_size.width or self.size.width - 4
         self.query_one("#heads", Static).update(heads(width))
         best = next((r.candidate.key for r in self._rows if r.best), "")
-        lines = [Line(row.candidate.key, line(row, p, width)) for row in self._rows]
+        lines = [ChoiceRow(row.candidate.key, line(row, p, width)) for row in self._rows]
         options.show(lines, choose=best, nothing=Text(self._nothing))
         self._detail()
 
@@ -250,10 +250,10 @@ class FitScreen(Station):
         self._threads = 0
         self._load()
 
-    def copied(self) -> str:
+    def clipboard_text(self) -> str:
         """What fits, and the model one is on."""
         lines = "\n".join(line(row, self.palette, COPY_WIDTH).plain.rstrip() for row in self._rows)
-        return f"{self.said('title', 'controls')}\n\n{heads(COPY_WIDTH)}\n{lines}\n\n{self.said('text')}"
+        return f"{self.panel_text('title', 'controls')}\n\n{heads(COPY_WIDTH)}\n{lines}\n\n{self.panel_text('text')}"
 
     def action_back(self) -> None:
         """Back to the shelf."""

@@ -35,7 +35,7 @@ from zinc_kettle.present.lineup import (
     what_lines,
 )
 from zinc_kettle.tui.actions import binding_for, bindings
-from zinc_kettle.tui.choices import Choices, Line
+from zinc_kettle.tui.choices import ChoiceRow, Choices
 from zinc_kettle.tui.draw.chart import draw_panel
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
@@ -175,17 +175,17 @@ class LineupScreen(Station):
     def _draw_rows(self, chart: Chart) -> None:
         options = self.query_one(Rows)
         width = max(40, (options.content_size.width or self.size.width - 4) - 3)
-        lines: list[Line] = []
+        lines: list[ChoiceRow] = []
         axis = Text()
         for place, panel in enumerate(chart.panels):
             drawn = draw_panel(panel, width, 1, self.palette, titled=False).split("\n")
             if panel.title:
-                lines.append(Line("", Text(panel.title, self.palette.muted)))
+                lines.append(ChoiceRow("", Text(panel.title, self.palette.muted)))
             names = _names(panel)
             if panel.title == REPORTED:
-                lines += [Line("", line) for _, line in zip(names, drawn, strict=False)]
+                lines += [ChoiceRow("", line) for _, line in zip(names, drawn, strict=False)]
                 continue
-            lines += [Line(f"{place} {name}", line) for name, line in zip(names, drawn, strict=False)]
+            lines += [ChoiceRow(f"{place} {name}", line) for name, line in zip(names, drawn, strict=False)]
             axis = drawn[-1] if len(drawn) > len(names) else axis
         options.show(lines)
         self.query_one("#axis", Static).update(Text.assemble("  ", axis))
@@ -316,7 +316,7 @@ class LineupScreen(Station):
         """The measure that is ranked by."""
         return host(self).measure, None
 
-    def copied(self) -> str:
+    def clipboard_text(self) -> str:
         """The lineup as a table parted by tabs."""
         shown = self._shown
         if shown.found is None:
@@ -326,7 +326,7 @@ class LineupScreen(Station):
             [verdict(shown.found), "", *("\t".join(row) for row in rows), "", money_line(shown.found, shown.pace)]
         )
 
-    def drawn(self) -> tuple[list[str], str] | None:
+    def export_command(self) -> tuple[list[str], str] | None:
         """The command that draws what is shown."""
         shown = self._shown
         if shown.found is None or not shown.runs or not shown.runs[0].run.run_id:

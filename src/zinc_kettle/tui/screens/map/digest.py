@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from zinc_kettle.core.compare import Standing, standing
+from zinc_kettle.core.compare import Ranking, standing
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.present.capacity import headline
@@ -21,7 +21,7 @@ class Digest:
     """What its figures are."""
     answer: str = ""
     findings: tuple[Finding, ...] = ()
-    rank: Standing = field(default_factory=Standing)
+    rank: Ranking = field(default_factory=Ranking)
     limit: tuple[str, str, str] | None = None
     """Of a study that looks for the largest load: the number, what it counts, and its interval."""
 

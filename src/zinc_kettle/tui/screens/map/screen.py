@@ -12,7 +12,7 @@ from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Digits, Footer, Input, Static
 
 from zinc_kettle.core.budget import launches
-from zinc_kettle.core.compare import Standing
+from zinc_kettle.core.compare import Ranking
 from zinc_kettle.core.factors import HERE
 from zinc_kettle.core.grid import Axes, axes_choices, grid_of
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
@@ -238,7 +238,7 @@ class MapScreen(Steering):
     def _subject(self, results: StudyResults) -> MapSubject:
         run, measure = host(self).run_state, host(self).measure
         running = run.cell if run is not None and run.active else None
-        rank = self._digest.rank if self._digest.measure == measure else Standing()
+        rank = self._digest.rank if self._digest.measure == measure else Ranking()
         return MapSubject(
             results,
             measure,
@@ -272,7 +272,7 @@ class MapScreen(Steering):
         """Stand on a cell."""
         self.query_one(MapView).choose(key)
 
-    def copied(self) -> str:
+    def clipboard_text(self) -> str:
         """The question, every cell with its figures, the answer and what was found."""
         results = self.results
         return "" if results is None else results_text(results)

@@ -312,7 +312,7 @@ class PlanScreen(Editing):
             self._part = (self._part + 1) % len(grid_of(self.checked.results).slices)
             self._draw_side()
 
-    def copied(self) -> str:
+    def clipboard_text(self) -> str:
         """The study file."""
         return "" if self.open_plan is None else self.open_plan.text
 

@@ -12,13 +12,13 @@ from textual.app import ComposeResult
 from textual.containers import Horizontal, VerticalScroll
 from textual.widgets import Footer, Input, OptionList, Static
 
-from zinc_kettle.core.report import Part, ReportPlan
+from zinc_kettle.core.report import ReportPart, ReportPlan
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.report.build import BEGINNING
 from zinc_kettle.present.report.document import Document, Section
 from zinc_kettle.tui.actions import binding_for, bindings
-from zinc_kettle.tui.choices import Choices, Line
+from zinc_kettle.tui.choices import ChoiceRow, Choices
 from zinc_kettle.tui.draw.report import head_text, section_text
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
@@ -108,7 +108,7 @@ class ReportScreen(Station):
             return
         results = host(self).results
         if not self._plan.parts and results is not None:
-            self._plan = self._plan.with_part(Part("study", (f"{results.run.place}{results.study.name}",)))
+            self._plan = self._plan.with_part(ReportPart("study", (f"{results.run.place}{results.study.name}",)))
         self._make()
 
     def _make(self) -> None:
@@ -167,7 +167,7 @@ class ReportScreen(Station):
             line.append(f"{mark}{section.title or 'Beginning'}", style if section.key else f"bold {style}")
             if section.key in self._plan.words and section.title:
                 line.append("  ✎ own words", p.copper)
-            lines.append(Line(str(number), line))
+            lines.append(ChoiceRow(str(number), line))
         self.query_one(Sections).show(lines)
 
     @property
@@ -342,7 +342,7 @@ class ReportScreen(Station):
         self.notify("Writing …", timeout=2)
         self.work(work(), group="write")
 
-    def copied(self) -> str:
+    def clipboard_text(self) -> str:
         """The page as text."""
         if self._made is None:
             return ""
@@ -358,9 +358,9 @@ class ReportScreen(Station):
             host(self).go("map")
 
 
-def _part(key: str) -> Part:
+def _part(key: str) -> ReportPart:
     if key.startswith(DUEL):
-        return Part("duel", tuple(key.removeprefix(DUEL).split()))
+        return ReportPart("duel", tuple(key.removeprefix(DUEL).split()))
     if key.startswith(LINEUP):
-        return Part("lineup", (key.removeprefix(LINEUP),))
-    return Part("study", (key,))
+        return ReportPart("lineup", (key.removeprefix(LINEUP),))
+    return ReportPart("study", (key,))

@@ -11,7 +11,7 @@ from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.units import plural
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import bindings
-from zinc_kettle.tui.choices import Choices, Line
+from zinc_kettle.tui.choices import ChoiceRow, Choices
 from zinc_kettle.tui.draw.rig import about, headline, rig_line
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
@@ -80,7 +80,7 @@ class RigsScreen(Station):
         host(self).rig_count = len(self._rigs)
         width = options.content_size.width or 36
         lines = [rig_line(rig, self.palette, rig.name in self._asking, width) for rig in self._rigs]
-        named = [Line(rig.name, line) for rig, line in zip(self._rigs, lines, strict=True)]
+        named = [ChoiceRow(rig.name, line) for rig, line in zip(self._rigs, lines, strict=True)]
         options.show(named, choose=host(self).rig)
         simulated = sum(1 for rig in self._rigs if rig.simulated)
         text = f"Rigs: {plural(len(self._rigs) - simulated, 'machine')}" + (
@@ -209,10 +209,10 @@ class RigsScreen(Station):
         line.display = False
         self.query_one("#rigs").focus()
 
-    def copied(self) -> str:
+    def clipboard_text(self) -> str:
         """All that is known of the rig one is on."""
         rig = self.chosen
-        return "" if rig is None else f"{rig.name}\n\n{self.said('about')}"
+        return "" if rig is None else f"{rig.name}\n\n{self.panel_text('about')}"
 
     def action_back(self) -> None:
         """Close the line, or go back to the shelf."""

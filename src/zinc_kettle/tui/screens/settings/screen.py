@@ -10,7 +10,7 @@ from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.settings import Row
 from zinc_kettle.tui.actions import bindings
-from zinc_kettle.tui.choices import Choices, Line
+from zinc_kettle.tui.choices import ChoiceRow, Choices
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
@@ -53,7 +53,7 @@ class SettingsScreen(Station):
         except KettleError as error:
             self.query_one("#about", Static).update(Text(str(error), p.failure))
             return
-        self.query_one(Choices).show([Line(row.title, self._line(row), row.meaning) for row in self._rows])
+        self.query_one(Choices).show([ChoiceRow(row.title, self._line(row), row.meaning) for row in self._rows])
 
     def _line(self, row: Row) -> Text:
         p = self.palette
@@ -117,7 +117,7 @@ class SettingsScreen(Station):
         self.query_one("#rows").focus()
         return shown
 
-    def copied(self) -> str:
+    def clipboard_text(self) -> str:
         """What is set, parted by tabs."""
         return "\n".join(f"{row.title}\t{row.value}\t{row.origin}" for row in self._rows)
 

@@ -12,7 +12,7 @@ from zinc_kettle.app.views import ShelfEntry
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.actions import binding_for, bindings
-from zinc_kettle.tui.choices import Choices, Line
+from zinc_kettle.tui.choices import ChoiceRow, Choices
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.station_line import Stations
@@ -82,7 +82,7 @@ class ShelfScreen(Station):
             self.query_one("#title", Static).update(f"The shelf cannot be read. {error}")
             return
         self._opened.clear()
-        options.show([Line(e.key, self._line(e), self._also(e)) for e in self._entries], choose=self._first())
+        options.show([ChoiceRow(e.key, self._line(e), self._also(e)) for e in self._entries], choose=self._first())
         if self._entries:
             options.focus()
             self.call_after_refresh(options.scroll_to_highlight)
@@ -212,7 +212,7 @@ class ShelfScreen(Station):
         """Open the chosen study."""
         self.query_one(StudyList).action_select()
 
-    def copied(self) -> str:
+    def clipboard_text(self) -> str:
         """Questions and answers, parted by tabs."""
         told = [(e.question, e.runs[0].answer if e.runs else e.about or e.trouble) for e in self._entries]
         return "\n".join("\t".join(line) for line in told)

@@ -35,7 +35,7 @@ def parser(description: str | None) -> argparse.ArgumentParser:
     return p
 
 
-class Voice:
+class EventStream:
     """Tells the tool, in JSON lines; whatever else is printed goes to standard error from now on."""
 
     def __init__(self) -> None:
@@ -57,11 +57,11 @@ class Voice:
         self.say("ready", address=address, load_ns=time.monotonic_ns() - since_ns, memory=memory())
 
 
-def begin() -> Voice:
+def begin() -> EventStream:
     """Tie the process to its parent, and take over its standard output."""
     die_with_parent()
-    be_first_victim()
-    return Voice()
+    prefer_oom_kill()
+    return EventStream()
 
 
 def die_with_parent() -> None:
@@ -74,7 +74,7 @@ def die_with_parent() -> None:
         os._exit(1)
 
 
-def be_first_victim() -> None:
+def prefer_oom_kill() -> None:
     """Should memory run out, the system is to end the engine and not the tool that keeps the figures."""
     with contextlib.suppress(OSError):
         Path("/proc/self/oom_score_adj").write_text("1000", encoding="ascii")

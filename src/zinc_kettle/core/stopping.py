@@ -20,7 +20,7 @@ from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan import Cell, Repeats, Study
 from zinc_kettle.core.precision import answer_looks
 from zinc_kettle.core.schedule import Tally
-from zinc_kettle.core.stats.ratios import ALPHA, Strata, behind_at_most, clearly_apart, pairs_error
+from zinc_kettle.core.stats.ratios import ALPHA, Strata, bound_behind_best, pairs_error, significantly_different
 
 ByBlock = Mapping[int, float]
 Pair = tuple[str, str]
@@ -29,7 +29,7 @@ BEST = "best"
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class Conclusion:
     """How far a question is answered."""
 
     leader: str = ""
@@ -61,7 +61,7 @@ def strata(cells: Iterable[Cell]) -> Strata:
 
 def best_so_far(
     plan: Repeats, cells: Mapping[str, ByBlock], *, more: bool, shared: Mapping[str, tuple[Hashable, ...]] | None = None
-) -> Answer:
+) -> Conclusion:
     """Which cells may still be the best.
 
     Args:
@@ -70,7 +70,7 @@ def best_so_far(
         more: True where more of the measure is better.
         shared: What each cell is measured with; None where nothing is shared.
     """
-    left, settled, answer = list(cells), dict[str, int](), Answer(left=tuple(cells))
+    left, settled, answer = list(cells), dict[str, int](), Conclusion(left=tuple(cells))
     planned, family = looks_with_shares(plan), len(cells)
     for number, (look, alpha) in enumerate(planned, start=1):
         columns = _columns([cells[key] for key in left], look)
@@ -79,16 +79,16 @@ def best_so_far(
         means = np.log(columns).mean(axis=1)
         at = int(means.argmax() if more else means.argmin())
         among = [shared[key] for key in left] if shared else ()
-        apart = clearly_apart(columns, at, strata=among, alpha=alpha, family=family)
+        apart = significantly_different(columns, at, strata=among, alpha=alpha, family=family)
         stay = [i for i in range(len(left)) if not apart[i]]
-        bounds = behind_at_most(columns, at, strata=among, alpha=alpha, family=family)
+        bounds = bound_behind_best(columns, at, strata=among, alpha=alpha, family=family)
         alike = bool((bounds[[i for i in stay if i != at]] <= plan.smallest_percent / 100).all())
         leader = left[at]
         settled.update({key: look for i, key in enumerate(left) if apart[i]})
         left = [left[i] for i in stay]
         if alike or number == len(planned):
             settled.update(dict.fromkeys(left, look))
-        answer = Answer(leader, tuple(left), dict(settled), alike, number)
+        answer = Conclusion(leader, tuple(left), dict(settled), alike, number)
         if alike or len(left) == 1:
             return answer
     return answer
@@ -99,7 +99,7 @@ def pairs_so_far(
     cells: Mapping[str, ByBlock],
     pairs: Sequence[Pair],
     shared: Mapping[str, tuple[Hashable, ...]] | None = None,
-) -> Answer:
+) -> Conclusion:
     """Which cells are still needed to tell pairs apart, or alike.
 
     Args:
@@ -112,7 +112,7 @@ def pairs_so_far(
 
     planned = looks_with_shares(plan)
     open_pairs = [pair for pair in pairs if pair[0] in cells and pair[1] in cells]
-    asked, settled, answer = len(open_pairs), dict[str, int](), Answer()
+    asked, settled, answer = len(open_pairs), dict[str, int](), Conclusion()
     told, same = set[Pair](), set[Pair]()
     for number, (look, alpha) in enumerate(planned, start=1):
         keys = list(dict.fromkeys(key for pair in open_pairs for key in pair))
@@ -131,7 +131,7 @@ def pairs_so_far(
         open_pairs = [pair for pair, done in zip(open_pairs, apart | alike, strict=True) if not (done or last)]
         needed = {key for pair in open_pairs for key in pair}
         settled.update({key: look for key in keys if key not in needed})
-        answer = Answer("", tuple(needed), dict(settled), not needed, number, frozenset(told), frozenset(same))
+        answer = Conclusion("", tuple(needed), dict(settled), not needed, number, frozenset(told), frozenset(same))
         if not open_pairs:
             return answer
     return answer
@@ -157,7 +157,7 @@ def settled_now(study: Study, done: Mapping[str, Tally]) -> Mapping[str, int]:
     return answer_of(study, {key: found for key, found in values.items() if found}).settled
 
 
-def answer_of(study: Study, cells: Mapping[str, ByBlock]) -> Answer:
+def answer_of(study: Study, cells: Mapping[str, ByBlock]) -> Conclusion:
     """How far the question of a study is answered, by the measure that decides."""
     plan = study.repeats
     shared = dict(zip(cells, strata(study.by_key[key] for key in cells), strict=True))

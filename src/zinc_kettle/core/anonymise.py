@@ -34,7 +34,7 @@ _IPV6 = re.compile(
 _PATH = re.compile(r"(?<![\w./\\-])(?:~[\w-]*|[A-Za-z]:)?[/\\](?:[^\s/\\:\"'<>|,;()]+[/\\])+([^\s/\\:\"'<>|,;()]*)")
 
 
-class Private:
+class Anonymiser:
     """Takes out of texts and values what should not leave a machine.
 
     Args:
@@ -91,7 +91,7 @@ class Private:
         return {name: self.level(level) for name, level in levels.items()}
 
 
-class Nothing(Private):
+class Nothing(Anonymiser):
     """Takes nothing out: for what stays on this machine."""
 
     def answer(self, text: str) -> str:

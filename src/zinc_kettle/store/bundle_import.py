@@ -22,7 +22,7 @@ from zinc_kettle.store.store import BLOCK_REQUESTS, KettleStore, add_block, epis
 
 
 @dataclass(frozen=True, slots=True)
-class Arrived:
+class ImportedRepeat:
     """A repeat without its requests and its trace, as it is to be kept."""
 
     kept: KeptRepeat
@@ -76,13 +76,13 @@ class Intake:
                 note = {"run": info.run_id, "cell": cell, "text": text, "created_s": info.created_s}
                 db.execute(s.notes.insert().values(**note))
 
-    def repeats(self, arrived: Iterable[Arrived]) -> None:
+    def repeats(self, arrived: Iterable[ImportedRepeat]) -> None:
         """Keep repeats."""
         with self._store.writing() as db:
             for one in arrived:
                 db.execute(s.repeats.insert().values(**self._values(one)))
 
-    def _values(self, one: Arrived) -> dict[str, object]:
+    def _values(self, one: ImportedRepeat) -> dict[str, object]:
         kept, repeat = one.kept, one.kept.repeat
         return {
             "id": repeat.repeat_id,

@@ -32,7 +32,7 @@ class Note(msgspec.Struct, frozen=True):
     tool_started_s: float
 
 
-class Leftovers:
+class Orphans:
     """The notes in a folder of the person's."""
 
     def __init__(self, folder: Path) -> None:

@@ -18,7 +18,7 @@ NEW_FILE = os.O_CREAT | os.O_EXCL | os.O_WRONLY | getattr(os, "O_NOFOLLOW", 0)
 
 
 @contextmanager
-def whole_file(out: Path, *, folder_mode: int = 0o777) -> Iterator[Path]:
+def atomic_file(out: Path, *, folder_mode: int = 0o777) -> Iterator[Path]:
     """Give a path to write to; what stands there replaces the file at the end, and is gone if anything fails.
 
     What an earlier process left behind because it was killed is removed.
