@@ -614,7 +614,7 @@ def page(found: list[Row], trials: int) -> str:
     """docs/claims.md."""
     missed = sum(1 for r in found if r.met is False)
     parts = [TEXT.format(trials=f"{trials:,}", rows=len(found), missed=missed or "none")]
-    parts += ["## The interval of one cell holds what it says it holds", CELL_TEXT]
+    parts += ["## Coverage of the interval of one cell", CELL_TEXT]
     parts += ["Holds the cell's long-run median, six cells in the study:", _table(found, "coverage", "cell", 6)]
     parts += ["The same, one cell alone:", _table(found, "coverage", "cell", 1)]
     parts += ["Says that it holds beyond this run, six cells:", _table(found, "says long run", "cell", 6)]

@@ -12,7 +12,7 @@ from zinc_kettle.core.gate import GateVerdict
 from zinc_kettle.core.lineup import Per
 from zinc_kettle.present.findings import FindingCode
 
-CELL = ("claims.md", "The interval of one cell holds what it says it holds")
+CELL = ("claims.md", "Coverage of the interval of one cell")
 RATIO = ("claims.md", "The 95% interval of a ratio holds the true ratio")
 EQUAL = ("claims.md", "Two equal cells are told apart")
 BEST = ("claims.md", "Of six equal cells at least one is put below the best")

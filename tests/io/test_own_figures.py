@@ -101,7 +101,7 @@ def test_others_stand_below_a_lineup_and_are_never_ranked(tmp_path: Path) -> Non
 
 
 def test_settings_are_changed_one_by_one_and_comments_stay(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """What is typed is kept with what stands around it; empty makes it usual again; two ways to say the pace never
+    """What is typed is kept with what stands around it; empty restores the default; two ways to say the pace never
     stand together; wrong values change nothing."""
     from zinc_kettle.app.display import speak, worn
     from zinc_kettle.app.settings import change, rows

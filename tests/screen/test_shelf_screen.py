@@ -111,7 +111,7 @@ def test_a_first_start_says_what_can_be_done(tmp_path: Path) -> None:
 
 
 def test_a_figure_explains_itself_and_the_palette_finds_by_name(tmp_path: Path) -> None:
-    """`?` on the map: the measure, the figure of the cell one is on, how it is made; in the palette a study and a
+    """`?` on the map: the measure, the figure of the selected cell, how it is made; in the palette a study and a
     measure by some of their words."""
     with open_app(tmp_path) as t:
         opened(tmp_path, t)
@@ -150,10 +150,10 @@ def test_settings_are_changed_on_the_screen_and_kept(tmp_path: Path) -> None:
         t.wait("example")
         t.keys(",").wait("What is set, and where is that from?")
         t.wait("comfortable reading", str(tmp_path))
-        t.keys("Enter").wait("empty makes it usual again")
+        t.keys("Enter").wait("empty restores the default")
         t.keys("7.5").wait("7.5")
         t.keys("Enter").wait("7.50 tok/s")
-        t.keys("Enter").wait("empty makes it usual again")
+        t.keys("Enter").wait("empty restores the default")
         t.keys("fast").wait("fast")
         t.keys("Enter").wait("'fast' is no number")
         t.keys(*["Down"] * 7).wait("dark or light")

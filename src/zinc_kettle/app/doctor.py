@@ -1,4 +1,4 @@
-"""What of this machine the tool can use, what it cannot, and what to do about that."""
+"""Checks this machine: what the tool can use, what it cannot, and how to fix that."""
 
 from __future__ import annotations
 

@@ -124,7 +124,7 @@ def levels_typed(factors: Mapping[str, Factor], name: str, said: str) -> tuple[L
         raise UsageError(
             f"{name}={said} holds something that is no level of it",
             why=factors[name].meaning,
-            remedy="levels parted by commas; numbers also as 1..8 x2 or 512..2048 +512",
+            remedy="levels separated by commas; numbers also as 1..8 x2 or 512..2048 +512",
         )
     return levels
 

@@ -89,7 +89,7 @@ class Services:
         return log_error(self._places.log, error)
 
     def checks(self) -> list[Check]:
-        """What of this machine can be used."""
+        """Check this machine."""
         from zinc_kettle.app.doctor import examine
 
         return examine(self._places, driver=False)

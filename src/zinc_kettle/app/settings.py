@@ -35,7 +35,7 @@ def rows(places: Places) -> list[Row]:
 
 
 def change(places: Places, key: str, text: str) -> None:
-    """Set one; an empty text makes it usual again.
+    """Set one; an empty text restores the default.
 
     Raises:
         UsageError: There is no such setting, or this is no value for it.

@@ -146,7 +146,7 @@ def _requests(bundle: Bundle, part: str, intake: Intake, lines: list[RepeatLine]
     with _extracted(bundle, f"{part}/requests.parquet", folder) as file:
         for rows in read_requests(file, f"{bundle.path.name}: {part}/requests.parquet"):
             if any(not 0 <= row.repeat < len(lines) for row in rows):
-                raise BundleError(bundle.path.name, "has a request of a repeat there is not")
+                raise BundleError(bundle.path.name, "contains a request for an unknown repeat")
             intake.requests([(lines[row.repeat].id, row.timeline) for row in rows])
     if bundle.has(f"{part}/traces.parquet"):
         with _extracted(bundle, f"{part}/traces.parquet", folder) as file:
@@ -156,7 +156,7 @@ def _requests(bundle: Bundle, part: str, intake: Intake, lines: list[RepeatLine]
 def _traces(bundle: Bundle, part: str, file: Path, lines: Sequence[RepeatLine]) -> Iterator[tuple[Repeat, Trace]]:
     for place, columns in read_traces(file, f"{bundle.path.name}: {part}/traces.parquet"):
         if not 0 <= place < len(lines):
-            raise BundleError(bundle.path.name, "has a trace of a repeat there is not")
+            raise BundleError(bundle.path.name, "contains a trace for an unknown repeat")
         line = lines[place]
         try:
             trace = replace(

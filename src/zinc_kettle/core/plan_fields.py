@@ -227,7 +227,7 @@ def _lengths_text(value: object) -> str:
 
 
 def _levels(said: str, factors: Mapping[str, Factor], example: str) -> dict[str, list[Plain]]:
-    """`factor=level|level` parted by commas."""
+    """`factor=level|level` separated by commas."""
     return dict(_one(part, factors, example) for part in said.split(",") if part.strip())
 
 

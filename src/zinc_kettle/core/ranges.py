@@ -23,7 +23,7 @@ def read_level(factor: Factor, said: str) -> Level | None:
 
 
 def read_levels(factor: Factor, said: str) -> tuple[Level, ...] | None:
-    """Levels of a factor, parted by commas; ranges of numbers include their end. None where one is no level.
+    """Levels of a factor, separated by commas; ranges of numbers include their end. None where one is no level.
 
     Raises:
         ValueError: A range has too many levels, or never reaches its end.

@@ -243,7 +243,7 @@ def _wanted(repeats: Repeats, values: tuple[float, ...]) -> int:
 
 @lru_cache(maxsize=64)
 def shuffled(keys: tuple[str, ...], draw: str, block: int) -> tuple[str, ...]:
-    """A block's order: all its cells, drawn anew for every other block and mirrored in the one behind it.
+    """A block's order: all its cells, drawn again for every other block and mirrored in the one behind it.
 
     In two blocks that mirror each other every cell stands in the middle at the same time on average: what drifts
     steadily cancels, as in the sequence ABBA (Cox 1951).

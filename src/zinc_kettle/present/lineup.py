@@ -28,13 +28,13 @@ REPORTED = "reported by others, not measured here, and not ranked"
 
 def per_unit(found: Lineup) -> str:
     """The unit of what is ranked."""
-    money = found.money.currency or "of money"
+    currency = found.money.currency
     unit = scale(1.0, MEASURES[found.measure].unit)[1] if MEASURES[found.measure].unit != "s" else "s"
     return {
         "": unit,
-        "price": f"{unit} for {PER_PRICE:,.0f} {money}",
-        "watt": f"{unit} a watt",
-        "cost": f"{money} a million tokens",
+        "price": f"{unit} per {currency} {PER_PRICE:,.0f}" if currency else f"{unit} per {PER_PRICE:,.0f} spent",
+        "watt": f"{unit} per watt",
+        "cost": f"{currency or 'cost'} per million tokens",
     }[found.per]
 
 

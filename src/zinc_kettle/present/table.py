@@ -61,7 +61,7 @@ def conclusions(results: StudyResults) -> list[str]:
 
 
 def results_text(results: StudyResults) -> str:
-    """Question, a line a cell parted by tabs, answer and findings: what a person copies."""
+    """Question, one tab-separated line per cell, answer and findings: what a person copies."""
     heads, rows = result_rows(results)
     return "\n".join(
         [

@@ -29,7 +29,7 @@ class Orders:
     """The salt of the n-th request, or of the n-th conversation."""
     extra: Mapping[str, Any]
     block: int = 0
-    """Arrivals and pauses are drawn anew in each block, and alike for all its cells: repeats of one schedule would tell
+    """Arrivals and pauses are drawn again in each block, alike for all its cells: repeats of one schedule would tell
     how the engine copes with that one."""
     count: int = 0
 

@@ -50,7 +50,7 @@ class Choices(OptionList):
     """
     BINDINGS = [Binding("escape", "show_everything", "show everything", show=False)]  # noqa: RUF012
     MARKED: ClassVar[bool] = False
-    """Whether a mark stands before the line one is on; for lists in which a colour alone would not be seen."""
+    """Whether a mark stands before the selected line; for lists in which a colour alone would not be seen."""
 
     def __init__(self, *, id: str) -> None:
         super().__init__(id=id)
@@ -63,7 +63,7 @@ class Choices(OptionList):
 
     @property
     def chosen(self) -> str:
-        """Key of the line one is on; empty on none."""
+        """Key of the selected line; empty on none."""
         at = self.highlighted
         return self._shown[at].key if at is not None and at < len(self._shown) else ""
 

@@ -52,5 +52,5 @@ def command(
     cell: Annotated[str, typer.Option("--cell", help="factor=level,… for some cells only.")] = "",
     store: StoreOption = None,
 ) -> None:
-    """Say why a caution is no worry; it stays, and your reason stands beside it."""
+    """Acknowledge a caution, with your reason beside it."""
     acknowledge_caution(study, caution, note, cell, store)

@@ -132,5 +132,5 @@ def command(
     store: StoreOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """List what was written in a run and what is said of it, or mark one answer; marked again it is no longer."""
+    """List the answers of a run with remarks, or mark one; marking it again removes the mark."""
     tell_answers(study, cell, mark, store, as_json=as_json)

@@ -57,5 +57,5 @@ def command(
     store: StoreOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Say how much load a study found that keeps its promise, and which loads it tried."""
+    """Show the largest load that keeps the promise, and the loads that were tried."""
     raise typer.Exit(tell_capacity(study, store, as_json=as_json))

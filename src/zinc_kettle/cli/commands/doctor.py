@@ -1,4 +1,4 @@
-"""`doctor`: what of this machine the tool can use."""
+"""`doctor`: checks this machine and suggests fixes."""
 
 from __future__ import annotations
 
@@ -84,7 +84,7 @@ def command(
     store: StoreOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Say what of this machine the tool can use, and what to do about the rest."""
+    """Check this machine and suggest fixes."""
     if adopt is not None:
         raise typer.Exit(adopt_store(adopt))
     raise typer.Exit(tell_doctor(store, driver=driver, bundle=bundle, as_json=as_json))

@@ -182,5 +182,5 @@ def command(
     store: StoreOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Hold B against A: what differs, and what it made of each measure."""
+    """Compare B with A: what differs, and its effect on each measure."""
     tell_duel(a, b, measure, store, as_json=as_json, prompts=prompts, out=out or ())

@@ -250,7 +250,7 @@ def command(
     against: Annotated[
         str, typer.Option("--against", help="STUDY[:RUN][@levels], NAME::STUDY, FILE.kettle::STUDY, or @levels.")
     ],
-    worse_than: Annotated[str, typer.Option("--worse-than", help="What may be lost of each measure.")] = "3%",
+    worse_than: Annotated[str, typer.Option("--worse-than", help="Largest acceptable loss per measure.")] = "3%",
     measures: Annotated[
         Optional[list[str]],  # noqa: UP045
         typer.Option("--measure", help="What is guarded; may be given several times. The study's own without it."),
@@ -270,7 +270,7 @@ def command(
     store: StoreOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Let a new build through or not: 0 not worse, 1 worse, 3 not settled; measures until it is known."""
+    """Pass or fail a new build: 0 not worse, 1 worse, 3 not settled; measures until the answer is known."""
     if unsettled not in {"fail", "pass"}:
         raise UsageError(
             f"--unsettled {unsettled}: it either fails or passes", remedy=nearest(unsettled, ("fail", "pass"))

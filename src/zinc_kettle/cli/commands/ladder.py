@@ -22,5 +22,5 @@ def command(
     store: StoreOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Hold each of a chain of changes against the one before it, and against the first."""
+    """Compare each of a chain of changes with the one before it, and with the first."""
     tell_ladder(rungs, measure, store, as_json=as_json, out=out or ())

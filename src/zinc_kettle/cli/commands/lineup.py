@@ -172,6 +172,6 @@ def command(
     store: StoreOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Line up rigs, models, quantizations or settings from best to worst; what is alike stands in one bracket."""
+    """Rank rigs, models, quantizations or settings; those not clearly different share a bracket."""
     asked = LineupOptions(by, measure, per, reference, about, others)
     tell_lineup(studies, asked, store, as_json=as_json, out=out or ())

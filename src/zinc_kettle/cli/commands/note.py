@@ -18,5 +18,5 @@ def command(
     cell: Annotated[str, typer.Option("--cell", help="factor=level,… for a note on one cell.")] = "",
     store: StoreOption = None,
 ) -> None:
-    """Keep a note with a run, or with one of its cells."""
+    """Attach a note to a run, or to one of its cells."""
     keep_note(study, text, cell, store)

@@ -75,5 +75,5 @@ def command(
     ] = None,
     store: StoreOption = None,
 ) -> None:
-    """Write runs into one file, for another copy of the tool; host names, paths and keys stay here."""
+    """Pack runs into one file to share; host names, paths and keys are left out."""
     pack_runs(studies, out, without or (), store)

@@ -89,7 +89,7 @@ def command(
     quantization: Annotated[str, typer.Option("--quantization", help="Its storage type.")] = "Q8_0",
     listing: Annotated[bool, typer.Option("--list", help="List the rigs and models, and exit.")] = False,
 ) -> None:
-    """Start simulated rigs as HTTP servers; what they give is made up and labelled so."""
+    """Start simulated rigs as HTTP servers; their figures are simulated and labelled as such."""
     if listing:
         list_rigs()
     else:

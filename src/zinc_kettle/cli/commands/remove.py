@@ -54,5 +54,5 @@ def command(
     study: Annotated[str, typer.Argument(help=RUN)],
     store: StoreOption = None,
 ) -> None:
-    """Throw a run away; it is kept in the bin for 30 days."""
+    """Delete a run; it can be restored for 30 days."""
     remove_run(study, store)

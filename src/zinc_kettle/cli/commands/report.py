@@ -149,7 +149,7 @@ def command(
     listing: Annotated[bool, typer.Option("--list", help="List its sections, and exit.")] = False,
     store: StoreOption = None,
 ) -> None:
-    """Write one page to hand on: question, answer, charts, method, machines, cautions, how to repeat it."""
+    """Write a report: question, answer, charts, method, machines, cautions, how to repeat it."""
     pairs = []
     for pair in duels or ():
         sides = pair.split()

@@ -19,5 +19,5 @@ def command(
     study: Annotated[str, typer.Argument(help=f"{RUN}; without it, what is in the bin is listed.")] = "",
     store: StoreOption = None,
 ) -> None:
-    """Take a run back that was thrown away."""
+    """Restore a deleted run."""
     restore_run(study, store)

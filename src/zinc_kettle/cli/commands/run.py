@@ -177,7 +177,7 @@ def command(
     fresh: Annotated[
         bool, typer.Option("--fresh", help="Begin a new run, even where an earlier one was stopped.")
     ] = False,
-    template: Annotated[str, typer.Option("--template", help="A design, written into your studies first.")] = "",
+    template: Annotated[str, typer.Option("--template", help="Create the study from this template first.")] = "",
     vary: Annotated[Optional[list[str]], typer.Option("--vary", help="Of the template: factor=levels.")] = None,  # noqa: UP045
     hold: Annotated[Optional[list[str]], typer.Option("--hold", help="Of the template: factor=level.")] = None,  # noqa: UP045
 ) -> None:

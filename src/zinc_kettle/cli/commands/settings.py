@@ -45,9 +45,9 @@ EXAMPLES = (
 
 
 def command(
-    changes: Annotated[Optional[list[str]], typer.Argument(help="KEY=VALUE; KEY= makes it usual again.")] = None,  # noqa: UP045
+    changes: Annotated[Optional[list[str]], typer.Argument(help="KEY=VALUE; KEY= restores the default.")] = None,  # noqa: UP045
     store: StoreOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Say what is set (pace, money, theme, folders) and where that is from; or set it."""
+    """Show settings (pace, money, theme, folders) and where each comes from, or change one."""
     tell_settings(changes or (), store, as_json=as_json)

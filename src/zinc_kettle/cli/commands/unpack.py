@@ -18,5 +18,5 @@ def command(
     name: Annotated[str, typer.Option("--as", help="Its name on your shelf; that of the file without it.")] = "",
     store: StoreOption = None,
 ) -> None:
-    """Check somebody else's bundle and put it on the shelf beside your own studies."""
+    """Check a bundle and add its studies to the shelf, read-only, beside your own."""
     unpack_bundle(file, name, store)

@@ -68,5 +68,5 @@ def command(
     study: Annotated[str, typer.Argument(help="STUDY, or STUDY:RUN; else the one that is running.")] = "",
     store: StoreOption = None,
 ) -> None:
-    """Look on while a study is measured in another terminal."""
+    """Follow a study that is being measured in another terminal."""
     watch_run(study, store)

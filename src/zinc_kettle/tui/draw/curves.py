@@ -58,7 +58,7 @@ def _unit(title: str) -> str:
 
 
 def points_text(chart: Chart) -> str:
-    """Every point of a chart as a table parted by tabs, with its title."""
+    """Every point of a chart as a tab-separated table, with its title."""
     lines = [chart.title, chart.subtitle]
     for place, panel in enumerate(chart.panels):
         lines += ["", "\t".join(("series", panel.x.title, panel.y.title, "low", "high"))]

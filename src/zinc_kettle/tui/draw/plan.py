@@ -47,7 +47,7 @@ def draw_plan(lines: Sequence[PlanLine], width: int, height: int, cursor: int, p
         lines: What it says.
         width: Room, in characters.
         height: Rows in sight: where there is room, sections stand apart.
-        cursor: The line one is on.
+        cursor: The selected line.
         palette: The theme's colours.
     """
     label = max((len(line.label) for line in lines if line.kind != "sentence"), default=0) + 2

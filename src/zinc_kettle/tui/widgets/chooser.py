@@ -28,7 +28,7 @@ class Choice:
     beside: str = ""
     """Beside it, dim."""
     about: str = ""
-    """Below the list while one is on it; its words are searched, too."""
+    """Below the list while it is selected; its words are searched, too."""
 
 
 class Chooser(Standing, ModalScreen[str | None]):
@@ -105,7 +105,7 @@ class Chooser(Standing, ModalScreen[str | None]):
         return f"enter takes {said!r} as it is typed" if self._free and said.strip() else "nothing has these words"
 
     def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
-        """Explain what one is on."""
+        """Explain the selected entry."""
         self._explain()
 
     def _explain(self) -> None:

@@ -29,7 +29,7 @@ class PlanText(Static, can_focus=True):
         """Another line was chosen."""
 
     class Chosen(Message):
-        """The line one is on is to be changed."""
+        """The selected line is to be changed."""
 
     def __init__(self) -> None:
         super().__init__(id="text")
@@ -39,7 +39,7 @@ class PlanText(Static, can_focus=True):
 
     @property
     def line(self) -> PlanLine | None:
-        """The line one is on."""
+        """The selected line."""
         return self.lines[self.cursor] if self.cursor < len(self.lines) else None
 
     @property

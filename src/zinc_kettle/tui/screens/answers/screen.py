@@ -36,7 +36,7 @@ class AnswersScreen(Station):
         self._first = 0
         self._request = 0
         self._here = 0
-        """The column one is on."""
+        """The selected column."""
 
     def widgets(self) -> ComposeResult:
         """Title, a column for each answer, a line for notes."""
@@ -138,7 +138,7 @@ class AnswersScreen(Station):
         return (columns[self._here], answers[self._request]) if self._request < len(answers) else None
 
     def action_mark(self, mark: str) -> None:
-        """Mark the answer one is on, or take the mark back."""
+        """Mark the selected answer, or take the mark back."""
         chosen, results = self._chosen(), host(self).results
         if chosen is None or results is None:
             return

@@ -1,4 +1,4 @@
-"""The first page of a first start: what can be done, and what of this machine can be used."""
+"""The first page of a first start: first steps, and a check of this machine."""
 
 from __future__ import annotations
 
@@ -116,7 +116,7 @@ class BeginScreen(Station):
 
     def _machine(self) -> Text:
         p = self.palette
-        out = Text("What of this machine can be used?\n\n", f"bold {p.ink}")
+        out = Text("What can this machine do?\n\n", f"bold {p.ink}")
         if self._trouble:
             return out.append(self._trouble, p.failure)
         if not self._checks:
@@ -133,7 +133,7 @@ class BeginScreen(Station):
         return out
 
     def on_option_list_option_selected(self, _event: OptionList.OptionSelected) -> None:
-        """Do what is chosen."""
+        """Run the selected action."""
         chosen = self.query_one(Starts).chosen
         if chosen:
             self._ways[int(chosen)][2]()
@@ -153,5 +153,5 @@ class BeginScreen(Station):
         return self._machine().plain
 
     def action_back(self) -> None:
-        """To the shelf."""
+        """Go to the shelf."""
         host(self).go("shelf")

@@ -64,7 +64,7 @@ class CurvesScreen(Station):
         self._looked = False
 
     def widgets(self) -> ComposeResult:
-        """The chart, the point one is on, the kinds."""
+        """The chart, the selected point, the kinds."""
         yield Stations("curves")
         yield Static(id="question")
         yield Static(id="measure")
@@ -225,7 +225,7 @@ class CurvesScreen(Station):
         self.redraw()
 
     def action_hide(self) -> None:
-        """Hide the series one is on."""
+        """Hide the selected series."""
         spot, chart = self._spot, self._chart
         if spot is not None and chart is not None and len(series_of(chart)) > len(self._view.hidden) + 1:
             self._view = replace(self._view, hidden=self._view.hidden | {spot.series})
@@ -253,7 +253,7 @@ class CurvesScreen(Station):
         self._make()
 
     def action_others(self) -> None:
-        """Lay somebody else's figures over it, or take them away."""
+        """Overlay figures from elsewhere, or remove them."""
         if self._others is not None:
             self._others = None
             self._make()
@@ -270,13 +270,13 @@ class CurvesScreen(Station):
         self.app.push_screen(Chooser("Whose figures? A CSV file, see docs/charts.md.", choices, free=True), chosen)
 
     def action_open_point(self) -> None:
-        """The sheet of the cell one is on."""
+        """The sheet of the selected cell."""
         spot = self._spot
         if spot is not None and spot.key:
             host(self).open_cell(spot.key)
 
     def figure(self) -> tuple[str, CellResults | None] | None:
-        """The measure of the chart, and the cell of the point one is on."""
+        """The measure of the chart, and the cell of the selected point."""
         results, spot = host(self).results, self._spot
         here = results.cell(spot.key) if results is not None and spot is not None and spot.key else None
         return host(self).measure, here

@@ -196,12 +196,12 @@ class DuelScreen(Station):
             self._compare()
 
     def action_next_measure(self) -> None:
-        """A verdict on the next measure."""
+        """Show the verdict for the next measure."""
         host(self).next_measure()
         self._compare()
 
     def action_by_prompt(self) -> None:
-        """Prompt by prompt, or pair by pair."""
+        """Compare by prompt, or by pair of cells."""
         self._by_prompt = not self._by_prompt
         self._compare()
 

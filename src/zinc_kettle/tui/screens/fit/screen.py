@@ -183,7 +183,7 @@ class FitScreen(Station):
         self.query_one("#unit", Static).update(words)
 
     def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
-        """Show the model one is on."""
+        """Show the selected model."""
         self._detail()
 
     # actions
@@ -202,7 +202,7 @@ class FitScreen(Station):
             self._detail()
 
     def action_less(self) -> None:
-        """Lower the chosen control by one step."""
+        """Lower the selected control by one step."""
         self._change(-1)
 
     def action_more(self) -> None:
@@ -231,7 +231,7 @@ class FitScreen(Station):
         self.redraw()
 
     def action_plan_model(self) -> None:
-        """Plan a study of the model one is on."""
+        """Plan a study of the selected model."""
         row, rig = self._chosen, self._rig
         if row is None or rig is None or not row.candidate.levels:
             return
@@ -251,7 +251,7 @@ class FitScreen(Station):
         self._load()
 
     def clipboard_text(self) -> str:
-        """What fits, and the model one is on."""
+        """What fits, and the selected model."""
         lines = "\n".join(line(row, self.palette, COPY_WIDTH).plain.rstrip() for row in self._rows)
         return f"{self.panel_text('title', 'controls')}\n\n{heads(COPY_WIDTH)}\n{lines}\n\n{self.panel_text('text')}"
 

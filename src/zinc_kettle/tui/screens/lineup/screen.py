@@ -234,7 +234,7 @@ class LineupScreen(Station):
 
     # actions
     def action_next_factor(self) -> None:
-        """Line up by another factor."""
+        """Rank by another factor."""
         results = host(self).results
         names = [n for n in results.study.leading if len(results.study.vary[n]) > 1] if results is not None else []
         if len(names) < 2:
@@ -317,7 +317,7 @@ class LineupScreen(Station):
         return host(self).measure, None
 
     def clipboard_text(self) -> str:
-        """The lineup as a table parted by tabs."""
+        """The lineup as a tab-separated table."""
         shown = self._shown
         if shown.found is None:
             return ""

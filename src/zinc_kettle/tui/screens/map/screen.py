@@ -279,7 +279,7 @@ class MapScreen(Steering):
 
     # actions
     def figure(self) -> tuple[str, CellResults | None] | None:
-        """The measure the map shows, in the cell one is on."""
+        """The measure the map shows, in the selected cell."""
         results, chosen = self.results, self.query_one(MapView).chosen
         here = results.cell(chosen) if results is not None and chosen is not None and results.run.run_id else None
         return host(self).measure, here

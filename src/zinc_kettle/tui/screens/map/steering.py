@@ -64,7 +64,7 @@ class Steering(Station):
             host(self).steer(More, cell.cell.levels, FURTHER)
 
     def action_first(self) -> None:
-        """Measure the chosen cell before the others, or all in turn again."""
+        """Measure the selected cell first, or return to the usual order."""
         cell, results = self._chosen, host(self).results
         if cell is not None and results is not None:
             ahead = cell.cell.key in results.schedule.first

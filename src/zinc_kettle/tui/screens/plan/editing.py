@@ -48,7 +48,7 @@ class Editing(Station):
         raise NotImplementedError
 
     def draw_about(self) -> None:
-        """Draw what the line one is on means."""
+        """Draw what the selected line means."""
         raise NotImplementedError
 
     def change(self, path: tuple[str, ...], value: Plain | None) -> None:
@@ -82,7 +82,7 @@ class Editing(Station):
         self.draw_text()
 
     def action_edit(self) -> None:
-        """Change the line one is on: unfold a sentence, choose among what there is, or type."""
+        """Change the selected line: unfold a sentence, choose among what there is, or type."""
         line, plan = self.query_one(PlanText).line, self.open_plan
         if line is None or plan is None:
             return
@@ -99,7 +99,7 @@ class Editing(Station):
             self.type_in(line.edit)
 
     def action_unfold(self) -> None:
-        """Show the fields of the section one is on, or hide them."""
+        """Show the fields of the selected section, or hide them."""
         line, plan = self.query_one(PlanText).line, self.open_plan
         if line is not None and plan is not None and line.section not in {"vary", "hold"}:
             plan.unfolded ^= {line.section}
@@ -186,7 +186,7 @@ class Editing(Station):
 
     # typing
     def type_in(self, said: str) -> None:
-        """Open the line one is on, to type in it."""
+        """Open the selected line, to type in it."""
         field = self.query_one("#typing", Input)
         self.typing_at = self.query_one(PlanText).cursor
         field.display = True
@@ -256,12 +256,12 @@ class Editing(Station):
             return level
         levels = read_levels(factor, said)
         if levels is None:
-            raise CannotReadError(f"something here is no level of {name}; levels are parted by commas")
+            raise CannotReadError(f"something here is no level of {name}; levels are separated by commas")
         return list(levels)
 
     # actions
     def action_remove(self) -> None:
-        """Leave out the cell one is on in the map; else remove what the line says."""
+        """Leave out the selected cell in the map; else remove what the line says."""
         if self.focused is self.query_one("#map"):
             self._leave_out()
             return
@@ -297,7 +297,7 @@ class Editing(Station):
             self.go_to(("hold", name))
 
     def action_add_level(self) -> None:
-        """Choose a further level of the factor one is on, among those known here."""
+        """Choose a further level of the selected factor, among those known here."""
         line = self.query_one(PlanText).line
         if line is not None and line.kind == "factor":
             if self._choices(line.path[1]):
@@ -311,7 +311,7 @@ class Editing(Station):
             self.add_from_list("vary")
 
     def action_undo(self) -> None:
-        """Take the last change back."""
+        """Undo the last change."""
         self._travel(lambda plan: plan.history.undone())
 
     def action_redo(self) -> None:

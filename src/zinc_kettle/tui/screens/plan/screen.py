@@ -206,7 +206,7 @@ class PlanScreen(Editing):
         self.query_one("#doubts", Static).update(said)
 
     def draw_about(self) -> None:
-        """What the line one is on means, and how it is typed."""
+        """What the selected line means, and how it is typed."""
         view, p = self.query_one(PlanText), self.palette
         line = view.line
         typing = self.query_one("#typing", Input).display

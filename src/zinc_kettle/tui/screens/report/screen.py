@@ -172,7 +172,7 @@ class ReportScreen(Station):
 
     @property
     def _number(self) -> int | None:
-        """Which section one is on."""
+        """The selected section."""
         chosen = self.query_one(Sections).chosen
         return int(chosen) if chosen and self._made is not None and int(chosen) < len(self._made.sections) else None
 
@@ -182,7 +182,7 @@ class ReportScreen(Station):
         return None if self._made is None or at is None else self._made.sections[at]
 
     def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
-        """Show the section one is on."""
+        """Show the selected section."""
         places, at = list(self.query_one("#page", VerticalScroll).query(".section")), self._number
         if at is not None and at < len(places):
             places[at].scroll_visible(top=True, animate=False)
@@ -218,7 +218,7 @@ class ReportScreen(Station):
         self.app.push_screen(Writer(f"Your own words: {where}", self._plan.words.get(key, "")), kept)
 
     def action_beginning(self) -> None:
-        """Write what the report begins with."""
+        """Write the introduction."""
 
         def kept(text: str | None) -> None:
             if text is not None:

@@ -92,7 +92,7 @@ class RigsScreen(Station):
 
     @property
     def chosen(self) -> Rig | None:
-        """The rig one is on."""
+        """The selected rig."""
         name = self.query_one(Choices).chosen
         return next((rig for rig in self._rigs if rig.name == name), None)
 
@@ -113,7 +113,7 @@ class RigsScreen(Station):
         panel.update(Text.assemble((f"✕ {failed}\n\n", p.failure), page) if failed and not rig.trouble else page)
 
     def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
-        """Show the page of the rig one is on."""
+        """Show the page of the selected rig."""
         if self.chosen is not None:
             host(self).rig = self.chosen.name
         self._page()
@@ -159,7 +159,7 @@ class RigsScreen(Station):
             self.redraw()
 
     def gave_up(self, said: str) -> None:
-        """On the page of the rig one is on."""
+        """On the page of the selected rig."""
         self._failed[host(self).rig] = said
 
     def action_type_fact(self) -> None:
@@ -178,7 +178,7 @@ class RigsScreen(Station):
         line.focus()
 
     def action_plan_here(self) -> None:
-        """Plan a study on the rig one is on."""
+        """Plan a study on the selected rig."""
         rig = self.chosen
         if rig is None:
             return
@@ -210,7 +210,7 @@ class RigsScreen(Station):
         self.query_one("#rigs").focus()
 
     def clipboard_text(self) -> str:
-        """All that is known of the rig one is on."""
+        """All that is known of the selected rig."""
         rig = self.chosen
         return "" if rig is None else f"{rig.name}\n\n{self.panel_text('about')}"
 

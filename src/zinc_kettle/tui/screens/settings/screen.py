@@ -31,7 +31,7 @@ class SettingsScreen(Station):
         self._changing = ""
 
     def widgets(self) -> ComposeResult:
-        """Title, the lines, what one is on is."""
+        """Title, the lines, and an explanation of the selected one."""
         yield Stations("settings")
         yield Static(id="title")
         yield Choices(id="rows")
@@ -68,7 +68,7 @@ class SettingsScreen(Station):
         return next((row for row in self._rows if row.title == key), None)
 
     def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
-        """Say what one is on is."""
+        """Explain the selected line."""
         row, p = self._row, self.palette
         if row is not None:
             out = Text(f"{row.title}: {row.meaning}.", p.ink)
@@ -87,7 +87,7 @@ class SettingsScreen(Station):
             return
         line = self.query_one("#line", Input)
         line.placeholder, line.value, line.display = (
-            f"{row.title}; empty makes it usual again, escape cancels",
+            f"{row.title}; empty restores the default, escape cancels",
             "",
             True,
         )
@@ -118,7 +118,7 @@ class SettingsScreen(Station):
         return shown
 
     def clipboard_text(self) -> str:
-        """What is set, parted by tabs."""
+        """What is set, tab-separated."""
         return "\n".join(f"{row.title}\t{row.value}\t{row.origin}" for row in self._rows)
 
     def action_back(self) -> None:

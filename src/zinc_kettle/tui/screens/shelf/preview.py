@@ -1,4 +1,4 @@
-"""What stands below the list: the runs of the study one is on, and the map of the chosen one, small."""
+"""What stands below the list: the runs of the selected study, and the map of the chosen one, small."""
 
 from __future__ import annotations
 

@@ -52,7 +52,7 @@ class ShelfScreen(Station):
         self._entries: list[ShelfEntry] = []
         self._opened: dict[tuple[str, int], StudyResults] = {}
         self._run = 0
-        """Which run of the study one is on, from the newest."""
+        """Which run of the selected study, from the newest."""
 
     def widgets(self) -> ComposeResult:
         """Station line, title, list, footer."""
@@ -74,7 +74,7 @@ class ShelfScreen(Station):
             self.action_reload()
 
     def action_reload(self) -> None:
-        """Read the store and the study files again."""
+        """Reload the store and the study files."""
         options = self.query_one(StudyList)
         try:
             self._entries = host(self).services.studies.shelf()
@@ -172,7 +172,7 @@ class ShelfScreen(Station):
         host(self).open_study(entry, self._run)
 
     def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
-        """Show the map of the study one is on."""
+        """Show the map of the selected study."""
         self._run = 0
         self.call_after_refresh(self._preview_chosen)
 
@@ -213,7 +213,7 @@ class ShelfScreen(Station):
         self.query_one(StudyList).action_select()
 
     def clipboard_text(self) -> str:
-        """Questions and answers, parted by tabs."""
+        """Questions and answers, tab-separated."""
         told = [(e.question, e.runs[0].answer if e.runs else e.about or e.trouble) for e in self._entries]
         return "\n".join("\t".join(line) for line in told)
 
@@ -231,7 +231,7 @@ class ShelfScreen(Station):
         self.notify(f"{capitalised(what)}. u takes it back; it is kept for 30 days.", title="Thrown away", timeout=10)
 
     def action_take_back(self) -> None:
-        """Take back what was thrown away last."""
+        """Restore what was deleted last."""
         try:
             what = host(self).services.studies.take_back()
         except KettleError as error:
@@ -256,7 +256,7 @@ class ShelfScreen(Station):
         host(self).plan_from("ask", {})
 
     def action_earlier_run(self) -> None:
-        """Choose an earlier run of the study one is on."""
+        """Choose an earlier run of the selected study."""
         self._choose_run(1)
 
     def action_later_run(self) -> None:
