@@ -61,7 +61,7 @@ def main() -> int:
     """Write, or check."""
     stale = []
     wanted = {path: page(path.read_text(encoding="utf-8")) for path in sorted(DOCS.glob("*.md"))}
-    wanted[DOCS / "schemas" / "study-file.schema.json"] = study_schema()
+    wanted[DOCS / "study-file.schema.json"] = study_schema()
     for path, text in wanted.items():
         if not path.exists() or path.read_text(encoding="utf-8") != text:
             stale.append(path.name)

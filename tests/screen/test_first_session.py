@@ -94,9 +94,9 @@ async def test_every_station_shows_the_first_run_in_every_order(first: Services)
 
 async def test_names_are_looked_up_in_ones_own_store_before_the_examples(first: Services) -> None:
     """For comparisons and reports; what only the examples have is found there."""
-    answering = first.comparisons
-    assert answering.side("which-machine", None).results.study.name == "which-machine"
-    assert answering.side("whole-office", None).results.study.name == "whole-office"
+    comparisons = first.comparisons
+    assert comparisons.side("which-machine", None).results.study.name == "which-machine"
+    assert comparisons.side("whole-office", None).results.study.name == "whole-office"
     plan = ReportPlan(parts=(ReportPart("study", ("which-machine",)),))
     assert first.exports.document(plan, None).title == "Which machine?"
     written = await answering.beside(["show", "which-machine", "--json"])
@@ -104,12 +104,12 @@ async def test_names_are_looked_up_in_ones_own_store_before_the_examples(first: 
 
 
 BREAKS = {
-    "1": ("rigs", "gather_rig"),
-    "2": ("fit", "ready_rig"),
-    "5": ("duel", "answering.side"),
-    "6": ("curves", "answering.chart_subject"),
-    "7": ("lineup", "answering.entrants"),
-    "8": ("report", "handing.document"),
+    "1": ("rigs", "rigs.gather"),
+    "2": ("fit", "rigs.ready"),
+    "5": ("duel", "comparisons.side"),
+    "6": ("curves", "comparisons.chart_subject"),
+    "7": ("lineup", "comparisons.entrants"),
+    "8": ("report", "exports.document"),
 }
 """The key of each station that works beside the screen, and what it asks then."""
 

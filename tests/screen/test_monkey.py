@@ -235,7 +235,7 @@ async def test_keys_typed_ahead_while_a_study_is_measured(
         runs.append(Endless(results.study, emit))
         return runs[-1]
 
-    monkeypatch.setattr(services, "experiment", endless)
+    monkeypatch.setattr(services.studies, "experiment", endless)
     monkeypatch.setattr("tests.screen.test_monkey.KEYS", tuple(k for k in KEYS if k not in {"s", "b", "p", "k"}))
     app = KettleApp(services)
     rng = random.Random(1_000 + seed)
