@@ -23,20 +23,20 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-from zinc_kettle.core.capacity import CapacityResult, capacities, search
-from zinc_kettle.core.duel import duel
-from zinc_kettle.core.factors import Level
-from zinc_kettle.core.gate import gate, planned_looks
-from zinc_kettle.core.lineup import Entrant, lineup
+from zinc_kettle.core.compare.duel import duel
+from zinc_kettle.core.compare.gate import gate, planned_looks
+from zinc_kettle.core.compare.lineup import Entrant, lineup
+from zinc_kettle.core.compare.sides import Side
+from zinc_kettle.core.compare.speed_index import index
 from zinc_kettle.core.measures.decode import decode
-from zinc_kettle.core.plan import Repeats, Study
-from zinc_kettle.core.repeat import Missing, Repeat
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.study import Repeats, Study
+from zinc_kettle.core.plan.traffic import CapacitySearch, Promise
+from zinc_kettle.core.record.repeat import Missing, Repeat
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
-from zinc_kettle.core.sides import Side
-from zinc_kettle.core.speed_index import index
+from zinc_kettle.core.search.capacity import CapacityResult, capacities, search
+from zinc_kettle.core.search.trial import trial_of
 from zinc_kettle.core.stats import median
-from zinc_kettle.core.traffic import CapacitySearch, Promise
-from zinc_kettle.core.trial import trial_of
 from zinc_kettle.sim.fleet import SIM_RIGS, SimRig
 from zinc_kettle.sim.virtual import VirtualEngine
 

@@ -11,9 +11,9 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.steady import steady_throughput
-from zinc_kettle.core.timeline import Timeline
 
 BASE_MS, TOKEN_MS, PROMPT_MS = 5.0, 0.3, 0.2
 """A step takes so long, and so much longer for each token it writes and for each prompt token it reads."""

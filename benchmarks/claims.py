@@ -22,14 +22,14 @@ import numpy.typing as npt
 from scipy import stats
 
 from benchmarks import batching
-from zinc_kettle.core.plan import Repeats
-from zinc_kettle.core.precision import look_level, looks, wanted_repeats
+from zinc_kettle.core.plan.study import Repeats
+from zinc_kettle.core.run.precision import look_level, looks, wanted_repeats
+from zinc_kettle.core.run.stopping import Conclusion, best_so_far, pairs_so_far
 from zinc_kettle.core.stats import median_interval
 from zinc_kettle.core.stats.interval import Interval, pooled_quantile_interval
 from zinc_kettle.core.stats.ratios import ALPHA, bound_behind_best, holm, paired_ratio, pairs_p, significantly_different
 from zinc_kettle.core.stats.waves import SEEN_BLOCKS, steady
 from zinc_kettle.core.stats.waves import waves as waves_of
-from zinc_kettle.core.stopping import Conclusion, best_so_far, pairs_so_far
 from zinc_kettle.core.units import plural
 
 OUT = Path(__file__).parent / "out" / "claims.json"

@@ -21,7 +21,7 @@ from typing import Any
 import numpy as np
 
 from benchmarks.ground import Load, Window, build, server, stolen, truth, window
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.wire.messages import ChatMessage, Episode, EpisodeDone, RequestOrder, Setup
 

@@ -12,7 +12,7 @@ import numpy as np
 
 from benchmarks.ground import Load, server, stolen, truth
 from benchmarks.turnaround import BOUNDS_MS, window
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.driver.chunk import Delta
 from zinc_kettle.driver.recording import Recording
 from zinc_kettle.link.process import DriverProcess

@@ -28,8 +28,8 @@ from zinc_kettle.core.fit.predict import Calibration, MachineRates, Point, calib
 from zinc_kettle.core.fit.sizing import REQUEST_BYTES, LaunchSettings, buffers_bytes, sizes
 from zinc_kettle.core.fit.step_work import touched
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.plan import Limits, Repeats, Study
-from zinc_kettle.core.recipe import BUILT_IN
+from zinc_kettle.core.plan.recipe import BUILT_IN
+from zinc_kettle.core.plan.study import Limits, Repeats, Study
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.formats.presets import preset_shape
 from zinc_kettle.formats.recipe import shipped

@@ -21,12 +21,12 @@ import numpy as np
 
 from zinc_kettle.app.services import Services
 from zinc_kettle.config import Places
-from zinc_kettle.core.plan import Prompts, Repeats, Study
-from zinc_kettle.core.recipe import Endpoint
-from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.plan.recipe import Endpoint
+from zinc_kettle.core.plan.study import Prompts, Repeats, Study
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.results import KeptRepeat, StudyResults, cell_kept
 from zinc_kettle.core.summary import CellSummary
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.session import progress as p
 from zinc_kettle.store import schema as s
 from zinc_kettle.store.reading import open_run

@@ -13,9 +13,9 @@ import sys
 from pathlib import Path
 
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats.ratios import unpaired_ratio
-from zinc_kettle.core.value import Value
 from zinc_kettle.store.reading import open_run, shelf
 from zinc_kettle.store.store import KettleStore
 

@@ -19,9 +19,9 @@ from typing import Any
 import numpy as np
 
 from zinc_kettle.core.measures import repeat_figures
-from zinc_kettle.core.plan import Repeats, Study
-from zinc_kettle.core.recipe import Endpoint
-from zinc_kettle.core.timeline import EngineReport, Timeline
+from zinc_kettle.core.plan.recipe import Endpoint
+from zinc_kettle.core.plan.study import Repeats, Study
+from zinc_kettle.core.record.timeline import EngineReport, Timeline
 from zinc_kettle.store import schema as s
 from zinc_kettle.store.reading import shelf
 from zinc_kettle.store.store import BLOCK_REQUESTS, KettleStore, add_block

@@ -17,7 +17,7 @@ from pathlib import Path
 import numpy as np
 
 from benchmarks.ground import Load, build, server, stolen, truth
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.wire.messages import ChatMessage, Episode, RequestOrder, Setup
 

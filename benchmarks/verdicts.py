@@ -18,10 +18,12 @@ import numpy as np
 import numpy.typing as npt
 from scipy import special
 
-from zinc_kettle.core.capacity import CapacityResult, search
+from zinc_kettle.core.compare.gate import MORE_FAILURES, held_failures
 from zinc_kettle.core.frontier import knee
-from zinc_kettle.core.gate import MORE_FAILURES, held_failures
-from zinc_kettle.core.schedule import shuffled
+from zinc_kettle.core.plan.traffic import CapacitySearch, Promise
+from zinc_kettle.core.run.schedule import shuffled
+from zinc_kettle.core.search.capacity import CapacityResult, search
+from zinc_kettle.core.search.trial import Trial
 from zinc_kettle.core.stats import fit_line
 from zinc_kettle.core.stats.ratios import (
     ALPHA,
@@ -34,8 +36,6 @@ from zinc_kettle.core.stats.ratios import (
     unpaired_ratio,
 )
 from zinc_kettle.core.stats.waves import waves
-from zinc_kettle.core.traffic import CapacitySearch, Promise
-from zinc_kettle.core.trial import Trial
 
 DOC = Path(__file__).parents[1] / "docs" / "verdicts.md"
 TRIALS = 2_000

@@ -9,12 +9,12 @@ from typing import Any
 import numpy as np
 
 from zinc_kettle.core.devices import DeviceUse
-from zinc_kettle.core.factors import Level
-from zinc_kettle.core.plan import LaunchSpec, Repeats, Study
-from zinc_kettle.core.recipe import Recipe
-from zinc_kettle.core.repeat import Repeat
-from zinc_kettle.core.telemetry import Launch, Machine, Trace
-from zinc_kettle.core.timeline import EngineReport, Timeline
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.recipe import Recipe
+from zinc_kettle.core.plan.study import LaunchSpec, Repeats, Study
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.telemetry import Launch, Machine, Trace
+from zinc_kettle.core.record.timeline import EngineReport, Timeline
 from zinc_kettle.formats.recipe import shipped
 from zinc_kettle.formats.study import Known
 

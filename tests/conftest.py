@@ -71,7 +71,7 @@ def demo_home(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A data folder for the demo, in which files of the names of its models save the time to make them."""
     from zinc_kettle.app.build import model_folder, read_study
     from zinc_kettle.config import demo_places, demo_studies
-    from zinc_kettle.core.recipe import further_models
+    from zinc_kettle.core.plan.recipe import further_models
 
     home = tmp_path_factory.mktemp("demo")
     tiny = home / "tiny.gguf"

@@ -6,7 +6,7 @@ from typing import Any
 
 import httpx
 
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.link.pool import DriverPool
 from zinc_kettle.wire.messages import ChatMessage, Episode, EpisodeDone, RequestOrder, Setup
 

@@ -6,10 +6,10 @@ import re
 from pathlib import Path
 from typing import get_args
 
-from zinc_kettle.core.capacity import End
-from zinc_kettle.core.duel import Verdict
-from zinc_kettle.core.gate import GateVerdict
-from zinc_kettle.core.lineup import Per
+from zinc_kettle.core.compare.duel import Verdict
+from zinc_kettle.core.compare.gate import GateVerdict
+from zinc_kettle.core.compare.lineup import Per
+from zinc_kettle.core.search.capacity import End
 from zinc_kettle.present.findings import FindingCode
 
 CELL = ("claims.md", "Coverage of the interval of one cell")

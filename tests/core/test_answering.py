@@ -8,11 +8,11 @@ import numpy as np
 
 from tests.build import repeats_at, study
 from tests.core.test_families import measured
-from zinc_kettle.core.compare import standing, to_settle
-from zinc_kettle.core.plan import Repeats
+from zinc_kettle.core.compare.cells import standing, to_settle
+from zinc_kettle.core.plan.study import Repeats
 from zinc_kettle.core.results import StudyResults
+from zinc_kettle.core.run.stopping import best_so_far, neighbours, pairs_so_far
 from zinc_kettle.core.stats.ratios import paired_ratio, required_repeats
-from zinc_kettle.core.stopping import best_so_far, neighbours, pairs_so_far
 from zinc_kettle.present.findings import findings
 
 PLAN = Repeats(count=3, until_answered="best", smallest_percent=3.0, ceiling=30)

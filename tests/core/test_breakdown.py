@@ -10,8 +10,8 @@ from tests.build import repeat, study, timeline
 from zinc_kettle.core.breakdown import TimeSplit, time_split
 from zinc_kettle.core.facts import EngineFacts, ModelFacts, RunFacts
 from zinc_kettle.core.fit.predict import ATTENTION_FLOPS, OPERAND_FLOPS, STEP_S
-from zinc_kettle.core.plan import Study
-from zinc_kettle.core.repeat import Missing
+from zinc_kettle.core.plan.study import Study
+from zinc_kettle.core.record.repeat import Missing
 from zinc_kettle.core.results import KeptRepeat, StudyResults
 from zinc_kettle.present.breakdown import part_lines, sentence, split_json
 

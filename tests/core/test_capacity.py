@@ -11,15 +11,15 @@ from pathlib import Path
 import pytest
 
 from tests.build import KNOWN, repeat, study, timeline
-from zinc_kettle.core.capacity import UNSETTLED, CapacityResult, capacities, next_decisions, search, standing
-from zinc_kettle.core.decisions import AddLevel, More
-from zinc_kettle.core.plan import Repeats, Study
-from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.plan.study import Repeats, Study
+from zinc_kettle.core.plan.traffic import CapacitySearch, Promise
+from zinc_kettle.core.record.repeat import Repeat
 from zinc_kettle.core.results import Failure, KeptRepeat, RunInfo, StudyResults
-from zinc_kettle.core.schedule import Schedule
+from zinc_kettle.core.run.decisions import AddLevel, More
+from zinc_kettle.core.run.schedule import Schedule
+from zinc_kettle.core.search.capacity import UNSETTLED, CapacityResult, capacities, next_decisions, search, standing
+from zinc_kettle.core.search.trial import Limit, Trial, trial_of
 from zinc_kettle.core.stats import median
-from zinc_kettle.core.traffic import CapacitySearch, Promise
-from zinc_kettle.core.trial import Limit, Trial, trial_of
 from zinc_kettle.formats.study import parse_study
 from zinc_kettle.present.capacity import ENDS, HOW_FAR, UNBOUNDED, found_json, found_text, trial_rows
 from zinc_kettle.sim.virtual import VirtualEngine
@@ -238,7 +238,7 @@ def test_a_study_file_states_a_search_and_what_is_wrong_with_it() -> None:
 
 def test_decisions_of_a_search_are_not_told_as_a_persons() -> None:
     """The notes of a chart name what a person decided while it ran, not each load of a search."""
-    from zinc_kettle.core.steering import told_of_run
+    from zinc_kettle.core.checks.steering import told_of_run
 
     log = (AddLevel(1.0, {"concurrency": 9}, by="search"), More(2.0, count=2))
     assert len(told_of_run(log)) == 1

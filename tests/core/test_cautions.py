@@ -9,9 +9,9 @@ import pytest
 
 from tests.build import MS, decode_timeline, repeat, repeats_at, timeline
 from zinc_kettle.core.cautions import KINDS, Setting, cell_cautions, timeline_cautions
-from zinc_kettle.core.repeat import Repeat
-from zinc_kettle.core.telemetry import Machine
-from zinc_kettle.core.timeline import EngineReport, Timeline
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.telemetry import Machine
+from zinc_kettle.core.record.timeline import EngineReport, Timeline
 
 SETTING = Setting(threads=2, physical_cores=2, template_tokens=20)
 REPORT = EngineReport(0, 100, 190.0, 11, 400.0)

@@ -9,15 +9,15 @@ import numpy as np
 import pytest
 
 from tests.build import repeat, repeats_at, study, timeline
-from zinc_kettle.core.compare import Samples, differs, ratio, standing
-from zinc_kettle.core.duel import duel
-from zinc_kettle.core.factors import Level
-from zinc_kettle.core.gains import gains
-from zinc_kettle.core.plan import Study
+from zinc_kettle.core.compare.cells import Samples, differs, ratio, standing
+from zinc_kettle.core.compare.duel import duel
+from zinc_kettle.core.compare.gains import gains
+from zinc_kettle.core.compare.sides import Alignment, Side, align
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.study import Study
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
-from zinc_kettle.core.sides import Alignment, Side, align
 from zinc_kettle.core.stats import Interval
-from zinc_kettle.core.value import Value
 
 
 def results(plan: Study | None = None, rate: float = 10.0, *, engine: str = "1", kernel: str = "6.1") -> StudyResults:

@@ -12,14 +12,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.build import KNOWN, study
-from zinc_kettle.core.design import Design, combinations, count_before
-from zinc_kettle.core.doubts import doubts
-from zinc_kettle.core.factors import FACTORS
+from zinc_kettle.core.checks.doubts import doubts
 from zinc_kettle.core.grid import axes_choices, grid_of
-from zinc_kettle.core.history import History
-from zinc_kettle.core.plan import Limits, Study
-from zinc_kettle.core.plan_fields import FIELDS, SECTIONS, CannotReadError, field_text, read_field
-from zinc_kettle.core.recipe import BUILT_IN, factors_of
+from zinc_kettle.core.plan.design import Design, combinations, count_before
+from zinc_kettle.core.plan.factors import FACTORS
+from zinc_kettle.core.plan.fields import FIELDS, SECTIONS, CannotReadError, field_text, read_field
+from zinc_kettle.core.plan.history import History
+from zinc_kettle.core.plan.recipe import BUILT_IN, factors_of
+from zinc_kettle.core.plan.study import Limits, Study
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.formats import study_edit
 from zinc_kettle.formats.study import check_study

@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 from tests.build import repeats_at, study
 from zinc_kettle.core.chart import Line
 from zinc_kettle.core.devices import MOST_DEVICES, DeviceUse, Reading, typical_use, use_of
+from zinc_kettle.core.record.telemetry import DEVICE_BEFORE
 from zinc_kettle.core.results import KeptRepeat, StudyResults
 from zinc_kettle.core.summary import summarise
-from zinc_kettle.core.telemetry import DEVICE_BEFORE
 from zinc_kettle.present.charts.cell import memory_panel
 from zinc_kettle.present.devices import device_lines
 

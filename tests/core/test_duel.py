@@ -7,11 +7,11 @@ import pytest
 
 from tests.build import decode_timeline, repeat, repeats_at, study
 from zinc_kettle.core.chart import Ranges
-from zinc_kettle.core.compare import in_turn
-from zinc_kettle.core.duel import duel, effort, ladder, prompt_by_prompt
-from zinc_kettle.core.plan import Repeats
+from zinc_kettle.core.compare.cells import in_turn
+from zinc_kettle.core.compare.duel import duel, effort, ladder, prompt_by_prompt
+from zinc_kettle.core.compare.sides import Side
+from zinc_kettle.core.plan.study import Repeats
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
-from zinc_kettle.core.sides import Side
 from zinc_kettle.present.charts.duel import duel_chart, ladder_chart
 from zinc_kettle.present.duel import duel_json, duel_rows, ladder_sum, verdict
 

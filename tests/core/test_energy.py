@@ -11,8 +11,8 @@ import pytest
 from tests.build import MS, S, repeat, timeline, trace
 from zinc_kettle.core.energy import IDLE, WALL
 from zinc_kettle.core.measures import repeat_figures
-from zinc_kettle.core.repeat import Missing, Repeat
-from zinc_kettle.core.telemetry import DEVICE_BEFORE, DEVICE_LAYERS, Trace, watts_between
+from zinc_kettle.core.record.repeat import Missing, Repeat
+from zinc_kettle.core.record.telemetry import DEVICE_BEFORE, DEVICE_LAYERS, Trace, watts_between
 
 REQUEST = timeline((1000.0, 1500.0, 2000.0), end_ns=2000 * MS)
 """Prefill for a second, then two tokens in another."""

@@ -16,14 +16,14 @@ from zinc_kettle.core.family import PrefillSlope, depth_fall, prompt_point
 from zinc_kettle.core.family import prefill_slope as slope_of_points
 from zinc_kettle.core.lengths import families
 from zinc_kettle.core.measures import repeat_figures
-from zinc_kettle.core.plan import Repeats
-from zinc_kettle.core.precision import half_width_percent, look_level, looks, wanted_repeats
-from zinc_kettle.core.repeat import Missing, Repeat
+from zinc_kettle.core.plan.study import Repeats
+from zinc_kettle.core.record.repeat import Missing, Repeat
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import KeptRepeat, StudyResults
+from zinc_kettle.core.run.precision import half_width_percent, look_level, looks, wanted_repeats
 from zinc_kettle.core.stats import fit_line, median_interval
 from zinc_kettle.core.stats.drift import trend
 from zinc_kettle.core.summary import cell_value
-from zinc_kettle.core.value import Value
 from zinc_kettle.present.findings import answer, findings
 from zinc_kettle.present.lengths import slope_text, turn_lines
 

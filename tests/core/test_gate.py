@@ -9,9 +9,9 @@ import pytest
 from scipy import stats
 
 from tests.core.test_duel import run
-from zinc_kettle.core.gate import Gate, gate, held_failures, planned_looks
+from zinc_kettle.core.compare.gate import Gate, gate, held_failures, planned_looks
+from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.results import Failure, KeptRepeat, StudyResults
-from zinc_kettle.core.sides import Side
 from zinc_kettle.core.stats.ratios import ALPHA, one_sided, paired_ratio, unpaired_ratio
 from zinc_kettle.present.gate import gate_json, gate_markdown, gate_sentence
 

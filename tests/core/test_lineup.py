@@ -12,13 +12,13 @@ from tests.build import repeats_at, study
 from tests.core.test_duel import rates, run
 from tests.core.test_energy import powered
 from zinc_kettle.core.chart import Ranges
+from zinc_kettle.core.compare.lineup import WORK, Entrant, Lineup, constant, lineup, watts_of
+from zinc_kettle.core.compare.sides import Side
+from zinc_kettle.core.compare.speed_index import index
 from zinc_kettle.core.frontier import frontier, knee
-from zinc_kettle.core.lineup import WORK, Entrant, Lineup, constant, lineup, watts_of
-from zinc_kettle.core.plan import Repeats
+from zinc_kettle.core.plan.study import Repeats
 from zinc_kettle.core.preferences import Money, Pace
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
-from zinc_kettle.core.sides import Side
-from zinc_kettle.core.speed_index import index
 from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
 from zinc_kettle.present.lineup import (
     COUNTED,

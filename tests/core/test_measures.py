@@ -16,13 +16,13 @@ from tests.build import MS, S, decode_timeline, repeat, repeats_at, study, timel
 from zinc_kettle.core.facts import EngineFacts, ModelFacts
 from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.measures.model import bits_per_weight, cache_size, file_size
-from zinc_kettle.core.repeat import Missing, Repeat
+from zinc_kettle.core.plan.traffic import Promise
+from zinc_kettle.core.record.repeat import Missing, Repeat
+from zinc_kettle.core.record.timeline import EngineReport, Timeline
+from zinc_kettle.core.record.value import CellFigure, Value
+from zinc_kettle.core.search.trial import trial_of
 from zinc_kettle.core.steady import steady_throughput, steady_window
 from zinc_kettle.core.summary import MEASURED, cell_value, series, summarise
-from zinc_kettle.core.timeline import EngineReport, Timeline
-from zinc_kettle.core.traffic import Promise
-from zinc_kettle.core.trial import trial_of
-from zinc_kettle.core.value import CellFigure, Value
 from zinc_kettle.present.json import figure_json
 from zinc_kettle.present.values import whole_text
 

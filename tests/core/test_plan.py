@@ -7,10 +7,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.build import study
-from zinc_kettle.core.budget import TimeLeft, guess_launch_s, guess_repeat_s, launches
 from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.grid import axes
-from zinc_kettle.core.plan import Repeats, workload
+from zinc_kettle.core.plan.study import Repeats, workload
+from zinc_kettle.core.run.budget import TimeLeft, guess_launch_s, guess_repeat_s, launches
 from zinc_kettle.core.workload import SALT_DIGITS, LengthSearch, made_up_words, message, salt, stretch
 
 

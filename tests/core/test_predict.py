@@ -34,8 +34,8 @@ from zinc_kettle.core.fit.sizing import LaunchSettings
 from zinc_kettle.core.fit.step_work import attention_cost, describe, expert_share, kv_bytes_at, touched
 from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.model_shape import from_sizes
-from zinc_kettle.core.repeat import Missing, Repeat
-from zinc_kettle.core.timeline import EngineReport
+from zinc_kettle.core.record.repeat import Missing, Repeat
+from zinc_kettle.core.record.timeline import EngineReport
 
 SHAPE = from_sizes(layers=18, heads=16, kv_heads=8, head_dim=64, ffn=3328, vocab=5632)
 MACHINE = MachineRates(10e9, 75e9, 1, "from the probe")

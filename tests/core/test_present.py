@@ -14,13 +14,13 @@ from rich.text import Text
 from tests.build import repeats_at, study
 from zinc_kettle.charts.draw import draw
 from zinc_kettle.core.chart import Chart, Points
-from zinc_kettle.core.compare import standing
+from zinc_kettle.core.compare.cells import standing
 from zinc_kettle.core.facts import RunFacts
 from zinc_kettle.core.grid import grid_of
-from zinc_kettle.core.plan import Repeats, Study
-from zinc_kettle.core.repeat import Missing
+from zinc_kettle.core.plan.study import Repeats, Study
+from zinc_kettle.core.record.repeat import Missing
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import Failure, KeptRepeat, RunInfo, StudyResults, cell_kept
-from zinc_kettle.core.value import Value
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.charts import build, offered
 from zinc_kettle.present.charts.kinds import Subject

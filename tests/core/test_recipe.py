@@ -9,9 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.build import KNOWN, RECIPES, study
-from zinc_kettle.core.factors import Level
-from zinc_kettle.core.plan import Study
-from zinc_kettle.core.recipe import (
+from zinc_kettle.core.checks.validate import validate
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.recipe import (
     Engine,
     Recipe,
     Requests,
@@ -21,7 +21,7 @@ from zinc_kettle.core.recipe import (
     further_models,
     request_fields,
 )
-from zinc_kettle.core.validate import validate
+from zinc_kettle.core.plan.study import Study
 
 TWO: dict[str, tuple[Level, ...]] = {"engine": ("built-in", "mistralrs"), "threads": (1, 2)}
 HELD: dict[str, Level] = {"model": "brine-60m-bpe", "quantization": "Q8_0", "prompt_tokens": 64}

@@ -7,10 +7,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.build import repeats_at, study, timeline
-from zinc_kettle.core.decisions import Mark
-from zinc_kettle.core.factors import Level
+from zinc_kettle.core.plan.factors import Level
 from zinc_kettle.core.remarks import MARKS, answers_of, marks_of, repetition, script_of, scripts_of, seen
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
+from zinc_kettle.core.run.decisions import Mark
 from zinc_kettle.present.json import cell_json
 
 WORDS = st.lists(st.text("abcdefgh", min_size=1, max_size=4), min_size=1, max_size=6)

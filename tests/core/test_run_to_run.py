@@ -7,12 +7,12 @@ import pytest
 from scipy import stats
 
 from tests.build import repeats_at, study
-from zinc_kettle.core.duel import duel, effort, pair_by_pair
+from zinc_kettle.core.compare.duel import duel, effort, pair_by_pair
+from zinc_kettle.core.compare.gate import gate
+from zinc_kettle.core.compare.run_to_run import run_to_run
+from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.facts import EngineFacts
-from zinc_kettle.core.gate import gate
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
-from zinc_kettle.core.run_to_run import run_to_run
-from zinc_kettle.core.sides import Side
 from zinc_kettle.core.stats.ratios import allowing_for_runs, one_sided, unpaired_ratio
 from zinc_kettle.present.duel import NO_EARLIER, caution_text, duel_json
 

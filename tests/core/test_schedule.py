@@ -10,12 +10,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.build import repeat, repeats_at, study, timeline
-from zinc_kettle.core.budget import launches
-from zinc_kettle.core.decisions import KINDS, Decision, More, Settle, Step
-from zinc_kettle.core.factors import Level
-from zinc_kettle.core.plan import Repeats, Study
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.study import Repeats, Study
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
-from zinc_kettle.core.schedule import NOTHING, Schedule, Tally, whole_order
+from zinc_kettle.core.run.budget import launches
+from zinc_kettle.core.run.decisions import KINDS, Decision, More, Settle, Step
+from zinc_kettle.core.run.schedule import NOTHING, Schedule, Tally, whole_order
 
 Decider = Callable[[Step, int], Sequence[Decision]]
 

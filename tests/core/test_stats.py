@@ -15,7 +15,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 from scipy import stats as reference
 
-from zinc_kettle.core.compare import differs
+from zinc_kettle.core.compare.cells import differs
 from zinc_kettle.core.stats import Interval, flukes, median, median_interval, quantile, robust_spread, thin
 from zinc_kettle.core.stats.interval import pooled_quantile_interval
 from zinc_kettle.core.stats.ratios import (

@@ -5,11 +5,11 @@ from __future__ import annotations
 import pytest
 
 from tests.build import repeats_at, study
-from zinc_kettle.core.decisions import WISHES, AddLevel, Decision, Settle, Skip, Step
-from zinc_kettle.core.factors import Level
+from zinc_kettle.core.checks.steering import parse_levels, steer
+from zinc_kettle.core.plan.factors import Level
 from zinc_kettle.core.problem import Problem
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
-from zinc_kettle.core.steering import parse_levels, steer
+from zinc_kettle.core.run.decisions import WISHES, AddLevel, Decision, Settle, Skip, Step
 from zinc_kettle.present.charts.subtitle import notes
 from zinc_kettle.present.findings import findings
 

@@ -10,10 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.build import KNOWN
-from zinc_kettle.core.factors import FACTORS, Level
-from zinc_kettle.core.ranges import read_level, read_levels
-from zinc_kettle.core.recipe import BUILT_IN, factors_of
-from zinc_kettle.core.templates import TEMPLATES, core_counts, missing
+from zinc_kettle.core.plan.factors import FACTORS, Level
+from zinc_kettle.core.plan.ranges import read_level, read_levels
+from zinc_kettle.core.plan.recipe import BUILT_IN, factors_of
+from zinc_kettle.core.plan.templates import TEMPLATES, core_counts, missing
 from zinc_kettle.formats.new_study import study_text
 from zinc_kettle.formats.study import parse_study
 

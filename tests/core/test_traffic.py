@@ -14,11 +14,11 @@ from scipy import stats
 
 from tests.build import study
 from zinc_kettle.core.drivers import FULL_SHARE, ceiling_tokens_per_s, drivers_wanted
-from zinc_kettle.core.factors import FACTORS
-from zinc_kettle.core.plan import Prompts, Repeats, shape_of, turns_of, workload
+from zinc_kettle.core.plan.factors import FACTORS
+from zinc_kettle.core.plan.study import Prompts, Repeats, shape_of, turns_of, workload
+from zinc_kettle.core.plan.suite import SUITE
+from zinc_kettle.core.plan.traffic import Lengths, Load, Recorded, arrivals_ns, draw, sample, thinks_ns
 from zinc_kettle.core.redact import HIDDEN, redact
-from zinc_kettle.core.suite import SUITE
-from zinc_kettle.core.traffic import Lengths, Load, Recorded, arrivals_ns, draw, sample, thinks_ns
 from zinc_kettle.store.plans import plan_text, study_of
 
 

@@ -9,10 +9,10 @@ from pathlib import Path
 
 from tests.build import RECIPES, timeline
 from zinc_kettle.core.facts import EngineFacts, RunFacts
-from zinc_kettle.core.plan import LaunchSpec, Study
+from zinc_kettle.core.plan.study import LaunchSpec, Study
+from zinc_kettle.core.record.telemetry import Launch
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.telemetry import Launch
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import EngineError
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.ports.engines import RunningEngine

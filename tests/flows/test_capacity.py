@@ -10,9 +10,9 @@ import time
 from pathlib import Path
 
 from tests.flows.test_cli import environment, kettle
-from zinc_kettle.core.capacity import UNSETTLED
-from zinc_kettle.core.traffic import Promise
-from zinc_kettle.core.trial import trial_of
+from zinc_kettle.core.plan.traffic import Promise
+from zinc_kettle.core.search.capacity import UNSETTLED
+from zinc_kettle.core.search.trial import trial_of
 from zinc_kettle.sim.virtual import VirtualEngine
 from zinc_kettle.store.reading import find, open_run
 from zinc_kettle.store.store import KettleStore

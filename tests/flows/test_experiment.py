@@ -14,16 +14,16 @@ from tests.build import study
 from tests.flows.fakes import Bench, FakeTelemetry, sound
 from zinc_kettle.app.build import experiment
 from zinc_kettle.config import Places
-from zinc_kettle.core.decisions import AddLevel, Decision, OnFailure, Pause, Resume, Skip, Step
-from zinc_kettle.core.factors import Level
 from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.plan import Limits, Repeats, Study, workload
-from zinc_kettle.core.recipe import Endpoint
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.recipe import Endpoint
+from zinc_kettle.core.plan.study import Limits, Repeats, Study, workload
+from zinc_kettle.core.record.telemetry import Machine, Trace
+from zinc_kettle.core.record.timeline import Timeline
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.telemetry import Machine, Trace
-from zinc_kettle.core.timeline import Timeline
-from zinc_kettle.core.value import Value
+from zinc_kettle.core.run.decisions import AddLevel, Decision, OnFailure, Pause, Resume, Skip, Step
 from zinc_kettle.errors import DriverError, EngineChangedError, StoreError
 from zinc_kettle.ports.engines import RunningEngine
 from zinc_kettle.rigs.telemetry import TreeWatch

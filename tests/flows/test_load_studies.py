@@ -12,12 +12,12 @@ import pytest
 from tests.build import decode_timeline, study
 from tests.flows.fakes import Bench
 from tests.flows.test_experiment import measure, places
-from zinc_kettle.core.plan import Limits, Prompts, Repeats, Study
-from zinc_kettle.core.recipe import Endpoint
+from zinc_kettle.core.plan.recipe import Endpoint
+from zinc_kettle.core.plan.study import Limits, Prompts, Repeats, Study
+from zinc_kettle.core.plan.traffic import Lengths, Load, Recorded, RetryPolicy, Shape
+from zinc_kettle.core.record.timeline import Timeline
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.timeline import Timeline
-from zinc_kettle.core.traffic import Lengths, Load, Recorded, RetryPolicy, Shape
-from zinc_kettle.core.value import Value
 from zinc_kettle.formats.suite import task_texts
 from zinc_kettle.present.findings import answer
 from zinc_kettle.session import progress as p

@@ -11,8 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zinc_kettle.core.address import address_problem
-from zinc_kettle.core.bounds import BOUNDS, is_possible
 from zinc_kettle.core.names import LONGEST_NAME, is_name, name_from
+from zinc_kettle.core.record.bounds import BOUNDS, is_possible
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.formats.bounded import UnreadableFileError, read_bounded

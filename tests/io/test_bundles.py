@@ -23,7 +23,7 @@ from zinc_kettle.app.imported_stores import Elsewhere
 from zinc_kettle.app.packing import pack
 from zinc_kettle.app.unpacking import unpack
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
-from zinc_kettle.core.plan import workload
+from zinc_kettle.core.plan.study import workload
 from zinc_kettle.errors import BundleError, UsageError
 from zinc_kettle.formats.bundle.archive import LIST
 from zinc_kettle.formats.bundle.rows import RequestWriter, Row, read_requests

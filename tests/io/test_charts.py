@@ -13,7 +13,7 @@ from zinc_kettle.app.charting import subject_of
 from zinc_kettle.charts.draw import draw
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.core.chart_view import spots
-from zinc_kettle.core.reported import Reported
+from zinc_kettle.core.compare.reported import Reported
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.present.charts import CHART_KINDS
 from zinc_kettle.present.charts.kinds import Subject

@@ -7,7 +7,8 @@ import json
 import pytest
 
 from tests.build import study
-from zinc_kettle.core.decisions import (
+from zinc_kettle.core.checks.steering import by_person
+from zinc_kettle.core.run.decisions import (
     KINDS,
     Acknowledge,
     Decision,
@@ -20,7 +21,6 @@ from zinc_kettle.core.decisions import (
     Skip,
     Step,
 )
-from zinc_kettle.core.steering import by_person
 from zinc_kettle.errors import StoreError
 from zinc_kettle.store.plans import decision_of, decision_text
 

@@ -10,9 +10,9 @@ import sqlalchemy as sa
 
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE
 from zinc_kettle.core import fingerprint
-from zinc_kettle.core.duel import duel
+from zinc_kettle.core.compare.duel import duel
+from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.sides import Side
 from zinc_kettle.core.summary import CATALOGUE
 from zinc_kettle.present.findings import WORDING
 from zinc_kettle.present.json import cell_json

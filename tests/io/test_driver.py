@@ -8,7 +8,7 @@ from typing import Any
 import httpx
 import pytest
 
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.errors import DriverError
 from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.wire.messages import ChatMessage, Episode, EpisodeDone, RequestOrder, Setup, Tick

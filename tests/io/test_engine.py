@@ -15,9 +15,9 @@ import pytest
 
 from tests.build import RECIPES, spec
 from tests.io.test_driver import alive
-from zinc_kettle.core.factors import Level
-from zinc_kettle.core.recipe import Endpoint, request_fields
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.recipe import Endpoint, request_fields
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.engines.endpoint import EndpointStarter
 from zinc_kettle.engines.filecache import cached_share
 from zinc_kettle.engines.launcher import LaunchedEngine, Launcher

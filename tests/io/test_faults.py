@@ -12,7 +12,7 @@ import pytest
 
 from tests.driving import WORDS, drive, drive_all, scripted
 from zinc_kettle.core.faults import FAULTS, is_fault, meaning
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.wire.messages import ChatMessage, Episode, RequestOrder, Retry, Setup
 

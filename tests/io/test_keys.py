@@ -19,8 +19,8 @@ from tests.build import study
 from tests.driving import drive_all, scripted
 from zinc_kettle.app.build import experiment
 from zinc_kettle.config import Places
-from zinc_kettle.core.plan import Repeats
-from zinc_kettle.core.recipe import Endpoint
+from zinc_kettle.core.plan.recipe import Endpoint
+from zinc_kettle.core.plan.study import Repeats
 from zinc_kettle.core.redact import HIDDEN
 from zinc_kettle.errors import DriverError
 from zinc_kettle.link.process import DriverProcess

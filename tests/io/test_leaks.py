@@ -17,8 +17,8 @@ from zinc_kettle.app.reporting import Reports, write_report
 from zinc_kettle.app.side_names import Sides
 from zinc_kettle.config import Places
 from zinc_kettle.core.anonymise import Anonymiser
-from zinc_kettle.core.plan import Repeats
-from zinc_kettle.core.recipe import Endpoint
+from zinc_kettle.core.plan.recipe import Endpoint
+from zinc_kettle.core.plan.study import Repeats
 from zinc_kettle.core.redact import HIDDEN, redact
 from zinc_kettle.core.report import ReportPart, ReportPlan
 from zinc_kettle.engines.environment import inherited

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from tests.build import repeat
 from tests.driving import drive, scripted, sent
 from zinc_kettle.core.measures import repeat_figures
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.driver.closed import ClosedLoop
 from zinc_kettle.driver.opened import OpenLoop
 from zinc_kettle.driver.pacing import Opened

@@ -6,8 +6,8 @@ from pathlib import Path
 
 import pytest
 
+from zinc_kettle.core.compare.reported import of_measure, pairs, series
 from zinc_kettle.core.preferences import Money, Pace, Preferences
-from zinc_kettle.core.reported import of_measure, pairs, series
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.preferences import read_preferences
 from zinc_kettle.formats.reported import read_reported
@@ -80,8 +80,8 @@ def test_others_stand_below_a_lineup_and_are_never_ranked(tmp_path: Path) -> Non
     """Two rigs ranked; a reported one that would be first stands in a panel of its own, said to be reported, and the
     axis reaches it."""
     from tests.core.test_duel import rates, run
-    from zinc_kettle.core.lineup import Entrant, lineup
-    from zinc_kettle.core.sides import Side
+    from zinc_kettle.core.compare.lineup import Entrant, lineup
+    from zinc_kettle.core.compare.sides import Side
     from zinc_kettle.present.charts.lineup import lineup_chart
     from zinc_kettle.present.lineup import REPORTED, reported_rows
 

@@ -11,8 +11,8 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from tests.build import KNOWN
-from zinc_kettle.core.plan import Study
-from zinc_kettle.core.suite import SUITE
+from zinc_kettle.core.plan.study import Study
+from zinc_kettle.core.plan.suite import SUITE
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.prompts import BadPromptFile, read_prompts, read_times
 from zinc_kettle.formats.study import parse_study

@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 from zinc_kettle.core.fit.placement import place
 from zinc_kettle.core.fit.sizing import LaunchSettings
 from zinc_kettle.core.fit.step_work import touched
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.rigs.scrape import Names, ScrapeWatch, parse, pick, scraped_idle_watts
 from zinc_kettle.sim.engine import SimEngine

@@ -12,7 +12,7 @@ from zinc_kettle.app.fleet import Fleet
 from zinc_kettle.app.rig_service import RigService
 from zinc_kettle.app.rigbook import RigBook
 from zinc_kettle.config import Places
-from zinc_kettle.core.factors import Factor, Level
+from zinc_kettle.core.plan.factors import Factor, Level
 from zinc_kettle.core.rig import Fact, Probe, Rig, RigPlan, rig_of
 from zinc_kettle.errors import RigError, StudyFileError, UsageError
 from zinc_kettle.formats.models import ModelFolder

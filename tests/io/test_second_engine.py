@@ -13,9 +13,9 @@ import pytest
 
 from tests.build import RECIPES, spec
 from tests.io.test_engine import ask
-from zinc_kettle.core.factors import Level
-from zinc_kettle.core.recipe import Recipe
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.recipe import Recipe
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.engines.launcher import LaunchedEngine, Launcher
 from zinc_kettle.errors import EngineError
 from zinc_kettle.formats.models import ModelFolder

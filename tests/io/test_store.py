@@ -21,13 +21,13 @@ from hypothesis import strategies as st
 from tests.build import decode_timeline, repeat, repeats_at, study, timeline, trace
 from zinc_kettle.app.side_names import Sides
 from zinc_kettle.config import Places
-from zinc_kettle.core.decisions import Mark, More, Skip, Step
 from zinc_kettle.core.facts import RunFacts
-from zinc_kettle.core.plan import Repeats, Study
+from zinc_kettle.core.plan.study import Repeats, Study
+from zinc_kettle.core.record.timeline import SMALL, EngineReport, Timeline
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import Failure, KeptRepeat, cell_kept
+from zinc_kettle.core.run.decisions import Mark, More, Skip, Step
 from zinc_kettle.core.summary import CATALOGUE, CellSummary
-from zinc_kettle.core.timeline import SMALL, EngineReport, Timeline
-from zinc_kettle.core.value import Value
 from zinc_kettle.errors import RunHeldError, StoreError, UsageError
 from zinc_kettle.store.blocks import decode_block, decode_columns, encode_block, encode_columns, trace_columns, trace_of
 from zinc_kettle.store.plans import plan_key, plan_text, study_of

@@ -13,7 +13,7 @@ from zinc_kettle.app.build import model_sizes
 from zinc_kettle.app.services import Services
 from zinc_kettle.app.views import Checked
 from zinc_kettle.config import DEMO_FILES, Places
-from zinc_kettle.core.factors import label
+from zinc_kettle.core.plan.factors import label
 from zinc_kettle.core.text import is_hidden
 from zinc_kettle.errors import KettleError, ModelError, StudyFileError
 from zinc_kettle.formats.models import ModelFolder

@@ -14,11 +14,11 @@ import pytest
 from pyarrow import parquet
 
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE
-from zinc_kettle.core.compare import ratio, standing
+from zinc_kettle.core.compare.cells import ratio, standing
 from zinc_kettle.core.lengths import families
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.value import Value
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.tables import VERSION_KEY, write_table
 from zinc_kettle.present.tables import TABLES_VERSION, Of, table

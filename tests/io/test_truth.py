@@ -11,8 +11,8 @@ import pytest
 from tests.build import repeat
 from tests.driving import drive, scripted, sent
 from zinc_kettle.core.measures import repeat_figures
-from zinc_kettle.core.repeat import Missing
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.repeat import Missing
+from zinc_kettle.core.record.timeline import Timeline
 
 SHARE, FLOOR_S = 0.01, 0.0002
 """Figures come out within 1% or 0.2 ms."""

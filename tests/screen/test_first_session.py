@@ -99,7 +99,7 @@ async def test_names_are_looked_up_in_ones_own_store_before_the_examples(first: 
     assert comparisons.side("whole-office", None).results.study.name == "whole-office"
     plan = ReportPlan(parts=(ReportPart("study", ("which-machine",)),))
     assert first.exports.document(plan, None).title == "Which machine?"
-    written = await answering.beside(["show", "which-machine", "--json"])
+    written = await comparisons.beside(["show", "which-machine", "--json"])
     assert written
 
 

@@ -12,8 +12,8 @@ from zinc_kettle.app.fleet import Fleet, recipe_named
 from zinc_kettle.app.rigbook import RigBook, is_here
 from zinc_kettle.config import Places, driver_test_file
 from zinc_kettle.core.facts import DriverTest
-from zinc_kettle.core.plan import Cell, Study
-from zinc_kettle.core.recipe import OPEN_PROTOCOL, Recipe
+from zinc_kettle.core.plan.recipe import OPEN_PROTOCOL, Recipe
+from zinc_kettle.core.plan.study import Cell, Study
 from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.engines.endpoint import EndpointStarter
 from zinc_kettle.engines.orphans import Orphans

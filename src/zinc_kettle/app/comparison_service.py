@@ -14,18 +14,18 @@ from zinc_kettle.app.entrants import appearances, entrants_of, rig_of, usual_fac
 from zinc_kettle.app.side_names import Sides, named_sides, one_by_one
 from zinc_kettle.app.views import Entrants, NamedSide
 from zinc_kettle.config import HOME_VARIABLE, Places
+from zinc_kettle.core.checks.steering import place_of
 from zinc_kettle.core.origin import ELSEWHERE
-from zinc_kettle.core.steering import place_of
 from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.formats.atomic_file import atomic_file
 
 if TYPE_CHECKING:
     from zinc_kettle.app.imported_stores import Elsewhere
     from zinc_kettle.app.rig_service import RigService
-    from zinc_kettle.core.reported import Reported
+    from zinc_kettle.core.compare.reported import Reported
+    from zinc_kettle.core.compare.sides import Side
     from zinc_kettle.core.results import StudyResults
     from zinc_kettle.core.rig import Rig
-    from zinc_kettle.core.sides import Side
     from zinc_kettle.present.charts.kinds import Subject
     from zinc_kettle.present.lineup import Appearance
     from zinc_kettle.store.store import KettleStore

@@ -10,9 +10,9 @@ from typing import Any
 from zinc_kettle.app.build import recipe_book
 from zinc_kettle.app.fleet import recipe_named
 from zinc_kettle.config import Places
-from zinc_kettle.core.plan import Cell, LaunchSpec, Study, shape_of
-from zinc_kettle.core.recipe import Recipe, environment, request_fields
-from zinc_kettle.core.validate import most_tokens
+from zinc_kettle.core.checks.validate import most_tokens
+from zinc_kettle.core.plan.recipe import Recipe, environment, request_fields
+from zinc_kettle.core.plan.study import Cell, LaunchSpec, Study, shape_of
 from zinc_kettle.driver.target import Target
 from zinc_kettle.engines.launchers import path_of
 from zinc_kettle.engines.line import launch_line, shown_line

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
-from zinc_kettle.core.factors import HERE
-from zinc_kettle.core.lineup import Entrant, watts_of
+from zinc_kettle.core.compare.lineup import Entrant, watts_of
+from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.plan.factors import HERE
 from zinc_kettle.core.problem import nearest
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.rig import Rig
-from zinc_kettle.core.sides import Side
-from zinc_kettle.core.value import Value
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.findings import main_measure
 from zinc_kettle.present.lineup import Appearance

@@ -12,8 +12,8 @@ from zinc_kettle.config import Places
 from zinc_kettle.core.breakdown import point_of
 from zinc_kettle.core.facts import MachineFacts
 from zinc_kettle.core.fit.predict import Calibration, Point, calibrate
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.rig import Probe, Rig
-from zinc_kettle.core.value import Value
 from zinc_kettle.errors import KettleError, ModelError
 from zinc_kettle.formats.scan import FoundModel, read_model, scan
 from zinc_kettle.present.fit_rows import Candidate, Measured

@@ -16,9 +16,9 @@ from zinc_kettle.core.fit.predict import placed_speed
 from zinc_kettle.core.fit.sizing import wish_of
 from zinc_kettle.core.fit.step_work import describe
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.plan import LaunchSpec, Study, rigs_of
+from zinc_kettle.core.plan.recipe import BUILT_IN, Endpoint, Recipe, further_models
+from zinc_kettle.core.plan.study import LaunchSpec, Study, rigs_of
 from zinc_kettle.core.problem import nearest
-from zinc_kettle.core.recipe import BUILT_IN, Endpoint, Recipe, further_models
 from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.engines.endpoint import EndpointStarter
 from zinc_kettle.engines.launcher import Launcher

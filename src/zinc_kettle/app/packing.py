@@ -17,12 +17,12 @@ from zinc_kettle import __version__
 from zinc_kettle.app.apart import work_folder
 from zinc_kettle.config import Places
 from zinc_kettle.core.anonymise import Anonymiser
-from zinc_kettle.core.decisions import Decision, OnFailure
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
-from zinc_kettle.core.plan import Study, without_texts
+from zinc_kettle.core.plan.study import Study, without_texts
+from zinc_kettle.core.record.telemetry import Trace
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.results import CellResults, KeptRepeat
-from zinc_kettle.core.telemetry import Trace
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.run.decisions import Decision, OnFailure
 from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.formats.bundle.archive import ENDING, BundleWriter

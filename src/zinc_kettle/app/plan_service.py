@@ -21,16 +21,16 @@ from zinc_kettle.app.planning import (
 )
 from zinc_kettle.app.views import Checked, OpenPlan, Start
 from zinc_kettle.config import Places
+from zinc_kettle.core.checks.doubts import doubts
 from zinc_kettle.core.declared import Plain
-from zinc_kettle.core.doubts import doubts
-from zinc_kettle.core.factors import HERE, Level
-from zinc_kettle.core.history import History
 from zinc_kettle.core.names import NAME_HINT, is_name
-from zinc_kettle.core.plan import Cell, Study, rigs_of
+from zinc_kettle.core.plan.factors import HERE, Level
+from zinc_kettle.core.plan.history import History
+from zinc_kettle.core.plan.recipe import BUILT_IN, OPEN_PROTOCOL, factors_of
+from zinc_kettle.core.plan.study import Cell, Study, rigs_of
+from zinc_kettle.core.plan.templates import TEMPLATES
 from zinc_kettle.core.problem import Problem
-from zinc_kettle.core.recipe import BUILT_IN, OPEN_PROTOCOL, factors_of
 from zinc_kettle.core.results import RunInfo, StudyResults
-from zinc_kettle.core.templates import TEMPLATES
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.errors import StudyFileError, UsageError
 from zinc_kettle.formats import study_edit

@@ -10,12 +10,12 @@ from typing import TYPE_CHECKING
 import psutil
 
 from zinc_kettle.config import Places, usual_model_folders
-from zinc_kettle.core.factors import FACTORS, Factor, Level
 from zinc_kettle.core.names import name_from
+from zinc_kettle.core.plan.factors import FACTORS, Factor, Level
+from zinc_kettle.core.plan.ranges import read_level, read_levels
+from zinc_kettle.core.plan.recipe import BUILT_IN, Engine, factors_of
+from zinc_kettle.core.plan.templates import TEMPLATES, Template, core_counts, missing
 from zinc_kettle.core.problem import nearest
-from zinc_kettle.core.ranges import read_level, read_levels
-from zinc_kettle.core.recipe import BUILT_IN, Engine, factors_of
-from zinc_kettle.core.templates import TEMPLATES, Template, core_counts, missing
 from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.formats import presets, synth
 from zinc_kettle.formats.new_study import study_text

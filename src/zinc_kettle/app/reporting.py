@@ -15,9 +15,9 @@ from zinc_kettle.app.entrants import entrants_of
 from zinc_kettle.app.packing import hidden_words, known_keys
 from zinc_kettle.config import Places
 from zinc_kettle.core.anonymise import Anonymiser
-from zinc_kettle.core.duel import duel
+from zinc_kettle.core.compare.duel import duel
+from zinc_kettle.core.compare.lineup import lineup
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
-from zinc_kettle.core.lineup import lineup
 from zinc_kettle.core.report import ReportPart, ReportPlan
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.atomic_file import atomic_file

@@ -11,15 +11,15 @@ from typing import TYPE_CHECKING
 from zinc_kettle.app.fitting import calibration, candidates, measured_before
 from zinc_kettle.app.rigbook import RigBook, is_here
 from zinc_kettle.config import Places
+from zinc_kettle.core.checks.validate import most_tokens
 from zinc_kettle.core.fit.placement import Device, Placement, place
 from zinc_kettle.core.fit.predict import Calibration
 from zinc_kettle.core.fit.remedies import GOOD, Remedy, remedies
 from zinc_kettle.core.fit.sizing import LaunchSettings, wish_of
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.plan import Cell, LaunchSpec, Study
+from zinc_kettle.core.plan.study import Cell, LaunchSpec, Study
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.units import byte_size
-from zinc_kettle.core.validate import most_tokens
 from zinc_kettle.errors import KettleError, RigError, UsageError
 from zinc_kettle.formats.gguf_model import read_gguf
 from zinc_kettle.formats.models import ModelFolder

@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any, cast
 
 from zinc_kettle.config import DEMO_FILES, Places
-from zinc_kettle.core.factors import HERE
 from zinc_kettle.core.facts import MachineFacts
+from zinc_kettle.core.plan.factors import HERE
 from zinc_kettle.core.rig import Rig, RigPlan, rig_of
 from zinc_kettle.errors import RigError, UsageError
 from zinc_kettle.formats.atomic_file import atomic_file

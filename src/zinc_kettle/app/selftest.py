@@ -19,7 +19,7 @@ import numpy as np
 from zinc_kettle import __version__
 from zinc_kettle.core.drivers import ceiling_tokens_per_s
 from zinc_kettle.core.facts import DriverTest, StampErrors
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.errors import DriverError
 from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.wire.messages import ChatMessage, Episode, RequestOrder, Setup

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from zinc_kettle.app.stores import Stores
     from zinc_kettle.config import Places
     from zinc_kettle.core.facts import MachineFacts
-    from zinc_kettle.core.plan import Study
+    from zinc_kettle.core.plan.study import Study
     from zinc_kettle.store.reading import RunRow, StudyRow
 
 

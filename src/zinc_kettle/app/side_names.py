@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING
 from zinc_kettle.app.imported_stores import Elsewhere
 from zinc_kettle.app.views import NamedSide
 from zinc_kettle.config import Places
-from zinc_kettle.core.design import baseline
+from zinc_kettle.core.checks.steering import parse_levels, place_of
+from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.origin import ELSEWHERE
+from zinc_kettle.core.plan.design import baseline
 from zinc_kettle.core.problem import Problem
-from zinc_kettle.core.sides import Side
-from zinc_kettle.core.steering import parse_levels, place_of
 from zinc_kettle.errors import UsageError
 from zinc_kettle.store.reading import StudyRow, find, open_run, other_runs, shelf
 

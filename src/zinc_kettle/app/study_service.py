@@ -17,13 +17,13 @@ if TYPE_CHECKING:
     from zinc_kettle.app.bin import Bin
     from zinc_kettle.app.rig_service import RigService
     from zinc_kettle.app.shelving import Shelving
-    from zinc_kettle.core.decisions import Decision
-    from zinc_kettle.core.factors import Level
     from zinc_kettle.core.facts import MachineFacts, RunFacts
     from zinc_kettle.core.fit.remedies import Remedy
-    from zinc_kettle.core.plan import Cell, Study
+    from zinc_kettle.core.plan.factors import Level
+    from zinc_kettle.core.plan.study import Cell, Study
     from zinc_kettle.core.problem import Problem
     from zinc_kettle.core.results import RunInfo, StudyResults
+    from zinc_kettle.core.run.decisions import Decision
     from zinc_kettle.present.fit_rows import FitRow
     from zinc_kettle.session.experiment import Experiment
     from zinc_kettle.session.progress import Event
@@ -114,7 +114,7 @@ class StudyService:
 
     def _rig_facts(self, study: Study) -> RunFacts:
         """Which of a planned study's rigs are simulated, so that the screen says so before anything has run."""
-        from zinc_kettle.core.plan import rigs_of
+        from zinc_kettle.core.plan.study import rigs_of
 
         named = rigs_of(study)
         made_up = self._rigs().simulated() if named else ()
@@ -177,9 +177,9 @@ class StudyService:
         self, results: StudyResults, wish: type[Decision], levels: Mapping[str, Level], count: int = 0, text: str = ""
     ) -> Decision | Problem:
         """Enter a decision into the log of a run, or say what is wrong with it."""
-        from zinc_kettle.core.decisions import Decision
+        from zinc_kettle.core.checks.steering import steer
         from zinc_kettle.core.problem import Problem
-        from zinc_kettle.core.steering import steer
+        from zinc_kettle.core.run.decisions import Decision
 
         if results.run.origin:
             return Problem((), NOT_YOURS, remedy=TAKE_OVER)
@@ -193,7 +193,7 @@ class StudyService:
 
     def mark(self, run_id: str, levels: Mapping[str, Level], request: str, text: str) -> Decision:
         """Keep what an answer is marked as."""
-        from zinc_kettle.core.decisions import Mark
+        from zinc_kettle.core.run.decisions import Mark
 
         decision = Mark(time.time(), levels, request=request, mark=text)
         store, own_id = self._stores.at(run_id)
@@ -202,7 +202,7 @@ class StudyService:
 
     def acknowledge(self, run_id: str, levels: Mapping[str, Level], caution: str, reason: str) -> Decision:
         """Keep a person's reason why a caution of the cells with these levels is no worry."""
-        from zinc_kettle.core.decisions import Acknowledge
+        from zinc_kettle.core.run.decisions import Acknowledge
 
         decision = Acknowledge(time.time(), levels, caution=caution, reason=reason)
         store, own_id = self._stores.at(run_id)

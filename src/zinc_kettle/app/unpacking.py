@@ -9,10 +9,10 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zinc_kettle.app.apart import check_regular, read_apart, work_folder
-from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.telemetry import Trace
 from zinc_kettle.core.results import KeptRepeat, RunInfo
-from zinc_kettle.core.schedule import widened
-from zinc_kettle.core.telemetry import Trace
+from zinc_kettle.core.run.schedule import widened
 from zinc_kettle.errors import BundleError, KettleError, UsageError
 from zinc_kettle.formats.bundle.archive import Bundle, BundleList, plain_toml
 from zinc_kettle.formats.bundle.rows import read_requests, read_traces, trace_from

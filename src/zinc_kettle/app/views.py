@@ -7,12 +7,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from zinc_kettle.core.history import History
+from zinc_kettle.core.plan.history import History
 
 if TYPE_CHECKING:
-    from zinc_kettle.core.factors import Factor
-    from zinc_kettle.core.lineup import Entrant
-    from zinc_kettle.core.plan_fields import Section
+    from zinc_kettle.core.compare.lineup import Entrant
+    from zinc_kettle.core.plan.factors import Factor
+    from zinc_kettle.core.plan.fields import Section
     from zinc_kettle.core.preferences import Preferences
     from zinc_kettle.core.problem import Problem
     from zinc_kettle.core.results import StudyResults

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zinc_kettle.core.factors import label
+from zinc_kettle.core.plan.factors import label
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.errors import UsageError
 

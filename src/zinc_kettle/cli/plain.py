@@ -16,12 +16,12 @@ from zinc_kettle.app.services import Services
 from zinc_kettle.app.views import ShelfEntry
 from zinc_kettle.cli import output
 from zinc_kettle.config import Places, places
-from zinc_kettle.core.duel import duel
+from zinc_kettle.core.compare.duel import duel
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.report import ReportPart, ReportPlan
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import plural
-from zinc_kettle.core.value import Value
 from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.present.duel import differs_line, effort_line, pairs_line
 from zinc_kettle.present.duel import verdict as duel_verdict
@@ -166,7 +166,7 @@ def _cell(study: StudyResults, word: str) -> CellResults:
 
 
 def _tell_duel(study: StudyResults, words: list[str]) -> None:
-    from zinc_kettle.core.sides import Side
+    from zinc_kettle.core.compare.sides import Side
 
     if len(words) != 2:
         raise UsageError("a duel has two sides", remedy="duel 1 2; cells lists them")

@@ -9,7 +9,7 @@ import re
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from zinc_kettle.core.factors import Level
+from zinc_kettle.core.plan.factors import Level
 from zinc_kettle.core.redact import redact
 
 ADDRESS, HOST, KEY = "[address]", "[host]", "[key]"

@@ -10,7 +10,6 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from zinc_kettle.core.factors import Level
 from zinc_kettle.core.facts import MachineFacts, ModelFacts, machine_of
 from zinc_kettle.core.fit.limit import at_depth, step_weight_bytes
 from zinc_kettle.core.fit.predict import (
@@ -26,12 +25,13 @@ from zinc_kettle.core.fit.predict import (
     calibrate,
 )
 from zinc_kettle.core.fit.step_work import Touched, attention_cost
-from zinc_kettle.core.plan import shape_of
-from zinc_kettle.core.repeat import Missing
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.study import shape_of
+from zinc_kettle.core.record.repeat import Missing
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.rig import Probe
 from zinc_kettle.core.storage_types import CACHE_TYPES
-from zinc_kettle.core.value import Value
 
 PartName = Literal["weights", "cache", "arithmetic", "unpacking", "attention", "overhead"]
 Limit = Literal["bandwidth", "arithmetic", "overhead", "mixed", "untold"]

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.stats import median
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 
 IDLE = "idle_w"

@@ -8,9 +8,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from zinc_kettle.core.repeat import Missing, Repeat
+from zinc_kettle.core.record.repeat import Missing, Repeat
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.stats import FittedLine, fit_line, median
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 
 MIN_LENGTHS = 3

@@ -7,9 +7,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from weakref import WeakKeyDictionary
 
-from zinc_kettle.core.design import baseline
-from zinc_kettle.core.factors import Level, label
-from zinc_kettle.core.plan import Study
+from zinc_kettle.core.plan.design import baseline
+from zinc_kettle.core.plan.factors import Level, label
+from zinc_kettle.core.plan.study import Study
 from zinc_kettle.core.results import CellResults, StudyResults
 
 SIMULATED_MARK = "(sim.)"

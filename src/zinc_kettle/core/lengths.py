@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from zinc_kettle.core.family import DepthFall, PrefillSlope, depth_fall, prefill_slope
-from zinc_kettle.core.repeat import Missing
+from zinc_kettle.core.record.repeat import Missing
 from zinc_kettle.core.results import CellResults, StudyResults
 
 FACTORS = ("prompt_tokens", "depth")

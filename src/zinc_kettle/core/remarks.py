@@ -11,10 +11,10 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from zinc_kettle.core.decisions import Decision, Mark
-from zinc_kettle.core.plan import Study
+from zinc_kettle.core.plan.study import Study
+from zinc_kettle.core.record.timeline import Timeline
+from zinc_kettle.core.run.decisions import Decision, Mark
 from zinc_kettle.core.text import is_hidden
-from zinc_kettle.core.timeline import Timeline
 
 MARKS: dict[str, str] = {
     "cut short": "it ends in the middle",

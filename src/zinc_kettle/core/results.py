@@ -11,22 +11,22 @@ from functools import cached_property
 from typing import Any, Literal, TypeVar
 
 from zinc_kettle.core.cautions import Caution, Setting, timeline_cautions
-from zinc_kettle.core.decisions import Acknowledge, Decision, Skip
 from zinc_kettle.core.facts import EngineFacts, RunFacts, machine_of
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.kinds import OfFacts
 from zinc_kettle.core.origin import ELSEWHERE
-from zinc_kettle.core.plan import Cell, Study, shape_of
-from zinc_kettle.core.precision import look_level
-from zinc_kettle.core.repeat import Missing, Repeat
-from zinc_kettle.core.schedule import Schedule, Tally
+from zinc_kettle.core.plan.study import Cell, Study, shape_of
+from zinc_kettle.core.record.repeat import Missing, Repeat
+from zinc_kettle.core.record.timeline import Timeline
+from zinc_kettle.core.record.value import CellFigure, Value
+from zinc_kettle.core.run.decisions import Acknowledge, Decision, Skip
+from zinc_kettle.core.run.precision import look_level
+from zinc_kettle.core.run.schedule import Schedule, Tally
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.stats.interval import median_interval
 from zinc_kettle.core.stats.waves import SEEN_BLOCKS, Memory, Waves, memory_of, pooled, steady
 from zinc_kettle.core.summary import EMPTY, CellSummary, summarise
-from zinc_kettle.core.timeline import Timeline
-from zinc_kettle.core.value import CellFigure, Value
 
 T = TypeVar("T")
 RepeatState = Literal["open", "measured", "failed", "broken-off"]

@@ -9,7 +9,7 @@ from typing import Any, Literal
 from zinc_kettle.core.facts import ProbeFacts
 from zinc_kettle.core.fit.placement import Device
 from zinc_kettle.core.fit.predict import SIMULATED, Calibration, MachineRates, machine_at
-from zinc_kettle.core.recipe import OPEN_PROTOCOL
+from zinc_kettle.core.plan.recipe import OPEN_PROTOCOL
 from zinc_kettle.core.stats import median
 
 Origin = Literal["gathered", "probed", "typed", "simulated"]

@@ -7,9 +7,9 @@ import math
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.repeat import Figure, Missing, Repeat
+from zinc_kettle.core.record.repeat import Figure, Missing, Repeat
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.stats import mean, quantile
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S, plural
 
 WINDOW_COMPLETIONS = 1.5

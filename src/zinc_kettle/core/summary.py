@@ -16,12 +16,12 @@ from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
 from zinc_kettle.core.measures import MEASURES, per_repeat, repeat_figures
 from zinc_kettle.core.measures.decode import ONE_CHUNK
 from zinc_kettle.core.measures.kinds import OfCell, OfFacts, OverGaps, OverLaunches, OverRequests, PerRepeat
-from zinc_kettle.core.repeat import Missing, Repeat
+from zinc_kettle.core.record.repeat import Missing, Repeat
+from zinc_kettle.core.record.timeline import Timeline
+from zinc_kettle.core.record.value import CellFigure, Value
 from zinc_kettle.core.stats import median, median_interval, quantile, thin
 from zinc_kettle.core.stats.interval import pooled_quantile_interval
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
-from zinc_kettle.core.value import CellFigure, Value
 
 NOT_MEASURED = Missing("nothing was measured")
 

@@ -74,7 +74,7 @@ class Reader:
     """Decodes chunks of one kind of engine.
 
     Args:
-        reports: Where its own account is, by the names in core.recipe.REPORTED.
+        reports: Where its own account is, by the names in core.plan.recipe.REPORTED.
     """
 
     def __init__(self, reports: Mapping[str, ReportedAt]) -> None:

@@ -7,10 +7,10 @@ from pathlib import Path
 from typing import cast
 
 from zinc_kettle.core.facts import EngineFacts
-from zinc_kettle.core.plan import LaunchSpec
-from zinc_kettle.core.recipe import Endpoint, Recipe
+from zinc_kettle.core.plan.recipe import Endpoint, Recipe
+from zinc_kettle.core.plan.study import LaunchSpec
+from zinc_kettle.core.record.telemetry import Launch
 from zinc_kettle.core.redact import redact
-from zinc_kettle.core.telemetry import Launch
 from zinc_kettle.driver.target import read_key
 from zinc_kettle.engines.introspection import count_tokens, told_facts, told_models
 from zinc_kettle.engines.roundtrip import round_trip_s

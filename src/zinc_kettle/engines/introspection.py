@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any, cast
 
 from zinc_kettle.core.facts import EngineFacts
-from zinc_kettle.core.recipe import Count, Recipe
+from zinc_kettle.core.plan.recipe import Count, Recipe
 from zinc_kettle.core.text import neutralise, shorten
 from zinc_kettle.web.bounded import NoAnswerError, ask_json
 from zinc_kettle.wire.messages import ChatMessage

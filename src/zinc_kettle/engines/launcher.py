@@ -18,9 +18,9 @@ from pathlib import Path
 from typing import Any
 
 from zinc_kettle.core.facts import EngineFacts
-from zinc_kettle.core.plan import LaunchSpec
-from zinc_kettle.core.recipe import Recipe, Start, environment
-from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.core.plan.recipe import Recipe, Start, environment
+from zinc_kettle.core.plan.study import LaunchSpec
+from zinc_kettle.core.record.telemetry import Launch
 from zinc_kettle.core.text import neutralise, shorten
 from zinc_kettle.engines.environment import inherited
 from zinc_kettle.engines.filecache import cached_share

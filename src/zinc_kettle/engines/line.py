@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from pathlib import PurePath
 
-from zinc_kettle.core.factors import Level
-from zinc_kettle.core.recipe import Recipe, arguments
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.recipe import Recipe, arguments
 from zinc_kettle.errors import EngineError
 
 

@@ -6,9 +6,9 @@ import time
 from collections.abc import Sequence
 
 from zinc_kettle.core.facts import EngineFacts
-from zinc_kettle.core.plan import LaunchSpec
-from zinc_kettle.core.recipe import Recipe
-from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.core.plan.recipe import Recipe
+from zinc_kettle.core.plan.study import LaunchSpec
+from zinc_kettle.core.record.telemetry import Launch
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.engines.roundtrip import round_trip_s
 from zinc_kettle.errors import EngineError

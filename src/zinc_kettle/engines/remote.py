@@ -10,9 +10,9 @@ import signal
 from collections.abc import Mapping
 from urllib.parse import urlsplit
 
-from zinc_kettle.core.plan import LaunchSpec
-from zinc_kettle.core.recipe import Recipe, environment
-from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.core.plan.recipe import Recipe, environment
+from zinc_kettle.core.plan.study import LaunchSpec
+from zinc_kettle.core.record.telemetry import Launch
 from zinc_kettle.engines.launcher import LaunchedEngine
 from zinc_kettle.engines.launchers import text_of
 from zinc_kettle.engines.line import launch_line, shown_line

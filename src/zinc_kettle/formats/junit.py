@@ -6,7 +6,7 @@ from pathlib import Path
 
 from junitparser import Error, Failure, JUnitXml, Skipped, TestCase, TestSuite
 
-from zinc_kettle.core.gate import Gate
+from zinc_kettle.core.compare.gate import Gate
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.duel import side_title

@@ -5,8 +5,8 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Mapping, Sequence
 
-from zinc_kettle.core.factors import Level
-from zinc_kettle.core.templates import Template
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.templates import Template
 
 WIDTH = 100
 

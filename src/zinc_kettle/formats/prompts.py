@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from zinc_kettle.core.traffic import MAX_TOKENS_DRAWN, Recorded
+from zinc_kettle.core.plan.traffic import MAX_TOKENS_DRAWN, Recorded
 from zinc_kettle.formats.bounded import UnreadableFileError, read_bounded_text
 
 MAX_PROMPT_BYTES = 8 << 20

@@ -14,10 +14,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, JsonValue, ValidationError, model_validator
 
-from zinc_kettle.core import recipe as r
-from zinc_kettle.core.factors import FACTORS, TYPES, Level
+from zinc_kettle.core.checks.sections import endpoint_problems
 from zinc_kettle.core.names import LONGEST_SHORT_NAME, NAME_HINT, is_name
-from zinc_kettle.core.plan_rules import endpoint_problems
+from zinc_kettle.core.plan import recipe as r
+from zinc_kettle.core.plan.factors import FACTORS, TYPES, Level
 from zinc_kettle.core.problem import nearest
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.declared import Strict, model_of, record_of

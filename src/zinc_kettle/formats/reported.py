@@ -7,10 +7,10 @@ import io
 from collections.abc import Mapping
 from pathlib import Path
 
-from zinc_kettle.core.factors import Level
+from zinc_kettle.core.compare.reported import Reported
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.plan.factors import Level
 from zinc_kettle.core.problem import nearest
-from zinc_kettle.core.reported import Reported
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.bounded import UnreadableFileError, name_of, read_bounded_text

@@ -8,9 +8,9 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from zinc_kettle.core.factors import HERE
 from zinc_kettle.core.names import LONGEST_SHORT_NAME, is_name, name_pattern
-from zinc_kettle.core.recipe import OPEN_PROTOCOL
+from zinc_kettle.core.plan.factors import HERE
+from zinc_kettle.core.plan.recipe import OPEN_PROTOCOL
 from zinc_kettle.core.rig import FACT_KINDS, Fact, RigPlan
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError, UsageError

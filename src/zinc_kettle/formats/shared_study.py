@@ -11,8 +11,8 @@ from dataclasses import replace
 import msgspec
 
 from zinc_kettle.core.anonymise import Anonymiser
-from zinc_kettle.core.plan import Study, to_plain
-from zinc_kettle.core.recipe import Endpoint
+from zinc_kettle.core.plan.recipe import Endpoint
+from zinc_kettle.core.plan.study import Study, to_plain
 from zinc_kettle.formats.study_writer import write_study
 
 NO_ADDRESS = "http://address-left-out.invalid"

@@ -10,14 +10,15 @@ from typing import Any, Literal, TypeVar
 
 from pydantic import Field, ValidationError
 
-from zinc_kettle.core import plan, recipe, traffic
+from zinc_kettle.core.checks.sections import completed
+from zinc_kettle.core.checks.validate import factor_problems, validate
 from zinc_kettle.core.declared import declared, parts_of
-from zinc_kettle.core.factors import Level
-from zinc_kettle.core.plan_rules import completed
+from zinc_kettle.core.plan import recipe, traffic
+from zinc_kettle.core.plan import study as plan
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.suite import SUITE
 from zinc_kettle.core.problem import Problem, nearest
-from zinc_kettle.core.suite import SUITE
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.core.validate import factor_problems, validate
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.declared import as_tuples, model_of, record_of
 from zinc_kettle.formats.prompts import BadPromptFile, read_prompts, read_times

@@ -9,7 +9,7 @@ import tomlkit
 from tomlkit.exceptions import TOMLKitError
 
 from zinc_kettle.core.declared import Plain
-from zinc_kettle.core.plan_fields import SECTIONS
+from zinc_kettle.core.plan.fields import SECTIONS
 from zinc_kettle.errors import StudyFileError
 
 LONG_ARRAY = 100

@@ -6,9 +6,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import fields
 from typing import Any
 
-from zinc_kettle.core.design import Design
-from zinc_kettle.core.plan import Limits, Repeats, Study
-from zinc_kettle.core.traffic import CapacitySearch, Lengths, Load, Promise, RetryPolicy
+from zinc_kettle.core.plan.design import Design
+from zinc_kettle.core.plan.study import Limits, Repeats, Study
+from zinc_kettle.core.plan.traffic import CapacitySearch, Lengths, Load, Promise, RetryPolicy
 
 _LENGTHS = {
     "fixed": ("tokens",),

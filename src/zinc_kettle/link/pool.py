@@ -9,7 +9,7 @@ from collections.abc import Callable, Sequence
 
 import msgspec
 
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.wire.messages import Episode, EpisodeDone, RequestOrder, Setup, Tick
 

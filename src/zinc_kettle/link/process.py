@@ -12,8 +12,8 @@ from pathlib import Path
 import msgspec
 
 from zinc_kettle.core.fingerprint import fingerprint
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import DriverError
 from zinc_kettle.wire.convert import to_timeline
 from zinc_kettle.wire.messages import (

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from typing import Protocol
 
 from zinc_kettle.core.facts import EngineFacts
-from zinc_kettle.core.plan import LaunchSpec
-from zinc_kettle.core.recipe import Recipe
-from zinc_kettle.core.telemetry import Launch
+from zinc_kettle.core.plan.recipe import Recipe
+from zinc_kettle.core.plan.study import LaunchSpec
+from zinc_kettle.core.record.telemetry import Launch
 from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.wire.messages import ChatMessage
 

@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Protocol
 
-from zinc_kettle.core.decisions import Decision
 from zinc_kettle.core.facts import EngineFacts, RunFacts
-from zinc_kettle.core.plan import Cell, Study
-from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.plan.study import Cell, Study
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.telemetry import Launch
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.results import Failure, KeptRepeat
-from zinc_kettle.core.schedule import Tally
+from zinc_kettle.core.run.decisions import Decision
+from zinc_kettle.core.run.schedule import Tally
 from zinc_kettle.core.summary import CellSummary
-from zinc_kettle.core.telemetry import Launch
-from zinc_kettle.core.timeline import Timeline
 
 
 class Store(Protocol):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Protocol
 
 from zinc_kettle.core.facts import RunFacts
-from zinc_kettle.core.telemetry import Latest, Machine, Trace
+from zinc_kettle.core.record.telemetry import Latest, Machine, Trace
 from zinc_kettle.ports.engines import RunningEngine
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from zinc_kettle.core.breakdown import WORK, PartName, TimeSplit, time_split
-from zinc_kettle.core.repeat import Missing
+from zinc_kettle.core.record.repeat import Missing
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import digits, plural
 from zinc_kettle.present.values import rounded

@@ -5,10 +5,10 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from zinc_kettle.core.capacity import WORDS, CapacityResult, End, StepVerdict, capacities, standing
+from zinc_kettle.core.plan.traffic import Promise
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.traffic import Promise
-from zinc_kettle.core.trial import Trial
+from zinc_kettle.core.search.capacity import WORDS, CapacityResult, End, StepVerdict, capacities, standing
+from zinc_kettle.core.search.trial import Trial
 from zinc_kettle.core.units import digits
 from zinc_kettle.present.values import rounded
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 
-from zinc_kettle.core.bounds import is_possible
+from zinc_kettle.core.record.bounds import is_possible
 
 UNKNOWN = "at an unknown time"
 

@@ -6,9 +6,9 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from zinc_kettle.core.duel import CautionCode, Duel, MeasureComparison, PairContest, Rung, effort
+from zinc_kettle.core.compare.duel import CautionCode, Duel, MeasureComparison, PairContest, Rung, effort
+from zinc_kettle.core.compare.sides import Difference, Side
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.sides import Difference, Side
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.units import digits, duration, percent, plural, with_unit
 from zinc_kettle.present.values import rounded

@@ -12,9 +12,9 @@ from zinc_kettle.core.measures.kinds import (
     OverRequests,
     PerRepeat,
 )
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.text import capitalised
-from zinc_kettle.core.value import Value
 from zinc_kettle.present.values import whole_text
 
 BETTER = {"more": "More is better.", "less": "Less is better.", "neither": "Neither more nor less is better."}

@@ -9,21 +9,21 @@ from typing import Literal
 
 from zinc_kettle.core.breakdown import TimeSplit, time_split
 from zinc_kettle.core.cautions.machine import BUSY_CORES
-from zinc_kettle.core.compare import DENSITY, RepeatsNeeded, other_tokenizers, standing, to_settle
-from zinc_kettle.core.factors import Factor, Level
+from zinc_kettle.core.checks.steering import by_person
+from zinc_kettle.core.compare.cells import DENSITY, RepeatsNeeded, other_tokenizers, standing, to_settle
+from zinc_kettle.core.compare.gains import Gain, gain_effort, gains
 from zinc_kettle.core.facts import BusyFacts, MachineFacts
 from zinc_kettle.core.family import PrefillSlope
-from zinc_kettle.core.gains import Gain, gain_effort, gains
 from zinc_kettle.core.lengths import families
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.plan import Study, shape_of
+from zinc_kettle.core.plan.factors import Factor, Level
+from zinc_kettle.core.plan.study import Study, shape_of
 from zinc_kettle.core.problem import nearest
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval, median
-from zinc_kettle.core.steering import by_person
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import digits, duration, percent, plural
-from zinc_kettle.core.value import Value
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.breakdown import sentence as split_sentence
 from zinc_kettle.present.capacity import capacity_answer

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from zinc_kettle.core.duel import Duel
-from zinc_kettle.core.gate import LEAST, MOST, Gate, GateVerdict, Guarded, gate
+from zinc_kettle.core.compare.duel import Duel
+from zinc_kettle.core.compare.gate import LEAST, MOST, Gate, GateVerdict, Guarded, gate
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import digits, plural, with_unit

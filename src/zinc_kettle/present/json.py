@@ -6,15 +6,15 @@ from collections import Counter
 from dataclasses import asdict
 from typing import Any
 
-from zinc_kettle.core.decisions import Mark
 from zinc_kettle.core.family import PrefillSlope
 from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.lengths import family_of
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.plan import workload
+from zinc_kettle.core.plan.study import workload
+from zinc_kettle.core.record.value import CellFigure, Value
 from zinc_kettle.core.remarks import marks_of
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.value import CellFigure, Value
+from zinc_kettle.core.run.decisions import Mark
 from zinc_kettle.present.breakdown import split_json
 from zinc_kettle.present.values import rounded
 

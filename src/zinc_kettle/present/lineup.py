@@ -7,17 +7,17 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from zinc_kettle.core.factors import label
-from zinc_kettle.core.lineup import PER_PRICE, Entrant, Group, Lineup, Place
+from zinc_kettle.core.compare.lineup import PER_PRICE, Entrant, Group, Lineup, Place
+from zinc_kettle.core.compare.reported import Reported, of_measure
+from zinc_kettle.core.compare.speed_index import Index
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
+from zinc_kettle.core.plan.factors import label
 from zinc_kettle.core.preferences import Money, Pace
-from zinc_kettle.core.reported import Reported, of_measure
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.rig import FACT_KINDS, Rig
-from zinc_kettle.core.speed_index import Index
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.units import digits, plural, scale, with_unit
-from zinc_kettle.core.value import Value
 from zinc_kettle.present.duel import side_title
 from zinc_kettle.present.rig_rows import fact_text, origin_text
 from zinc_kettle.present.values import rounded, whole_text

@@ -6,8 +6,8 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from zinc_kettle.core.factors import Factor, label
-from zinc_kettle.core.plan_fields import FIELDS, SECTIONS, PlanField, Section, field_text
+from zinc_kettle.core.plan.factors import Factor, label
+from zinc_kettle.core.plan.fields import FIELDS, SECTIONS, PlanField, Section, field_text
 from zinc_kettle.core.units import plural
 
 LineKind = Literal["sentence", "factor", "field", "add"]

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from zinc_kettle.core.budget import Speeds, TimeLeft, guess_cell_s, launches
-from zinc_kettle.core.plan import Study, rigs_of
+from zinc_kettle.core.plan.study import Study, rigs_of
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.schedule import whole_order
+from zinc_kettle.core.run.budget import Speeds, TimeLeft, guess_cell_s, launches
+from zinc_kettle.core.run.schedule import whole_order
 from zinc_kettle.core.units import duration, plural
 from zinc_kettle.present.fit_rows import FitRow
 

@@ -6,11 +6,11 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import partial
 
 from zinc_kettle.core.cautions import KINDS
-from zinc_kettle.core.factors import FACTORS, Factor, LevelType
 from zinc_kettle.core.faults import FAULTS
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
-from zinc_kettle.core.plan_fields import FIELDS, PlanField, field_text
-from zinc_kettle.core.recipe import Engine
+from zinc_kettle.core.plan.factors import FACTORS, Factor, LevelType
+from zinc_kettle.core.plan.fields import FIELDS, PlanField, field_text
+from zinc_kettle.core.plan.recipe import Engine
 from zinc_kettle.present.charts import CHART_KINDS
 from zinc_kettle.present.report.study import SECTIONS
 from zinc_kettle.present.tables import LONG_CELL, OF_CELL, OF_REPEAT, OF_REQUEST, OF_TOKEN, PLACE, Column

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from zinc_kettle.core.compare import Ranking
+from zinc_kettle.core.compare.cells import Ranking
 from zinc_kettle.core.grid import Slice
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import scale
-from zinc_kettle.core.value import Value
 from zinc_kettle.present.charts.map import TIED_WORDS, lines_of
 from zinc_kettle.present.planned import NOTHING_KNOWN, Planned
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from zinc_kettle.core.factors import label
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.plan import Study
+from zinc_kettle.core.plan.factors import label
+from zinc_kettle.core.plan.study import Study
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.stopping import BEST
+from zinc_kettle.core.run.stopping import BEST
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import byte_size, duration, plural
 from zinc_kettle.present.findings import answer, findings

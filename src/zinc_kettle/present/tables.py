@@ -12,17 +12,17 @@ from typing import Any, Literal, TypeAlias
 
 import numpy as np
 
-from zinc_kettle.core.factors import Level
 from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.kinds import OfCell, OfFacts
-from zinc_kettle.core.plan import workload
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.study import workload
+from zinc_kettle.core.record.timeline import Timeline
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, KeptRepeat, StudyResults
 from zinc_kettle.core.summary import series
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
-from zinc_kettle.core.value import Value
 
 TABLES_VERSION = 1
 """Raised when a column changes its meaning or goes; new columns do not raise it."""

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from zinc_kettle.core.record.value import CellFigure, Value
 from zinc_kettle.core.results import CellState
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.units import digits, scale
-from zinc_kettle.core.value import CellFigure, Value
 
 LOPSIDED = 1.5
 """Bounds are shown as (low–high) where one side is this many times the other."""

@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from zinc_kettle.core.devices import Reading, use_of
+from zinc_kettle.core.record.telemetry import Latest, Machine, Trace, watts_between
 from zinc_kettle.core.stats import median
-from zinc_kettle.core.telemetry import Latest, Machine, Trace, watts_between
 from zinc_kettle.rigs.telemetry import PERIOD_S, UNTOLD, trace_from
 from zinc_kettle.web.bounded import NoAnswerError, ask_now
 

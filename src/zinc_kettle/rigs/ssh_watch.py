@@ -11,7 +11,7 @@ from importlib import resources
 from typing import Any
 
 from zinc_kettle.core.devices import Reading, use_of
-from zinc_kettle.core.telemetry import Latest, Machine, Trace, watts_between
+from zinc_kettle.core.record.telemetry import Latest, Machine, Trace, watts_between
 from zinc_kettle.errors import RigError
 from zinc_kettle.ports.remote import RemoteProcess, Shell
 from zinc_kettle.rigs.telemetry import UNTOLD, trace_from

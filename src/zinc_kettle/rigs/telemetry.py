@@ -12,7 +12,7 @@ import numpy as np
 import psutil
 
 from zinc_kettle.core.devices import Reading, use_of
-from zinc_kettle.core.telemetry import Latest, Machine, Trace, watts_between
+from zinc_kettle.core.record.telemetry import Latest, Machine, Trace, watts_between
 from zinc_kettle.rigs.agent.watch import Power, peak_anew
 
 PERIOD_S = 0.08

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass, replace
 
-from zinc_kettle.core.plan import Cell, Study, shape_of, turns_of
-from zinc_kettle.core.traffic import Recorded, draw
+from zinc_kettle.core.plan.study import Cell, Study, shape_of, turns_of
+from zinc_kettle.core.plan.traffic import Recorded, draw
 from zinc_kettle.core.workload import TOLERANCE, LengthSearch, made_up_words, message, salt, stretch, with_earlier
 from zinc_kettle.errors import MeasureError
 from zinc_kettle.ports.engines import RunningEngine

@@ -13,11 +13,11 @@ from zinc_kettle.core.facts import MachineFacts
 from zinc_kettle.core.fit.limit import limit_extras
 from zinc_kettle.core.measures.prefill import PROMPT_CHARACTERS
 from zinc_kettle.core.measures.traffic import TPOT_LIMIT, TTFT_LIMIT
-from zinc_kettle.core.plan import Cell, Study, shape_of
-from zinc_kettle.core.recipe import request_fields
-from zinc_kettle.core.repeat import Repeat
-from zinc_kettle.core.telemetry import Latest
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.plan.recipe import request_fields
+from zinc_kettle.core.plan.study import Cell, Study, shape_of
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.telemetry import Latest
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.workload import salt
 from zinc_kettle.errors import MeasureError
 from zinc_kettle.ports.driver import LoadSource

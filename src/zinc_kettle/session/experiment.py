@@ -7,17 +7,17 @@ import contextlib
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
 
-from zinc_kettle.core.budget import TimeLeft
-from zinc_kettle.core.capacity import next_decisions
-from zinc_kettle.core.decisions import Pause, Settle, Step, TimeUp
 from zinc_kettle.core.drivers import FULL_SHARE, SAFE_TOKENS_PER_S, drivers_wanted
 from zinc_kettle.core.facts import DriverTest, EngineFacts, RunFacts, machine_of, other_file, other_program
-from zinc_kettle.core.plan import Cell, LaunchSpec, Study
-from zinc_kettle.core.recipe import further_models
-from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.plan.recipe import further_models
+from zinc_kettle.core.plan.study import Cell, LaunchSpec, Study
+from zinc_kettle.core.record.repeat import Repeat
 from zinc_kettle.core.results import Failure, FailureKind, KeptRepeat, cell_kept
-from zinc_kettle.core.schedule import NOTHING, Schedule, Tally
-from zinc_kettle.core.stopping import settled_now
+from zinc_kettle.core.run.budget import TimeLeft
+from zinc_kettle.core.run.decisions import Pause, Settle, Step, TimeUp
+from zinc_kettle.core.run.schedule import NOTHING, Schedule, Tally
+from zinc_kettle.core.run.stopping import settled_now
+from zinc_kettle.core.search.capacity import next_decisions
 from zinc_kettle.core.summary import CellSummary, series
 from zinc_kettle.errors import DriverError, EngineChangedError, EngineError, KettleError, MeasureError, RunHeldError
 from zinc_kettle.ports.clock import Clock

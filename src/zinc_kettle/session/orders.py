@@ -7,8 +7,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from zinc_kettle.core.plan import Cell, Study, shape_of, turns_of
-from zinc_kettle.core.traffic import arrivals_ns, thinks_ns
+from zinc_kettle.core.plan.study import Cell, Study, shape_of, turns_of
+from zinc_kettle.core.plan.traffic import arrivals_ns, thinks_ns
 from zinc_kettle.core.workload import message, with_earlier
 from zinc_kettle.session.calibrate import Prepared, Workload
 from zinc_kettle.wire.messages import ChatMessage, RequestOrder

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TypeAlias
 
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.results import CellKept, Failure
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.wire.messages import Tick
 
 

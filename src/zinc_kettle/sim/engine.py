@@ -9,12 +9,12 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Any, get_args
 
-from zinc_kettle.core.factors import Level
 from zinc_kettle.core.fit.placement import Placement, place
 from zinc_kettle.core.fit.sizing import LaunchSettings, wish_of
 from zinc_kettle.core.fit.step_work import kv_bytes_at
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.recipe import SettingRole
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.recipe import SettingRole
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.sim.fleet import SimRig, sim_shape
 from zinc_kettle.sim.physics import STEP_S, Body, Noise, Step, cold_factor, device_shares, parts

@@ -11,8 +11,8 @@ from typing import Any
 
 import numpy as np
 
-from zinc_kettle.core.repeat import Repeat
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 from zinc_kettle.sim.engine import Job, SimEngine
 from zinc_kettle.sim.fleet import SIM_RIGS, SimRig

@@ -14,8 +14,8 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.telemetry import Trace
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.telemetry import Trace
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.errors import StoreError
 from zinc_kettle.store.requests import StoredRequest, stored, timeline_of
 from zinc_kettle.store.version1 import decode_rest_1

@@ -9,12 +9,12 @@ from dataclasses import dataclass
 import msgspec
 import sqlalchemy as sa
 
-from zinc_kettle.core.factors import Level
-from zinc_kettle.core.plan import Study
-from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.study import Study
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.telemetry import Trace
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.results import KeptRepeat, RunInfo
-from zinc_kettle.core.telemetry import Trace
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.store import schema as s
 from zinc_kettle.store.blocks import encode_columns, trace_columns
 from zinc_kettle.store.plans import decision_text, plan_key, plan_text

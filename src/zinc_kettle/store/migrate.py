@@ -13,7 +13,7 @@ import msgspec
 import sqlalchemy as sa
 from uuid_utils import uuid7
 
-from zinc_kettle.core.plan import Study
+from zinc_kettle.core.plan.study import Study
 from zinc_kettle.core.results import Failure
 from zinc_kettle.errors import StoreError
 from zinc_kettle.store import schema as s

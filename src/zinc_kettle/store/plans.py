@@ -8,9 +8,9 @@ from typing import Any
 
 import msgspec
 
-from zinc_kettle.core.decisions import Decision
 from zinc_kettle.core.fingerprint import fingerprint
-from zinc_kettle.core.plan import Study, to_plain
+from zinc_kettle.core.plan.study import Study, to_plain
+from zinc_kettle.core.run.decisions import Decision
 from zinc_kettle.errors import StoreError
 from zinc_kettle.store.version2 import ENGINE_2
 from zinc_kettle.wire.decisions import DecisionRow, row_of

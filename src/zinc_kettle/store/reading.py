@@ -12,9 +12,9 @@ from typing import Any, cast
 import sqlalchemy as sa
 
 from zinc_kettle.core.facts import EngineFacts, RunFacts
-from zinc_kettle.core.plan import Study
+from zinc_kettle.core.plan.study import Study
 from zinc_kettle.core.results import CellKept, Failure, RunInfo, RunState, StudyResults, cell_kept
-from zinc_kettle.core.schedule import widened
+from zinc_kettle.core.run.schedule import widened
 from zinc_kettle.core.summary import CATALOGUE, EMPTY, CellSummary
 from zinc_kettle.core.text import is_hidden, shorten
 from zinc_kettle.errors import StoreError, UsageError

@@ -11,7 +11,7 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.timeline import OF_REPORT, SMALL, EngineReport, SmallField, Timeline
+from zinc_kettle.core.record.timeline import OF_REPORT, SMALL, EngineReport, SmallField, Timeline
 from zinc_kettle.errors import StoreError
 
 
@@ -24,7 +24,7 @@ def _struct(name: str, record: type, small: Sequence[SmallField], *more: tuple[A
 StoredReport: Any = _struct("StoredReport", EngineReport, OF_REPORT)
 """The engine's own account."""
 StoredRequest: Any = _struct("StoredRequest", Timeline, SMALL, ("engine", StoredReport | None, None))
-"""A timeline without its columns; meanings are those of core.timeline."""
+"""A timeline without its columns; meanings are those of core.record.timeline."""
 _timeline: Callable[..., Timeline] = Timeline
 _NEEDED = sum(of.default is MISSING for of in SMALL)
 _small_of = attrgetter(*(of.name for of in SMALL))

@@ -13,10 +13,10 @@ import msgspec
 import sqlalchemy as sa
 
 from zinc_kettle.core.facts import EngineFacts, RunFacts
-from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.telemetry import Launch, Machine, Trace
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.results import Failure, KeptRepeat, RepeatState
-from zinc_kettle.core.telemetry import Launch, Machine, Trace
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import StoreError
 from zinc_kettle.store import schema as s
 from zinc_kettle.store.blocks import decode_block, decode_columns, trace_of

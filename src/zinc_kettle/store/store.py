@@ -14,15 +14,15 @@ import sqlalchemy as sa
 from sqlalchemy.exc import DatabaseError
 from uuid_utils import uuid7
 
-from zinc_kettle.core.decisions import GIVES_WORK, Decision, Step
 from zinc_kettle.core.facts import EngineFacts, RunFacts
-from zinc_kettle.core.plan import Cell, Study
-from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.plan.study import Cell, Study
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.telemetry import Launch
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.results import Failure, KeptRepeat
-from zinc_kettle.core.schedule import Tally
+from zinc_kettle.core.run.decisions import GIVES_WORK, Decision, Step
+from zinc_kettle.core.run.schedule import Tally
 from zinc_kettle.core.summary import CATALOGUE, CellSummary, series
-from zinc_kettle.core.telemetry import Launch
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.errors import RunHeldError, StoreError, UsageError
 from zinc_kettle.store import schema as s
 from zinc_kettle.store.blocks import encode_block, encode_columns, repeats_of, trace_columns

@@ -8,10 +8,10 @@ from zinc_kettle.core.cautions import KINDS, Caution
 from zinc_kettle.core.devices import DeviceUse
 from zinc_kettle.core.family import PromptPoint, Turn
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.repeat import Missing
+from zinc_kettle.core.record.repeat import Missing
+from zinc_kettle.core.record.value import CellFigure, Value
 from zinc_kettle.core.stats.interval import Bound
 from zinc_kettle.core.summary import CellSummary
-from zinc_kettle.core.value import CellFigure, Value
 from zinc_kettle.errors import StoreError
 
 

@@ -10,7 +10,7 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from zinc_kettle.core.timeline import EngineReport, Timeline
+from zinc_kettle.core.record.timeline import EngineReport, Timeline
 from zinc_kettle.store.requests import StoredRequest, timeline_of
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zinc_kettle.core.recipe import BUILT_IN, Engine, Setting
+from zinc_kettle.core.plan.recipe import BUILT_IN, Engine, Setting
 
 ENGINE_2 = Engine(
     BUILT_IN,

@@ -29,12 +29,12 @@ from zinc_kettle.tui.typed import Typed
 
 if TYPE_CHECKING:
     from zinc_kettle.app.views import OpenPlan
-    from zinc_kettle.core.decisions import Decision
-    from zinc_kettle.core.factors import Level
-    from zinc_kettle.core.plan import Cell
+    from zinc_kettle.core.compare.sides import Side
+    from zinc_kettle.core.plan.factors import Level
+    from zinc_kettle.core.plan.study import Cell
     from zinc_kettle.core.problem import Problem
     from zinc_kettle.core.results import StudyResults
-    from zinc_kettle.core.sides import Side
+    from zinc_kettle.core.run.decisions import Decision
     from zinc_kettle.tui.run_state import RunState
     from zinc_kettle.tui.walk import Walk
 
@@ -354,8 +354,8 @@ class KettleApp(App[int]):
 
     def more_repeats(self, sides: Sequence[Side], count: int) -> None:
         """Enter further repeats of the cells of some sides into the logs of their runs."""
-        from zinc_kettle.core.decisions import More
         from zinc_kettle.core.problem import Problem
+        from zinc_kettle.core.run.decisions import More
 
         try:
             for side in sides:
@@ -470,7 +470,7 @@ class KettleApp(App[int]):
 
     def steer(self, wish: type[Decision], levels: Mapping[str, Level], count: int = 0, text: str = "") -> None:
         """Enter a decision into the log of the open run, and show what it changes."""
-        from zinc_kettle.core.decisions import Decision
+        from zinc_kettle.core.run.decisions import Decision
 
         results = self.results
         if results is None or not results.run.run_id:

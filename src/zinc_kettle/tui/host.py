@@ -11,12 +11,12 @@ if TYPE_CHECKING:
 
     from zinc_kettle.app.services import Services
     from zinc_kettle.app.views import OpenPlan, ShelfEntry
-    from zinc_kettle.core.decisions import Decision
-    from zinc_kettle.core.factors import Level
-    from zinc_kettle.core.plan import Cell
+    from zinc_kettle.core.compare.sides import Side
+    from zinc_kettle.core.plan.factors import Level
+    from zinc_kettle.core.plan.study import Cell
     from zinc_kettle.core.problem import Problem
     from zinc_kettle.core.results import StudyResults
-    from zinc_kettle.core.sides import Side
+    from zinc_kettle.core.run.decisions import Decision
     from zinc_kettle.tui.run_state import RunState
 
 

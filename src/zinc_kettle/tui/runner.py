@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
-from zinc_kettle.core.factors import HERE
+from zinc_kettle.core.plan.factors import HERE
 from zinc_kettle.errors import KettleError
 
 if TYPE_CHECKING:

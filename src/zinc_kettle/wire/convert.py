@@ -6,7 +6,7 @@ from operator import attrgetter
 
 import numpy as np
 
-from zinc_kettle.core.timeline import OF_REPORT, SMALL, EngineReport, Timeline
+from zinc_kettle.core.record.timeline import OF_REPORT, SMALL, EngineReport, Timeline
 from zinc_kettle.wire.messages import Finished
 
 _NAMES = tuple(of.name for of in SMALL if of.name not in {"request_id", "clock"})

@@ -7,8 +7,8 @@ from typing import Any
 
 import msgspec
 
-from zinc_kettle.core.decisions import KINDS, Author, Decision, Step
-from zinc_kettle.core.factors import Level
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.run.decisions import KINDS, Author, Decision, Step
 
 _OF_SEARCH = "looking for the limit"
 """Text that decisions of a search had before they said who took them."""

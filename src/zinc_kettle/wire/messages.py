@@ -82,7 +82,7 @@ class Setup(msgspec.Struct, frozen=True, tag="setup"):
     ca_file: str | None = None
     """Certificates to trust beside the system's."""
     reports: dict[str, ReportedAt] = msgspec.field(default_factory=lambda: USUAL_REPORTS)
-    """Where the engine's own account is in a chunk, by the names in core.recipe.REPORTED."""
+    """Where the engine's own account is in a chunk, by the names in core.plan.recipe.REPORTED."""
     connect_ahead: bool = True
     """The next connection of a stream is opened while the last one is still in use."""
     kernel_stamps: bool = True

@@ -13,7 +13,7 @@ from zinc_kettle.cli import output
 from zinc_kettle.cli.cells import cells_of
 from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
-from zinc_kettle.core.decisions import Acknowledge
+from zinc_kettle.core.run.decisions import Acknowledge
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.units import plural
 from zinc_kettle.errors import UsageError

@@ -14,10 +14,10 @@ from zinc_kettle.cli import output
 from zinc_kettle.cli.cells import one_cell
 from zinc_kettle.cli.options import RUN, JsonOption, StoreOption
 from zinc_kettle.config import places
-from zinc_kettle.core.decisions import Mark
 from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.remarks import MARKS, Answer, answers_of, scripts_of
 from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.run.decisions import Mark
 from zinc_kettle.core.text import neutralise, shorten
 from zinc_kettle.core.units import digits
 from zinc_kettle.errors import UsageError

@@ -12,7 +12,7 @@ from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, JsonOption, StoreOption
 from zinc_kettle.config import places
-from zinc_kettle.core.capacity import UNSETTLED, capacities
+from zinc_kettle.core.search.capacity import UNSETTLED, capacities
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.capacity import ENDS, TRIAL_HEADS, found_json, found_text, trial_rows

@@ -12,7 +12,7 @@ from zinc_kettle.cli import output
 from zinc_kettle.cli.options import StoreOption
 from zinc_kettle.cli.screen import on_terminal, show
 from zinc_kettle.config import Places, demo_places, demo_studies
-from zinc_kettle.core.recipe import further_models
+from zinc_kettle.core.plan.recipe import further_models
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.formats.models import check_disk
 

@@ -14,9 +14,9 @@ from zinc_kettle.app.side_names import Sides, one_by_one
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import SIDE, JsonOption, MeasureOption, OutOption, StoreOption
 from zinc_kettle.config import places
-from zinc_kettle.core.duel import Duel, duel, ladder, prompt_by_prompt, request_measure
+from zinc_kettle.core.compare.duel import Duel, duel, ladder, prompt_by_prompt, request_measure
+from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.sides import Side
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import with_unit
 from zinc_kettle.errors import UsageError

@@ -12,8 +12,8 @@ from zinc_kettle.app.fleet import recipe_named
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
-from zinc_kettle.core.factors import Factor
-from zinc_kettle.core.recipe import Recipe, Setting
+from zinc_kettle.core.plan.factors import Factor
+from zinc_kettle.core.plan.recipe import Recipe, Setting
 from zinc_kettle.formats.recipe import shipped
 
 

@@ -17,12 +17,12 @@ from zinc_kettle.cli import output
 from zinc_kettle.cli.commands.run import Reporter, run_until_stopped
 from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import Places, places
-from zinc_kettle.core.decisions import GateAsked, More
-from zinc_kettle.core.gate import LEAST, MOST, Gate, GateVerdict, gate, planned_looks
+from zinc_kettle.core.compare.gate import LEAST, MOST, Gate, GateVerdict, gate, planned_looks
+from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.plan import Study
+from zinc_kettle.core.plan.study import Study
 from zinc_kettle.core.problem import nearest
-from zinc_kettle.core.sides import Side
+from zinc_kettle.core.run.decisions import GateAsked, More
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import duration
 from zinc_kettle.errors import EngineChangedError, UsageError

@@ -18,12 +18,12 @@ from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import JsonOption, MeasureOption, OutOption, StoreOption
 from zinc_kettle.config import places
-from zinc_kettle.core.lineup import PERS, Entrant, Lineup, Per, lineup
+from zinc_kettle.core.compare.lineup import PERS, Entrant, Lineup, Per, lineup
+from zinc_kettle.core.compare.speed_index import index
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Preferences
 from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.rig import Rig
-from zinc_kettle.core.speed_index import index
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.reported import read_reported

@@ -13,7 +13,7 @@ from zinc_kettle.app.planning import template_named, template_text
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import StoreOption
 from zinc_kettle.config import places
-from zinc_kettle.core.templates import TEMPLATES, missing
+from zinc_kettle.core.plan.templates import TEMPLATES, missing
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.study import parse_study
 

@@ -15,9 +15,9 @@ from zinc_kettle.app.rig_service import RigService
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
-from zinc_kettle.core.doubts import doubts
-from zinc_kettle.core.factors import HERE
-from zinc_kettle.core.plan import rigs_of
+from zinc_kettle.core.checks.doubts import doubts
+from zinc_kettle.core.plan.factors import HERE
+from zinc_kettle.core.plan.study import rigs_of
 from zinc_kettle.core.results import RunInfo, StudyResults
 from zinc_kettle.present.json import cell_json
 from zinc_kettle.present.planned import costs_of, dropped_text, planned_cells

@@ -17,7 +17,7 @@ from zinc_kettle.cli.commands.show import tell
 from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.cli.signals import ending_signals
 from zinc_kettle.config import places
-from zinc_kettle.core.plan import Study
+from zinc_kettle.core.plan.study import Study
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import byte_size, duration
 from zinc_kettle.errors import UsageError

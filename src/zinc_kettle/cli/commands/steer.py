@@ -12,9 +12,9 @@ from zinc_kettle.app.build import open_store
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, StoreOption
 from zinc_kettle.config import places
-from zinc_kettle.core.decisions import WISHES, OnFailure
+from zinc_kettle.core.checks.steering import parse_levels, steer
 from zinc_kettle.core.problem import Problem, nearest
-from zinc_kettle.core.steering import parse_levels, steer
+from zinc_kettle.core.run.decisions import WISHES, OnFailure
 from zinc_kettle.errors import UsageError
 from zinc_kettle.store.reading import find, open_run
 

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 
 from zinc_kettle.core.cautions import answers, machine, repeats
 from zinc_kettle.core.cautions.kinds import CautionKind, Setting
-from zinc_kettle.core.repeat import Repeat
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.timeline import Timeline
 
 __all__ = ["KINDS", "QUIET_CODES", "Caution", "Setting", "cell_cautions", "timeline_cautions"]
 KINDS: dict[str, CautionKind] = {

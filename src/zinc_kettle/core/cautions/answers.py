@@ -7,9 +7,9 @@ from collections.abc import Sequence
 
 from zinc_kettle.core.cautions.kinds import CautionKind, Setting
 from zinc_kettle.core.faults import meaning
-from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.stats import median
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_MS, NS_PER_S, digits, plural
 from zinc_kettle.core.workload import SALT_DIGITS
 

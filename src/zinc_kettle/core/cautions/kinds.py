@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from zinc_kettle.core.repeat import Repeat
-from zinc_kettle.core.timeline import Timeline
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.timeline import Timeline
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from zinc_kettle.core.cautions.kinds import CautionKind, Setting
 from zinc_kettle.core.measures import per_repeat
 from zinc_kettle.core.measures.machine import observer_cores
-from zinc_kettle.core.repeat import Repeat
+from zinc_kettle.core.record.repeat import Repeat
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.units import digits, plural
 

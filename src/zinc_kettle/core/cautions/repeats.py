@@ -8,7 +8,7 @@ from zinc_kettle.core.cautions.answers import measured
 from zinc_kettle.core.cautions.kinds import CautionKind, Setting
 from zinc_kettle.core.measures import MEASURES, per_repeat
 from zinc_kettle.core.measures.kinds import OverRequests
-from zinc_kettle.core.repeat import Missing, Repeat
+from zinc_kettle.core.record.repeat import Missing, Repeat
 from zinc_kettle.core.stats import flukes, median, robust_spread, thin
 from zinc_kettle.core.stats.drift import DRIFT_P, DRIFT_SHARE, trend
 from zinc_kettle.core.stats.robust import FLUKE_FACTOR, FLUKE_SIGMAS, THIN_REQUESTS

@@ -6,11 +6,11 @@ from collections.abc import Mapping
 
 from zinc_kettle.core.energy import WALL
 from zinc_kettle.core.facts import EngineFacts, MachineFacts, ModelFacts
-from zinc_kettle.core.repeat import Figure, Missing, Repeat
+from zinc_kettle.core.record.repeat import Figure, Missing, Repeat
+from zinc_kettle.core.record.telemetry import DEVICE_BEFORE, DEVICE_LAYERS
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.steady import steady_window
 from zinc_kettle.core.storage_types import CACHE_TYPES
-from zinc_kettle.core.telemetry import DEVICE_BEFORE, DEVICE_LAYERS
 
 CACHE_TIMES = 4
 """A model smaller than so many times the last-level cache is read from the cache in part."""

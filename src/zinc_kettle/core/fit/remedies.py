@@ -6,11 +6,11 @@ from collections.abc import Callable, Container, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
-from zinc_kettle.core.factors import Level
 from zinc_kettle.core.fit.placement import Device, Placement, place
 from zinc_kettle.core.fit.sizing import CONTEXT_STEP, LaunchSettings
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.recipe import SettingRole
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.recipe import SettingRole
 from zinc_kettle.core.storage_types import CACHE_TYPES, LADDER, STORAGE_TYPES
 
 GOOD = frozenset({"fits", "split"})

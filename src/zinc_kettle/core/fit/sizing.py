@@ -8,9 +8,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from zinc_kettle.core.factors import Level
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.recipe import SettingRole
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.recipe import SettingRole
 from zinc_kettle.core.storage_types import CACHE_TYPES
 
 CONTEXT_STEP = 256

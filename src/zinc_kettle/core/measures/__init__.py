@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from zinc_kettle.core.measures import decode, machine, model, power, prefill, speculation, traffic
 from zinc_kettle.core.measures import latency as answering
 from zinc_kettle.core.measures.kinds import Group, Measure, PerRepeat
-from zinc_kettle.core.repeat import Figure, Missing, Repeat
+from zinc_kettle.core.record.repeat import Figure, Missing, Repeat
 
 MEASURES: dict[str, Measure] = {
     measure.name: measure

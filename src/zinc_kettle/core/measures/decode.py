@@ -7,11 +7,11 @@ from collections.abc import Sequence
 from zinc_kettle.core.family import depth_fall
 from zinc_kettle.core.fit.limit import limit_share
 from zinc_kettle.core.measures.kinds import Group, Measure, OfCell, PerRepeat
-from zinc_kettle.core.repeat import Figure, Missing, Repeat
+from zinc_kettle.core.record.repeat import Figure, Missing, Repeat
+from zinc_kettle.core.record.value import CellFigure, Value
 from zinc_kettle.core.stats import median, median_interval, robust_spread
 from zinc_kettle.core.steady import steady_throughput, whole_throughput
 from zinc_kettle.core.units import NS_PER_S
-from zinc_kettle.core.value import CellFigure, Value
 
 ONE_CHUNK = Missing("no answer had more than one output chunk")
 GROUP = Group("decode")

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING, Literal, TypeAlias
 
 if TYPE_CHECKING:
     from zinc_kettle.core.facts import EngineFacts
-    from zinc_kettle.core.plan import Cell
-    from zinc_kettle.core.repeat import Figure, Repeat
-    from zinc_kettle.core.telemetry import Launch
-    from zinc_kettle.core.timeline import Timeline
-    from zinc_kettle.core.value import CellFigure
+    from zinc_kettle.core.plan.study import Cell
+    from zinc_kettle.core.record.repeat import Figure, Repeat
+    from zinc_kettle.core.record.telemetry import Launch
+    from zinc_kettle.core.record.timeline import Timeline
+    from zinc_kettle.core.record.value import CellFigure
 
 Better = Literal["more", "less", "neither"]
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zinc_kettle.core.measures.kinds import Group, Measure, OverGaps, PerRepeat
-from zinc_kettle.core.repeat import Figure, Missing, Repeat
+from zinc_kettle.core.record.repeat import Figure, Missing, Repeat
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.units import NS_PER_MS, NS_PER_S
 

@@ -10,10 +10,10 @@ import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.measures.kinds import Group, Measure, OverLaunches, PerRepeat
-from zinc_kettle.core.repeat import NO_PROCESS, Figure, Missing, Repeat
+from zinc_kettle.core.record.repeat import NO_PROCESS, Figure, Missing, Repeat
+from zinc_kettle.core.record.telemetry import DEVICE_BEFORE, DEVICE_LAYERS, Launch
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.stats import median, quantile
-from zinc_kettle.core.telemetry import DEVICE_BEFORE, DEVICE_LAYERS, Launch
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
 
 GROUP = Group("machine")

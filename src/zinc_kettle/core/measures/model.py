@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from zinc_kettle.core.facts import EngineFacts
 from zinc_kettle.core.measures.kinds import Group, Measure, OfFacts
-from zinc_kettle.core.plan import Cell
-from zinc_kettle.core.repeat import Figure, Missing
+from zinc_kettle.core.plan.study import Cell
+from zinc_kettle.core.record.repeat import Figure, Missing
 from zinc_kettle.core.storage_types import CACHE_TYPES
 
 NOT_KNOWN = Missing("the model's file was not read here")

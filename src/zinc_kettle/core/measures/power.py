@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zinc_kettle.core import energy
 from zinc_kettle.core.measures.kinds import Group, Measure, PerRepeat
-from zinc_kettle.core.repeat import Figure, Missing, Repeat
+from zinc_kettle.core.record.repeat import Figure, Missing, Repeat
 
 UNTOLD = Missing("nothing on this rig reports its power")
 UNCOVERED = Missing("the power readings do not cover this window")

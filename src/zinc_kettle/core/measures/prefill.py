@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from zinc_kettle.core.measures.kinds import Group, Measure, OfCell, PerRepeat
 from zinc_kettle.core.measures.latency import NO_PREFILL_REPORT, QUEUED
-from zinc_kettle.core.repeat import Figure, Missing, Repeat
+from zinc_kettle.core.record.repeat import Figure, Missing, Repeat
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.units import NS_PER_S
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zinc_kettle.core.measures.kinds import Group, Measure, PerRepeat
-from zinc_kettle.core.repeat import Figure, Missing, Repeat
+from zinc_kettle.core.record.repeat import Figure, Missing, Repeat
 
 NO_DRAFTS = Missing("no model drafted tokens")
 GROUP = Group("speculation", together="figures of drafted tokens")

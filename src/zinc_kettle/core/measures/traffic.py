@@ -7,13 +7,13 @@ from collections.abc import Sequence
 import numpy as np
 
 from zinc_kettle.core.measures.kinds import Group, Measure, OfCell, OverRequests, PerRepeat
-from zinc_kettle.core.repeat import NO_PROCESS, Figure, Missing, Repeat
+from zinc_kettle.core.record.repeat import NO_PROCESS, Figure, Missing, Repeat
+from zinc_kettle.core.record.timeline import Timeline
+from zinc_kettle.core.record.value import CellFigure, Value
 from zinc_kettle.core.stats import median, quantile
 from zinc_kettle.core.stats.interval import share_interval
 from zinc_kettle.core.steady import steady_throughput, steady_window
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S
-from zinc_kettle.core.value import CellFigure, Value
 
 NOT_SCHEDULED = Missing("only an open loop has a schedule")
 NO_PROMISE = Missing("the study states no promise")

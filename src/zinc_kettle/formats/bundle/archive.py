@@ -18,7 +18,7 @@ from typing import Any
 
 import tomlkit
 
-from zinc_kettle.core.bounds import is_possible
+from zinc_kettle.core.record.bounds import is_possible
 from zinc_kettle.core.text import neutralise, shorten
 from zinc_kettle.errors import BundleError, StudyFileError
 from zinc_kettle.formats.toml import parse_toml

@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING, Any, get_args
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.bounds import BOUNDS, MOST_NS
-from zinc_kettle.core.telemetry import Trace
+from zinc_kettle.core.record.bounds import BOUNDS, MOST_NS
+from zinc_kettle.core.record.telemetry import Trace
+from zinc_kettle.core.record.timeline import OF_REPORT, SMALL, EngineReport, RequestRole, SmallField, Timeline
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.core.timeline import OF_REPORT, SMALL, EngineReport, RequestRole, SmallField, Timeline
 from zinc_kettle.errors import BundleError
 
 if TYPE_CHECKING:

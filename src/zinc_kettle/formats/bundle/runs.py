@@ -10,18 +10,18 @@ from typing import Any, TypeVar
 
 import msgspec
 
-from zinc_kettle.core.bounds import is_possible
-from zinc_kettle.core.decisions import Decision
-from zinc_kettle.core.factors import Level
+from zinc_kettle.core.checks.validate import validate
 from zinc_kettle.core.facts import EngineFacts, RunFacts
-from zinc_kettle.core.plan import Prompts, Study, to_plain
-from zinc_kettle.core.recipe import Endpoint
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.recipe import Endpoint
+from zinc_kettle.core.plan.study import Prompts, Study, to_plain
+from zinc_kettle.core.plan.traffic import Recorded
+from zinc_kettle.core.record.bounds import is_possible
+from zinc_kettle.core.record.telemetry import Launch, Machine
 from zinc_kettle.core.results import Failure, RepeatState
-from zinc_kettle.core.schedule import widened
-from zinc_kettle.core.telemetry import Launch, Machine
+from zinc_kettle.core.run.decisions import Decision
+from zinc_kettle.core.run.schedule import widened
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.core.traffic import Recorded
-from zinc_kettle.core.validate import validate
 from zinc_kettle.errors import BundleError, StudyFileError
 from zinc_kettle.formats.bundle.archive import Bundle, plain_toml
 from zinc_kettle.formats.shared_study import NO_ADDRESS, last_name, prompt_files, shared_text
@@ -54,7 +54,7 @@ class RunHead(msgspec.Struct, forbid_unknown_fields=False):
 
 
 class RepeatLine(msgspec.Struct, omit_defaults=True):
-    """A line of `repeats.jsonl`; meanings are those of core.repeat and core.results."""
+    """A line of `repeats.jsonl`; meanings are those of core.record.repeat and core.results."""
 
     id: str
     place: int

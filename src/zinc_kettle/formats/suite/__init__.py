@@ -1,6 +1,6 @@
 """Texts of the suite's tasks: question sets of the harbour office of Skerry Sound, one JSON Lines file a task.
 
-Here: the files and reading them. Not here: lengths and reasons (core.suite, docs/suite.md).
+Here: the files and reading them. Not here: lengths and reasons (core.plan.suite, docs/suite.md).
 May import: zinc_kettle.core, formats.prompts.
 """
 

@@ -11,12 +11,12 @@ from zinc_kettle.core.chart import Axis, Chart, Label, Line, Mark, Panel, Points
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.machine import device_before
 from zinc_kettle.core.measures.power import UNTOLD
+from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.record.telemetry import Trace
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.remarks import marks_of
-from zinc_kettle.core.repeat import Repeat
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.stats import flukes, median, quantile
-from zinc_kettle.core.telemetry import Trace
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_MS, NS_PER_S, digits
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
 from zinc_kettle.present.charts.subtitle import notes

@@ -6,16 +6,16 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
-from zinc_kettle.core.capacity import WORDS, CapacityResult, capacities
 from zinc_kettle.core.chart import Axis, Chart, Line, Mark, Panel, Points, Rule, Scale
+from zinc_kettle.core.compare.reported import series as reported_series
 from zinc_kettle.core.lengths import families
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.repeat import Missing
-from zinc_kettle.core.reported import series as reported_series
+from zinc_kettle.core.record.repeat import Missing
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.search.capacity import WORDS, CapacityResult, capacities
 from zinc_kettle.core.stats import fit_line
 from zinc_kettle.core.units import digits, scale
-from zinc_kettle.core.value import Value
 from zinc_kettle.present.capacity import capacity_answer, interval_text, whole
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
 from zinc_kettle.present.charts.subtitle import measure_line, notes

@@ -5,9 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from zinc_kettle.core.chart import Axis, Chart, Panel, Ranges, Rule, Tone
-from zinc_kettle.core.duel import Duel, MeasureComparison, PairContest, Rung, Verdict, pair_by_pair, request_measure
+from zinc_kettle.core.compare.duel import (
+    Duel,
+    MeasureComparison,
+    PairContest,
+    Rung,
+    Verdict,
+    pair_by_pair,
+    request_measure,
+)
+from zinc_kettle.core.compare.sides import Pair
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.sides import Pair
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import digits, with_unit

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 from zinc_kettle.core.chart import Chart
+from zinc_kettle.core.compare.reported import Reported
 from zinc_kettle.core.preferences import Pace
-from zinc_kettle.core.reported import Reported
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.present.fit_rows import FitRow
 

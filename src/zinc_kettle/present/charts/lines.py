@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from zinc_kettle.core.chart import Axis, Chart, Line, Mark, Panel, Points
 from zinc_kettle.core.grid import Slice, grid_of
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import scale
-from zinc_kettle.core.value import Value
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
 from zinc_kettle.present.charts.subtitle import measure_line, notes
 

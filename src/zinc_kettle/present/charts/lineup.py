@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from zinc_kettle.core.chart import Axis, Chart, Mark, Panel, Ranges, Rule, Tone
-from zinc_kettle.core.lineup import Group, Lineup, Place
+from zinc_kettle.core.compare.lineup import Group, Lineup, Place
+from zinc_kettle.core.compare.reported import Reported, of_measure
+from zinc_kettle.core.compare.speed_index import Index
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Pace
-from zinc_kettle.core.reported import Reported, of_measure
-from zinc_kettle.core.speed_index import Index
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import scale
 from zinc_kettle.present.charts.subtitle import notes

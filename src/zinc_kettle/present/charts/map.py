@@ -7,13 +7,13 @@ from dataclasses import dataclass
 
 from zinc_kettle.core.cautions import QUIET_CODES
 from zinc_kettle.core.chart import Axis, Cell, Chart, Panel
-from zinc_kettle.core.compare import Ranking, standing
+from zinc_kettle.core.compare.cells import Ranking, standing
 from zinc_kettle.core.grid import Axes, GridAxis, grid_of
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.units import byte_size, digits, duration
-from zinc_kettle.core.value import Value
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
 from zinc_kettle.present.charts.subtitle import measure_line, notes
 from zinc_kettle.present.planned import NOTHING_KNOWN, Planned

@@ -8,13 +8,13 @@ import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.chart import Axis, Chart, Label, Line, Mark, Panel, Points, Rule
-from zinc_kettle.core.compare import by_block_of
+from zinc_kettle.core.compare.cells import by_block_of
+from zinc_kettle.core.compare.reported import pairs as reported_pairs
 from zinc_kettle.core.frontier import frontier, knee
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.reported import pairs as reported_pairs
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import digits, scale
-from zinc_kettle.core.value import Value
 from zinc_kettle.present.charts.curves import LOADS
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
 from zinc_kettle.present.charts.subtitle import measure_line, notes

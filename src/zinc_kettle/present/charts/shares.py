@@ -6,9 +6,9 @@ from collections.abc import Sequence
 
 from zinc_kettle.core.breakdown import TimeSplit, time_split
 from zinc_kettle.core.chart import Axis, Chart, Label, Mark, Panel, Rule, Spans, Steps
-from zinc_kettle.core.repeat import Missing
+from zinc_kettle.core.record.repeat import Missing
+from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.results import CellResults
-from zinc_kettle.core.timeline import Timeline
 from zinc_kettle.core.units import NS_PER_S, digits, scale
 from zinc_kettle.present.breakdown import NAMES, REST, part_lines
 from zinc_kettle.present.charts.kinds import ChartKind, Subject

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from zinc_kettle.core.cautions import QUIET_CODES
 from zinc_kettle.core.cautions.answers import DIFFERENT_TOKENIZER
-from zinc_kettle.core.compare import other_tokenizers
-from zinc_kettle.core.factors import label
+from zinc_kettle.core.checks.steering import told_of_run
+from zinc_kettle.core.compare.cells import other_tokenizers
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.kinds import OverRequests
+from zinc_kettle.core.plan.factors import label
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.steering import told_of_run
 from zinc_kettle.core.units import plural, scale
-from zinc_kettle.core.value import Value
 from zinc_kettle.present.values import CAUTION_MARK, bound_name, scope
 
 ARRIVALS = {"constant": "constant", "poisson": "Poisson", "recorded": "recorded"}

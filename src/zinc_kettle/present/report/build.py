@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from zinc_kettle.core.duel import Duel
-from zinc_kettle.core.lineup import Lineup
+from zinc_kettle.core.compare.duel import Duel
+from zinc_kettle.core.compare.lineup import Lineup
 from zinc_kettle.core.preferences import Pace
 from zinc_kettle.core.report import ReportPart, ReportPlan, section_key
 from zinc_kettle.present.charts.kinds import Subject

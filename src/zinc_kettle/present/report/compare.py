@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from zinc_kettle.core.duel import Duel
-from zinc_kettle.core.lineup import Lineup
+from zinc_kettle.core.compare.duel import Duel
+from zinc_kettle.core.compare.lineup import Lineup
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Pace
 from zinc_kettle.present.charts.duel import duel_chart

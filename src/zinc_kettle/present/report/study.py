@@ -6,15 +6,15 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 from zinc_kettle.core.cautions import KINDS
-from zinc_kettle.core.factors import HERE, label
 from zinc_kettle.core.facts import EngineFacts, MachineFacts
-from zinc_kettle.core.plan import shape_of
+from zinc_kettle.core.plan.factors import HERE, label
+from zinc_kettle.core.plan.study import shape_of
+from zinc_kettle.core.plan.traffic import SHAPES
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.rig import FACT_KINDS
 from zinc_kettle.core.stats.interval import MIN_FOR_INTERVAL
-from zinc_kettle.core.traffic import SHAPES
 from zinc_kettle.core.units import byte_size, plural
-from zinc_kettle.core.value import Value
 from zinc_kettle.present.charts import offered
 from zinc_kettle.present.charts.kinds import Subject
 from zinc_kettle.present.dates import day

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 
 from rich.text import Text
 
-from zinc_kettle.core.duel import Duel, Rung
-from zinc_kettle.core.sides import Side
+from zinc_kettle.core.compare.duel import Duel, Rung
+from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.present.duel import (
     caution_text,

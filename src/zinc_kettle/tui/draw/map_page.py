@@ -9,7 +9,7 @@ from functools import cached_property
 from rich.cells import cell_len
 from rich.style import Style
 
-from zinc_kettle.core.compare import Ranking
+from zinc_kettle.core.compare.cells import Ranking
 from zinc_kettle.core.grid import Axes, Grid, Slice, grid_of
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.text import shorten

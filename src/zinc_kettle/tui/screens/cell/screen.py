@@ -7,10 +7,10 @@ from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Digits, Footer, Input, Static
 
-from zinc_kettle.core.compare import standing
+from zinc_kettle.core.checks.steering import place_of
+from zinc_kettle.core.compare.cells import standing
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.results import CellResults
-from zinc_kettle.core.steering import place_of
 from zinc_kettle.core.text import capitalised, neutralise
 from zinc_kettle.present.findings import main_measure
 from zinc_kettle.present.values import STATE_MARKS, bound_name, bounds_text, value_text

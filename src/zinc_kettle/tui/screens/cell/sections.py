@@ -12,9 +12,9 @@ from zinc_kettle.core.family import DepthFall, PrefillSlope
 from zinc_kettle.core.lengths import family_of
 from zinc_kettle.core.measures import groups
 from zinc_kettle.core.measures.kinds import Group, Measure
-from zinc_kettle.core.repeat import Missing
+from zinc_kettle.core.record.repeat import Missing
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.value import Value
 from zinc_kettle.present.charts import cell as charts
 from zinc_kettle.present.lengths import fall_text, slope_text, turn_lines
 from zinc_kettle.present.values import bounds_text, value_text

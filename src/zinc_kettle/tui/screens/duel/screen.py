@@ -11,9 +11,9 @@ from textual.containers import VerticalScroll
 from textual.widgets import Footer, Static
 
 from zinc_kettle.core.chart import Chart
-from zinc_kettle.core.duel import Duel, PairContest, Rung, duel, effort, ladder, prompt_by_prompt
+from zinc_kettle.core.compare.duel import Duel, PairContest, Rung, duel, effort, ladder, prompt_by_prompt
+from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.sides import Side
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.charts.duel import duel_chart, ladder_chart, pairs_chart, prompts_chart
 from zinc_kettle.present.duel import side_title

@@ -13,13 +13,13 @@ from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Footer, OptionList, Static
 
 from zinc_kettle.core.chart import Chart, Panel, Ranges
-from zinc_kettle.core.lineup import PERS, Lineup, Per, Place, lineup
+from zinc_kettle.core.checks.steering import place_of
+from zinc_kettle.core.compare.lineup import PERS, Lineup, Per, Place, lineup
+from zinc_kettle.core.compare.reported import Reported
+from zinc_kettle.core.compare.speed_index import Index, index
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Pace
-from zinc_kettle.core.reported import Reported
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.speed_index import Index, index
-from zinc_kettle.core.steering import place_of
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.charts.lineup import index_chart, lineup_chart

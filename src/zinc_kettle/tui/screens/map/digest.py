@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from zinc_kettle.core.compare import Ranking, standing
+from zinc_kettle.core.compare.cells import Ranking, standing
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.present.capacity import headline

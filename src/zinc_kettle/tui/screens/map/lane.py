@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from rich.text import Text
 
-from zinc_kettle.core.plan import rigs_of
+from zinc_kettle.core.plan.study import rigs_of
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.units import byte_size, digits, duration

@@ -11,14 +11,14 @@ from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Digits, Footer, Input, Static
 
-from zinc_kettle.core.budget import launches
-from zinc_kettle.core.compare import Ranking
-from zinc_kettle.core.factors import HERE
+from zinc_kettle.core.checks.steering import place_of
+from zinc_kettle.core.compare.cells import Ranking
 from zinc_kettle.core.grid import Axes, axes_choices, grid_of
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
-from zinc_kettle.core.plan import rigs_of
+from zinc_kettle.core.plan.factors import HERE
+from zinc_kettle.core.plan.study import rigs_of
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.steering import place_of
+from zinc_kettle.core.run.budget import launches
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.planned import Planned, planned_cells, whole_seconds
 from zinc_kettle.present.table import plan_line, results_text

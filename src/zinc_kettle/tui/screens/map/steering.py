@@ -6,7 +6,9 @@ from typing import TYPE_CHECKING
 
 from textual.widgets import Input
 
-from zinc_kettle.core.decisions import (
+from zinc_kettle.core.checks.steering import parse_levels
+from zinc_kettle.core.problem import Problem
+from zinc_kettle.core.run.decisions import (
     POLICY_WORDS,
     AddLevel,
     First,
@@ -19,8 +21,6 @@ from zinc_kettle.core.decisions import (
     Skip,
     StopAfter,
 )
-from zinc_kettle.core.problem import Problem
-from zinc_kettle.core.steering import parse_levels
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station

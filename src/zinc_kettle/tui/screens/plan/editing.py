@@ -9,8 +9,8 @@ from textual.widgets import Input
 
 from zinc_kettle.app.views import Checked, OpenPlan
 from zinc_kettle.core.declared import Plain
-from zinc_kettle.core.plan_fields import FIELDS, CannotReadError, read_field
-from zinc_kettle.core.ranges import read_level, read_levels
+from zinc_kettle.core.plan.fields import FIELDS, CannotReadError, read_field
+from zinc_kettle.core.plan.ranges import read_level, read_levels
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.present.plan_lines import PlanLine, plan_lines, setting_words
 from zinc_kettle.tui.host import host
@@ -20,8 +20,8 @@ from zinc_kettle.tui.widgets.map_view import MapView
 from zinc_kettle.tui.widgets.plan_text import PlanText
 
 if TYPE_CHECKING:
-    from zinc_kettle.core.factors import Factor
-    from zinc_kettle.core.history import History
+    from zinc_kettle.core.plan.factors import Factor
+    from zinc_kettle.core.plan.history import History
 
 
 class Editing(Station):

@@ -152,8 +152,8 @@ class PlanScreen(Editing):
         self._trouble = said
 
     async def _learn_rigs(self) -> None:
-        from zinc_kettle.core.factors import HERE
-        from zinc_kettle.core.plan import rigs_of
+        from zinc_kettle.core.plan.factors import HERE
+        from zinc_kettle.core.plan.study import rigs_of
 
         assert self.checked.results is not None
         for name in rigs_of(self.checked.results.study) or [HERE]:

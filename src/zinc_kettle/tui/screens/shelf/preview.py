@@ -5,7 +5,7 @@ from __future__ import annotations
 from rich.text import Text
 
 from zinc_kettle.app.views import ShelfEntry
-from zinc_kettle.core.compare import standing
+from zinc_kettle.core.compare.cells import standing
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.present.charts.subtitle import measure_line
 from zinc_kettle.present.findings import main_measure

@@ -1,0 +1,165 @@
+"""What a plan allows but a careful person would question: each with its place and what to try.
+
+A problem keeps a study from being measured; a doubt only says what its figures will not carry.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from zinc_kettle.core.cautions.answers import TINY_PROMPT_TOKENS
+from zinc_kettle.core.plan.design import combinations
+from zinc_kettle.core.plan.study import Cell, Study, shape_of
+from zinc_kettle.core.problem import Problem
+
+SLOPE_TOKENS = 128
+"""A few milliseconds of fixed overhead are under 3% of what such a prompt takes on a slow machine."""
+FEW_REPEATS = 6
+"""Fewer carry no 95% interval of the median."""
+SHORT_ANSWER_TOKENS = 16
+"""Fewer steps than this and one late token shows in the decode speed."""
+TAIL_REQUESTS = 20
+"""With fewer, the 95th percentile is the slowest request."""
+MANY_CELLS = 2_000
+"""Of a larger plan not each cell is looked at."""
+
+
+def doubts(study: Study, cores: int | None = None) -> list[Problem]:
+    """What is doubtful about a study, in the order a person reads it.
+
+    Args:
+        study: A study without problems.
+        cores: Physical cores of the machine it runs on; None where that is not known or there are several.
+    """
+    cells = study.cells[:MANY_CELLS]
+    return [
+        *_design(study),
+        *_threads(study, cells, cores),
+        *_lengths(study, cells),
+        *_load(study, cells),
+        *_repeats(study),
+    ]
+
+
+def _place(study: Study, name: str) -> tuple[str, ...]:
+    if name in study.vary:
+        return ("vary", name)
+    return ("hold", name)
+
+
+def _design(study: Study) -> Iterator[Problem]:
+    for tie in study.design.ties:
+        yield Problem(
+            ("design", "ties"),
+            f"{' and '.join(tie)} always change together",
+            why="what one of them does cannot be told from what the other does",
+            remedy="untie them if that is the question",
+        )
+    for name, levels in study.vary.items():
+        seen = {levels_of[name] for levels_of in combinations(study.vary, study.design)} if study.design.without else ()
+        gone = [level for level in levels if seen and level not in seen]
+        if len(levels) == 1 and name != study.capacity.factor:
+            yield Problem(
+                ("vary", name),
+                f"{name} has one level",
+                why="nothing is compared by it",
+                remedy="add a level, or hold it",
+            )
+        elif gone:
+            yield Problem(
+                ("design", "without"),
+                f"no cell is left with {study.factors[name].says(gone[0])}",
+                remedy="remove the level, or leave out less",
+            )
+
+
+def _threads(study: Study, cells: tuple[Cell, ...], cores: int | None) -> Iterator[Problem]:
+    most = max((cell for cell in cells), key=lambda cell: int(cell.level("threads") or 0), default=None)
+    if most is None or cores is None or study.endpoint is not None:
+        return
+    threads = int(most.level("threads") or 0)
+    setting = most.engine.setting("threads")
+    if setting is not None and threads > cores:
+        yield Problem(
+            _place(study, setting.name),
+            f"{threads} threads on {cores} cores",
+            why="threads that share a core slow each other down",
+            remedy=f"{cores} at most",
+        )
+
+
+def _lengths(study: Study, cells: tuple[Cell, ...]) -> Iterator[Problem]:
+    prompts = [int(c.settings["prompt_tokens"] or 0) for c in cells if c.settings["prompt_tokens"]]
+    shortest = min(prompts, default=None)
+    if shortest is not None and shortest < SLOPE_TOKENS:
+        worst = "mostly fixed overhead" if shortest < TINY_PROMPT_TOKENS else "partly fixed overhead"
+        yield Problem(
+            _place(study, "prompt_tokens"),
+            f"{shortest} prompt tokens are few for a prefill speed",
+            why=f"their prefill is {worst}",
+            remedy=f"{SLOPE_TOKENS} or more",
+        )
+    answers = [int(c.settings["output_tokens"] or 0) for c in cells]
+    if study.prompts.outputs is None and answers and min(answers) < SHORT_ANSWER_TOKENS:
+        yield Problem(
+            _place(study, "output_tokens"),
+            f"{min(answers)} output tokens are few for a decode speed",
+            why="one late token shows in it",
+            remedy=f"{SHORT_ANSWER_TOKENS} or more",
+        )
+    if any(c.settings["salt"] is False for c in cells):
+        yield Problem(
+            _place(study, "salt"),
+            "prompts are sent without a salt",
+            why="an engine that keeps earlier prompts answers from them, and prefill looks too fast",
+            remedy="leave salt on, unless cached prefill is the question",
+        )
+
+
+def _load(study: Study, cells: tuple[Cell, ...]) -> Iterator[Problem]:
+    for cell in cells:
+        streams, slots = int(cell.settings["concurrency"] or 1), cell.level("slots")
+        setting = cell.engine.setting("slots")
+        if setting is not None and slots is not None and streams > int(slots):
+            yield Problem(
+                _place(study, setting.name),
+                f"{streams} streams share {slots} slots",
+                why="the others queue in the engine, and their wait is in the TTFT",
+                remedy="leave slots out, and each stream has one",
+            )
+            break
+    many = [c for c in cells if shape_of(study, c) == "open" or int(c.settings["concurrency"] or 1) > 1]
+    fewest = min((c.requests(study) for c in many), default=None)
+    if fewest is not None and fewest * study.repeats.count < TAIL_REQUESTS:
+        yield Problem(
+            ("repeats", "requests"),
+            f"{fewest * study.repeats.count} requests carry no 95th percentile",
+            why="it would be the slowest of them",
+            remedy=f"{TAIL_REQUESTS} or more in all",
+        )
+
+
+def _repeats(study: Study) -> Iterator[Problem]:
+    repeats = study.repeats
+    if not repeats.adaptive and repeats.count < FEW_REPEATS and not study.capacity.factor:
+        few = "one repeat says" if repeats.count == 1 else f"{repeats.count} repeats say"
+        yield Problem(
+            ("repeats", "count"),
+            f"{few} little of the spread",
+            why="fewer than six carry no 95% interval",
+            remedy="six, or until it is known",
+        )
+    if repeats.order == "by-launch" and len(study.cells) > 1:
+        yield Problem(
+            ("repeats", "order"),
+            "cells are measured one after another",
+            why="what the machine does meanwhile hits them unequally",
+            remedy="interleave them",
+        )
+    if repeats.warm_up == 0:
+        yield Problem(
+            ("repeats", "warm_up"),
+            "nothing warms up",
+            why="the first request after a load is slower, and is kept apart",
+            remedy="warm_up = 1",
+        )

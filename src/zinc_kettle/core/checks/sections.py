@@ -1,0 +1,139 @@
+"""What goes together within one section of a plan, and what is meant where something is left out."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import replace
+
+from zinc_kettle.core.address import address_problem
+from zinc_kettle.core.faults import is_fault
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.plan.recipe import Endpoint
+from zinc_kettle.core.plan.study import Repeats, Study
+from zinc_kettle.core.plan.traffic import MAX_TOKENS_DRAWN, NEEDED, CapacitySearch, Lengths
+from zinc_kettle.core.problem import Problem, nearest
+from zinc_kettle.core.stats.ratios import MIN_FOR_CLAIM
+
+UNTIL_FLOOR = 6
+"""Fewer repeats carry no 95% interval, and nothing to stop by."""
+ANSWER_CEILING = 40
+"""The most repeats of a cell where the question decides, and no ceiling is given."""
+_VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
+
+
+def fewest(repeats: Repeats) -> int:
+    """The fewest repeats where what is measured decides how many; 0 where their number is fixed."""
+    if repeats.until_answered is not None:
+        return MIN_FOR_CLAIM
+    return 0 if repeats.until_percent is None else UNTIL_FLOOR
+
+
+def completed(repeats: Repeats, *, counted: bool) -> Repeats:
+    """The same with the fewest and the most repeats that are meant where none are said.
+
+    Args:
+        repeats: As a file has them.
+        counted: Whether the file has a count.
+    """
+    if not repeats.adaptive:
+        return repeats
+    count = repeats.count if counted else fewest(repeats)
+    usual = ANSWER_CEILING if repeats.until_answered else 5 * count
+    return replace(repeats, count=count, ceiling=repeats.ceiling or usual)
+
+
+def section_problems(study: Study) -> Iterator[Problem]:
+    """Problems of the sections, each taken by itself."""
+    yield from _repeats(study.repeats)
+    for name, lengths in (("lengths", study.prompts.lengths), ("outputs", study.prompts.outputs)):
+        if lengths is not None:
+            yield from _lengths(("prompts", name), lengths)
+    yield from _load(study)
+    for code in [code for code in study.retry.on if not is_fault(code)][:1]:
+        yield Problem(("retry", "on"), f"{code!r} is not a fault code", remedy="docs/faults.md lists them")
+    if not study.capacity.factor and study.capacity != CapacitySearch():
+        yield Problem(("capacity",), "capacity.factor is missing", remedy='factor = "concurrency", or factor = "rate"')
+    if study.design.baseline and study.design.kind == "all":
+        yield Problem(("design", "baseline"), "a baseline needs one factor at a time", remedy='kind = "one-at-a-time"')
+    if not all(study.design.without):
+        yield Problem(("design", "without"), "an empty combination would leave out every cell", remedy="remove it")
+    if study.endpoint is not None:
+        yield from endpoint_problems(study.endpoint)
+
+
+def _repeats(repeats: Repeats) -> Iterator[Problem]:
+    floor, by = fewest(repeats), "until_answered" if repeats.until_answered is not None else "until_percent"
+    measure = MEASURES.get(repeats.until_measure)
+    if measure is None:
+        path = ("repeats", "until_measure")
+        yield Problem(
+            path, f"{repeats.until_measure!r} is not a measure", remedy=nearest(repeats.until_measure, MEASURES)
+        )
+    elif repeats.until_answered is not None and measure.better == "neither":
+        yield Problem(
+            ("repeats", "until_measure"),
+            f"{repeats.until_measure} has no better or worse",
+            remedy="decode and ttft are measures that have",
+        )
+    if repeats.until_answered is not None and repeats.until_percent is not None:
+        yield Problem(("repeats", by), "until_percent and until_answered cannot both decide", remedy="keep one")
+    if repeats.until_answered is None and repeats.smallest_percent != Repeats().smallest_percent:
+        path = ("repeats", "smallest_percent")
+        yield Problem(path, "smallest_percent only applies with until_answered", remedy="remove it")
+    if not floor:
+        if repeats.ceiling:
+            path = ("repeats", "ceiling")
+            yield Problem(path, "ceiling only applies with until_percent or until_answered", remedy="remove it")
+        return
+    if repeats.count < floor:
+        yield Problem(
+            ("repeats", "count"),
+            f"{by} needs count = {floor} or more",
+            why="fewer repeats carry no 95% interval",
+            remedy=f"count = {floor}",
+        )
+    if repeats.ceiling < repeats.count:
+        yield Problem(("repeats", "ceiling"), "ceiling is below count, the floor", remedy="raise it")
+
+
+def _lengths(path: tuple[str, ...], lengths: Lengths) -> Iterator[Problem]:
+    unsaid = {"tokens": 0, "high": MAX_TOKENS_DRAWN, "median": 0, "sigma": 0, "table": ()}
+    needed = NEEDED[lengths.kind]
+    missing = [name for name in needed if name in unsaid and getattr(lengths, name) == unsaid[name]]
+    if missing:
+        yield Problem(path, f"{lengths.kind} needs {', '.join(missing)}", remedy=f"give {', '.join(needed)}")
+    if lengths.low > lengths.high:
+        yield Problem(path, "low is above high", remedy="exchange them")
+
+
+def _load(study: Study) -> Iterator[Problem]:
+    load = study.load
+    if (load.arrivals == "recorded") != (load.times_file is not None):
+        yield Problem(
+            ("load", "arrivals"),
+            "recorded arrivals need a file of times, and no other arrivals use one",
+            remedy='arrivals = "recorded" and times_file = "NAME.csv"',
+        )
+    if load.think_s and load.shape not in {"closed", "conversation"}:
+        yield Problem(
+            ("load", "think_s"),
+            f"think_s does not apply to the shape {load.shape}",
+            remedy="it goes with closed and conversation",
+        )
+
+
+def endpoint_problems(endpoint: Endpoint) -> Iterator[Problem]:
+    """Problems of the address of an engine that already runs, with their paths in a study file."""
+    wrong = address_problem(endpoint.url)
+    if wrong:
+        yield Problem(("endpoint", "url"), "endpoint.url is not valid", why=wrong, remedy="http://127.0.0.1:8080")
+    if endpoint.key_variable is not None and not _VARIABLE.match(endpoint.key_variable):
+        path = ("endpoint", "key_variable")
+        yield Problem(path, "key_variable is no name of a variable", remedy="letters, digits and _, as in OFFICE_KEY")
+    if endpoint.key_variable is not None and endpoint.key_file is not None:
+        yield Problem(
+            ("endpoint", "key_file"),
+            "the key comes from key_variable or from key_file, not from both",
+            remedy="keep one of them",
+        )

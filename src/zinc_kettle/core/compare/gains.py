@@ -1,0 +1,138 @@
+"""What each level of a factor bought over another, all else equal; all pairs of a study are one family."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from zinc_kettle.core.compare.cells import MIN_REPEATS, RepeatsNeeded, by_block_of, levels_key, ratio, shared_columns
+from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.study import Study
+from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.run.precision import answer_looks
+from zinc_kettle.core.run.stopping import BEST, answer_of, strata
+from zinc_kettle.core.stats import Interval, median
+from zinc_kettle.core.stats.ratios import ALPHA, holm, paired_ratios, pairs_p, required_repeats
+
+
+@dataclass(frozen=True, slots=True)
+class Gain:
+    """What one level of a factor bought over another, all else equal."""
+
+    factor: str
+    low: Level
+    high: Level
+    """The level whose figure stands above the line."""
+    ratios: tuple[Interval, ...]
+    """One for each pair of cells that differ in nothing else."""
+    where: tuple[Mapping[str, Level], ...] = ()
+    """The other levels of each pair."""
+    adjusted: tuple[float, ...] = ()
+    """The p value of each, adjusted for all pairs of the study that were looked at together; 0 and 1 where the study is
+    repeated until this factor is answered, and its looks have told."""
+    alike: tuple[bool, ...] = ()
+    """Which pairs are known to differ by no more than is worth knowing; empty where that was not asked."""
+
+    @property
+    def signs(self) -> tuple[int, ...]:
+        """What each pair says: 1 clearly more, −1 clearly less, 0 no clear difference."""
+        return tuple(
+            0 if p >= ALPHA else 1 if r.value > 1 else -1 for r, p in zip(self.ratios, self.adjusted, strict=True)
+        )
+
+    @property
+    def clear(self) -> int:
+        """How many pairs show a clear difference."""
+        return sum(1 for s in self.signs if s)
+
+    def by_factor(self) -> tuple[str, list[tuple[Level, int, list[Interval]]]] | None:
+        """The factor whose level decides what is said; for each of its levels what, and the ratios. None where none
+        does."""
+        if len(set(self.signs)) < 2:
+            return None
+        for name in self.where[0]:
+            groups: dict[Level, list[tuple[int, Interval]]] = {}
+            for said, found, levels in zip(self.signs, self.ratios, self.where, strict=True):
+                groups.setdefault(levels[name], []).append((said, found))
+            if all(len({said for said, _ in group}) == 1 for group in groups.values()):
+                return name, [(level, group[0][0], [f for _, f in group]) for level, group in groups.items()]
+        return None
+
+
+def gains(results: StudyResults, name: str) -> list[Gain]:
+    """For each varied factor, what each level bought over the one before it in the plan; all pairs are one family."""
+    cells = [c for c in results.cells if c.done and len(c.series(name)) >= MIN_REPEATS]
+    at: dict[object, int] = {levels_key(c.cell.levels): i for i, c in enumerate(cells)}
+    steps = [
+        (factor, low, high, _pairs(results.study, cells, at, factor, low, high))
+        for factor in results.study.leading
+        for low, high in results.study.steps(factor)
+    ]
+    pairs = [pair for *_, mine in steps for pair in mine]
+    ratios, p = _ratios(cells, pairs, name)
+    repeats = results.study.repeats
+    if repeats.until_answered is not None and name == repeats.until_measure:
+        p = [min(1.0, value * len(answer_looks(repeats))) for value in p]  # it was looked at so often
+    of = dict(zip(pairs, zip(ratios, holm(p), strict=True), strict=True))
+    alike: set[tuple[int, int]] = set()
+    if repeats.until_answered not in {None, BEST} and name == repeats.until_measure:
+        answer = answer_of(results.study, by_block_of(cells, name))
+        for pair in (pair for factor, _, _, mine in steps if factor == repeats.until_answered for pair in mine):
+            keys = cells[pair[0]].cell.key, cells[pair[1]].cell.key
+            of[pair] = of[pair][0], 0.0 if keys in answer.apart else 1.0
+            alike |= {pair} if keys in answer.same else set()
+    out = []
+    for factor, low, high, mine in steps:
+        found = [(pair, *of[pair]) for pair in mine if of[pair][0] is not None]
+        if found:
+            tied = results.study.design.tie(factor)
+            where = tuple({n: v for n, v in cells[a].cell.levels.items() if n not in tied} for (a, _), *_ in found)
+            told = tuple(r for _, r, _ in found if r is not None)
+            same = tuple(pair in alike for pair, *_ in found)
+            out.append(Gain(factor, low, high, told, where, tuple(adjusted for *_, adjusted in found), same))
+    return out
+
+
+def _pairs(
+    study: Study, cells: Sequence[CellResults], at: Mapping[object, int], factor: str, low: Level, high: Level
+) -> list[tuple[int, int]]:
+    """Places of the cells with one level and with the other, all else equal."""
+    tops = [(i, c) for i, c in enumerate(cells) if c.cell.levels[factor] == high]
+    others = [(i, at.get(levels_key(study.moved(c.cell.levels, factor, low)))) for i, c in tops]
+    return [(i, other) for i, other in others if other is not None]
+
+
+def _ratios(
+    cells: Sequence[CellResults], pairs: Sequence[tuple[int, int]], name: str
+) -> tuple[list[Interval | None], list[float]]:
+    """The ratio of each pair, and its p value by the error of all cells, where they share blocks."""
+    columns, shared = shared_columns(cells, name), strata(c.cell for c in cells)
+    if columns is not None and all(len(c.series(name)) == columns.shape[1] for c in cells):
+        return list(paired_ratios(columns, pairs)), pairs_p(columns, pairs, shared)  # thousands at once
+    found = [ratio(cells[a], cells[b], name) for a, b in pairs]
+    if columns is not None:
+        return found, pairs_p(columns, pairs, shared)
+    return found, [1.0 if r is None else r.p for r in found]
+
+
+def gain_effort(results: StudyResults, gain: Gain, *, smallest: float) -> RepeatsNeeded | None:
+    """What would tell the largest of a step's differences with 90%, all its pairs looked at together.
+
+    Args:
+        results: The run.
+        gain: A step of a factor.
+        smallest: The smallest difference worth knowing, as a share.
+
+    Returns:
+        None where too little is measured to say.
+    """
+    carried = [r for r in gain.ratios if r.bound == "interval95" and r.high > r.low]
+    if not carried:
+        return None
+    found = max(carried, key=lambda r: abs(np.log(r.value)))
+    share = max(smallest, max(found.value, 1 / found.value) - 1)
+    further = max(1, required_repeats(found, share, pairs=len(gain.ratios)) - found.n)
+    took = [c.summary.took_s for c in results.cells if c.done]
+    return RepeatsNeeded(share, further, 2 * len(gain.ratios) * further * median(took) if all(took) else None)
