@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from dataclasses import replace
 from pathlib import Path
 
@@ -14,7 +13,6 @@ from textual.widgets import Footer, OptionList, Static
 from zinc_kettle.core.chart import Chart, extent, positions
 from zinc_kettle.core.chart_view import Spot, View, series_of, spots, viewed
 from zinc_kettle.core.results import CellResults
-from zinc_kettle.errors import KettleError
 from zinc_kettle.present.charts import offered
 from zinc_kettle.present.charts.curves import numbers
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
@@ -24,7 +22,7 @@ from zinc_kettle.tui.draw.chart import draw_chart
 from zinc_kettle.tui.draw.curves import points_text, spot_text
 from zinc_kettle.tui.draw.plot import Cross
 from zinc_kettle.tui.host import host
-from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.recomputed import Recomputed
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
@@ -44,7 +42,7 @@ class Kinds(Choices):
     ]
 
 
-class CurvesScreen(Station):
+class CurvesScreen(Recomputed[tuple[list[ChartKind], Chart | None]]):
     """One chart of the open study."""
 
     BINDINGS = bindings("curves")
@@ -52,16 +50,12 @@ class CurvesScreen(Station):
 
     def __init__(self) -> None:
         super().__init__()
-        self._kinds: list[ChartKind] = []
         self._kind = ""
         self._factor = ""
         self._others: Path | None = None
         self._view = View()
         self._at = 0
         self._subject: Subject | None = None
-        self._chart: Chart | None = None
-        self._trouble = ""
-        self._looked = False
 
     def widgets(self) -> ComposeResult:
         """The chart, the selected point, the kinds."""
@@ -77,42 +71,8 @@ class CurvesScreen(Station):
                 yield Static(id="about")
         yield Footer()
 
-    def on_mount(self) -> None:
-        """Find out what can be drawn."""
-        self.redraw()
-        self._make()
-
-    def on_screen_resume(self) -> None:
-        """Another study may be open, or more of it measured."""
-        self._make()
-
-    def on_resize(self) -> None:
-        """A chart is drawn to the size."""
-        self.call_after_refresh(self.redraw)
-
-    def cells_changed(self) -> None:
-        """A repeat has ended."""
-        self._make()
-
-    def _make(self) -> None:
-        self.work(self._now(), group="curves")
-
-    async def _now(self) -> None:
-        """In a thread: some kinds read every request."""
-        try:
-            self._kinds, self._chart = await asyncio.to_thread(self._build)
-            self._trouble = ""
-        except KettleError as error:
-            self._trouble, self._chart = str(error), None
-        self._looked = True
-        if self.stands:
-            self.redraw()
-
-    def gave_up(self, said: str) -> None:
-        """In place of the chart."""
-        self._trouble, self._chart, self._looked = said, None, True
-
-    def _build(self) -> tuple[list[ChartKind], Chart | None]:
+    def compute(self) -> tuple[list[ChartKind], Chart | None]:
+        """The kinds of chart there are, and the chosen one."""
         app = host(self)
         results = app.results
         if results is None:
@@ -123,6 +83,14 @@ class CurvesScreen(Station):
         kind = next((k for k in kinds if k.name == self._kind), kinds[0] if kinds else None)
         self._kind = kind.name if kind is not None else ""
         return kinds, None if kind is None else kind.build(self._subject)
+
+    @property
+    def _kinds(self) -> list[ChartKind]:
+        return [] if self.result is None else self.result[0]
+
+    @property
+    def _chart(self) -> Chart | None:
+        return None if self.result is None else self.result[1]
 
     def _list(self) -> None:
         options = self.query_one(Kinds)
@@ -157,11 +125,9 @@ class CurvesScreen(Station):
         area = self.query_one("#plot", Static)
         size = area.content_size
         if chart is None:
-            nothing = (
-                "Nothing can be drawn yet. Press 4, then r to measure this study." if self._looked else "Reading …"
-            )
-            empty = self._trouble or nothing
-            area.update(Text(empty, p.failure if self._trouble else p.muted))
+            nothing = "Nothing can be drawn yet. Press 4, then r to measure this study." if self.looked else "Reading …"
+            empty = self.trouble or nothing
+            area.update(Text(empty, p.failure if self.trouble else p.muted))
             self.query_one("#spot", Static).update("")
             return
         self.query_one("#measure", Static).update(Text(chart.subtitle, p.muted))
@@ -176,7 +142,7 @@ class CurvesScreen(Station):
         name = self.query_one(Kinds).chosen
         if name and name != self._kind:
             self._kind, self._view, self._at = name, View(), 0
-            self._make()
+            self.recompute()
 
     def action_earlier_point(self) -> None:
         """The crosshair one point to the left."""
@@ -245,18 +211,18 @@ class CurvesScreen(Station):
             return
         now = found.index(self._factor) if self._factor in found else 0
         self._factor, self._view, self._at = found[(now + 1) % len(found)], View(), 0
-        self._make()
+        self.recompute()
 
     def action_next_measure(self) -> None:
         """The next measure."""
         host(self).next_measure()
-        self._make()
+        self.recompute()
 
     def action_others(self) -> None:
         """Overlay figures from elsewhere, or remove them."""
         if self._others is not None:
             self._others = None
-            self._make()
+            self.recompute()
             return
         choices = [
             Choice(str(path), path.name, str(path.parent)) for path in host(self).services.comparisons.reported()
@@ -265,7 +231,7 @@ class CurvesScreen(Station):
         def chosen(key: str | None) -> None:
             if key is not None:
                 self._others = Path(key).expanduser()
-                self._make()
+                self.recompute()
 
         self.app.push_screen(Chooser("Whose figures? A CSV file, see docs/charts.md.", choices, free=True), chosen)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from dataclasses import dataclass, replace
 
 from rich.text import Text
@@ -21,7 +20,7 @@ from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.draw.chart import draw_panel
 from zinc_kettle.tui.draw.duel import beside_duel, beside_ladder, sides_text, verdict_text
 from zinc_kettle.tui.host import host
-from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.recomputed import Recomputed
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
@@ -59,14 +58,13 @@ def _drawn(found: Comparison) -> Comparison:
     return replace(found, chart=whole, closer=pairs_chart(found.duel, found.measure))
 
 
-class DuelScreen(Station):
+class DuelScreen(Recomputed[Comparison]):
     """Holds sides against each other."""
 
     BINDINGS = bindings("duel")
 
     def __init__(self) -> None:
         super().__init__()
-        self._found = Comparison()
         self._by_prompt = False
 
     def widgets(self) -> ComposeResult:
@@ -81,37 +79,19 @@ class DuelScreen(Station):
             yield Static(id="more")
         yield Footer()
 
-    def on_mount(self) -> None:
-        """Compare."""
-        self.redraw()
-        self._compare()
-
-    def on_screen_resume(self) -> None:
-        """A run may have gone on."""
-        self._compare()
-
-    def on_resize(self) -> None:
-        """Bars are drawn to the width."""
-        self.call_after_refresh(self.redraw)
-
-    def cells_changed(self) -> None:
-        """A repeat has ended."""
-        self._compare()
-
-    def _compare(self) -> None:
-        self.work(self._now(), group="duel")
-
-    async def _now(self) -> None:
-        """In a thread: a run of ten thousand cells is aligned in seconds."""
+    def compute(self) -> Comparison:
+        """The sides, and what their comparison came to; a run of ten thousand cells is aligned in seconds."""
         app = host(self)
-        names, shown, measure = app.rungs, app.results, app.measure
-        self._found = await asyncio.to_thread(self._look, names, shown, measure)
-        if self.stands:
-            self.redraw()
+        return self._look(app.rungs, app.results, app.measure)
 
     def gave_up(self, said: str) -> None:
-        """In place of the verdict."""
-        self._found = Comparison(host(self).rungs, trouble=said)
+        """In place of the verdict, below the sides' names."""
+        super().gave_up(said)
+        self.result = Comparison(host(self).rungs, trouble=said)
+
+    @property
+    def _found(self) -> Comparison:
+        return self.result or Comparison()
 
     def _look(self, names: tuple[str, ...], results: StudyResults | None, measure: str) -> Comparison:
         services = host(self).services
@@ -180,30 +160,30 @@ class DuelScreen(Station):
                 rungs = [*app.rungs]
                 rungs[place : place + 1] = [key]
                 app.rungs = chain if key == CHAIN else tuple(rungs)
-                self._compare()
+                self.recompute()
 
         self.app.push_screen(Chooser(title, choices, free=True), chosen)
 
     def action_swap(self) -> None:
         """The other way round."""
         host(self).rungs = tuple(reversed(host(self).rungs))
-        self._compare()
+        self.recompute()
 
     def action_remove_rung(self) -> None:
         """Without the last rung."""
         if len(host(self).rungs) > 2:
             host(self).rungs = host(self).rungs[:-1]
-            self._compare()
+            self.recompute()
 
     def action_next_measure(self) -> None:
         """Show the verdict for the next measure."""
         host(self).next_measure()
-        self._compare()
+        self.recompute()
 
     def action_by_prompt(self) -> None:
         """Compare by prompt, or by pair of cells."""
         self._by_prompt = not self._by_prompt
-        self._compare()
+        self.recompute()
 
     def action_settle(self) -> None:
         """Add the repeats that would settle it."""

@@ -38,7 +38,7 @@ from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.choices import ChoiceRow, Choices
 from zinc_kettle.tui.draw.chart import draw_panel
 from zinc_kettle.tui.host import host
-from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.recomputed import Recomputed
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
@@ -52,7 +52,6 @@ class Shown:
     by: str = ""
     runs: tuple[StudyResults, ...] = ()
     index: tuple[Index, ...] = ()
-    trouble: str = ""
     others: tuple[Reported, ...] = ()
 
 
@@ -63,7 +62,7 @@ class Rows(Choices):
     BINDINGS = [binding_for("lineup", "open_map", "screen.open_map")]  # noqa: RUF012
 
 
-class LineupScreen(Station):
+class LineupScreen(Recomputed[Shown]):
     """Ranks the levels of a factor."""
 
     BINDINGS = bindings("lineup")
@@ -71,7 +70,6 @@ class LineupScreen(Station):
 
     def __init__(self) -> None:
         super().__init__()
-        self._shown = Shown()
         self._by = ""
         self._per: Per = ""
         self._reference = ""
@@ -95,51 +93,27 @@ class LineupScreen(Station):
                 yield Static(id="what")
         yield Footer()
 
-    def on_mount(self) -> None:
-        """Rank."""
-        self.redraw()
-        self._rank()
-
-    def on_screen_resume(self) -> None:
-        """Another study may be open."""
-        self._rank()
-
-    def on_resize(self) -> None:
-        """Bars are drawn to the width."""
-        self.call_after_refresh(self.redraw)
-
-    def cells_changed(self) -> None:
-        """A repeat has ended."""
-        self._rank()
-
-    def _rank(self) -> None:
-        self.work(self._now(), group="lineup")
-
-    async def _now(self) -> None:
-        self._shown = await asyncio.to_thread(self._look)
-        self._seen = {}
-        if self.stands:
-            self.redraw()
-
-    def gave_up(self, said: str) -> None:
-        """In place of the ranking."""
-        self._shown = Shown(trouble=said)
-
-    def _look(self) -> Shown:
+    def compute(self) -> Shown:
+        """Who is ranked, and how."""
         app = host(self)
         if app.results is None:
             return Shown()
-        try:
-            runs = (app.results, *(app.services.comparisons.side(name, app.results).results for name in self._more))
-            asked = app.services.comparisons.entrants(runs, self._by)
-            per: Per = self._per if MEASURES[app.measure].unit == "tokens/s" else ""
-            found = lineup(asked.entrants, app.measure, per=per, money=asked.own.money, pace=asked.own.pace.rate)
-            held = next((e for e in asked.entrants if e.name == self._reference), None)
-            told = tuple(index(asked.entrants, held)) if held is not None else ()
-            others = app.services.comparisons.read_reported(self._others) if self._others is not None else ()
-            return Shown(found, asked.own.pace, asked.by, runs, told, others=others)
-        except KettleError as error:
-            return Shown(trouble=str(error))
+        runs = (app.results, *(app.services.comparisons.side(name, app.results).results for name in self._more))
+        asked = app.services.comparisons.entrants(runs, self._by)
+        per: Per = self._per if MEASURES[app.measure].unit == "tokens/s" else ""
+        found = lineup(asked.entrants, app.measure, per=per, money=asked.own.money, pace=asked.own.pace.rate)
+        held = next((e for e in asked.entrants if e.name == self._reference), None)
+        told = tuple(index(asked.entrants, held)) if held is not None else ()
+        others = app.services.comparisons.read_reported(self._others) if self._others is not None else ()
+        return Shown(found, asked.own.pace, asked.by, runs, told, others=others)
+
+    async def computed(self) -> None:
+        """What was seen elsewhere is of those ranked before."""
+        self._seen = {}
+
+    @property
+    def _shown(self) -> Shown:
+        return self.result or Shown()
 
     @property
     def chart(self) -> Chart | None:
@@ -162,7 +136,7 @@ class LineupScreen(Station):
         self.query_one("#question", Static).update(Text(question, f"bold {p.ink}"))
         chart = self.chart
         if chart is None or shown.found is None:
-            self.query_one("#verdict", Static).update(Text(shown.trouble, p.failure))
+            self.query_one("#verdict", Static).update(Text(self.trouble, p.failure))
             return
         said = chart.title if shown.index else verdict(shown.found)
         self.query_one("#verdict", Static).update(
@@ -242,12 +216,12 @@ class LineupScreen(Station):
             return
         now = names.index(self._shown.by) if self._shown.by in names else -1
         self._by, self._reference = names[(now + 1) % len(names)], ""
-        self._rank()
+        self.recompute()
 
     def action_next_measure(self) -> None:
         """The next measure."""
         host(self).next_measure()
-        self._rank()
+        self.recompute()
 
     def action_money(self) -> None:
         """Per price, per watt, cost, or plain."""
@@ -255,13 +229,13 @@ class LineupScreen(Station):
             self.notify("Money and watts are worked into rates of tokens: m shows another measure.")
             return
         self._per = PERS[(PERS.index(self._per) + 1) % len(PERS)]
-        self._rank()
+        self.recompute()
 
     def action_index(self) -> None:
         """The index against the chosen one, or the lineup again."""
         place = self._chosen
         self._reference = "" if self._reference or place is None else place.entrant.name
-        self._rank()
+        self.recompute()
 
     def action_add_study(self) -> None:
         """Another study beside the open one."""
@@ -276,7 +250,7 @@ class LineupScreen(Station):
         def chosen(key: str | None) -> None:
             if key is not None:
                 self._more = (*self._more, key) if key not in self._more else self._more
-                self._rank()
+                self.recompute()
 
         self.app.push_screen(Chooser("Which study is to be lined up, too?", choices, free=True), chosen)
 
@@ -284,7 +258,7 @@ class LineupScreen(Station):
         """Somebody else's figures below, or no longer."""
         if self._others is not None:
             self._others = None
-            self._rank()
+            self.recompute()
             return
         choices = [
             Choice(str(path), path.name, str(path.parent)) for path in host(self).services.comparisons.reported()
@@ -293,7 +267,7 @@ class LineupScreen(Station):
         def chosen(key: str | None) -> None:
             if key is not None:
                 self._others = Path(key).expanduser()
-                self._rank()
+                self.recompute()
 
         self.app.push_screen(Chooser("Whose figures? A CSV file, see docs/charts.md.", choices, free=True), chosen)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Awaitable, Callable
 from dataclasses import replace
 from pathlib import Path
@@ -21,7 +20,7 @@ from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.choices import ChoiceRow, Choices
 from zinc_kettle.tui.draw.report import head_text, section_text
 from zinc_kettle.tui.host import host
-from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.recomputed import Recomputed
 from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 from zinc_kettle.tui.widgets.writer import Writer
@@ -46,7 +45,7 @@ class Sections(Choices):
     BINDINGS = [binding_for("report", "in_or_out", "screen.in_or_out")]  # noqa: RUF012
 
 
-class ReportScreen(Station):
+class ReportScreen(Recomputed[Document]):
     """A report as it stands, and what it is made of."""
 
     BINDINGS = bindings("report")
@@ -56,8 +55,8 @@ class ReportScreen(Station):
         super().__init__()
         self._report = ""
         self._plan = ReportPlan()
-        self._made: Document | None = None
-        self._trouble = ""
+        self._readable = True
+        """False where the kept report cannot be read."""
         self._of = ""
         """Name of the run whose report it opened with."""
 
@@ -82,15 +81,7 @@ class ReportScreen(Station):
         if results is not None and results.run.run_id != self._of:
             self._open_own()
         else:
-            self._make()
-
-    def on_resize(self) -> None:
-        """A page is drawn to the width."""
-        self.call_after_refresh(self.redraw)
-
-    def cells_changed(self) -> None:
-        """A repeat has ended."""
-        self._make()
+            self.recompute()
 
     def _open_own(self) -> None:
         results = host(self).results
@@ -101,40 +92,35 @@ class ReportScreen(Station):
     def _open(self, name: str) -> None:
         self._report = name
         try:
-            self._plan, self._trouble = host(self).services.exports.report_plan(name), ""
+            self._plan, self._readable = host(self).services.exports.report_plan(name), True
         except KettleError as error:
-            self._plan, self._made, self._trouble = ReportPlan(), None, str(error)
+            self._plan, self._readable = ReportPlan(), False
+            self.gave_up(str(error))
             self.redraw()
             return
         results = host(self).results
         if not self._plan.parts and results is not None:
             self._plan = self._plan.with_part(ReportPart("study", (f"{results.run.place}{results.study.name}",)))
-        self._make()
+        self.recompute()
 
-    def _make(self) -> None:
-        if self._report and not self._trouble:
-            self.work(self._now(), group="report")
+    def recompute(self) -> None:
+        """Only what can be read is made."""
+        if self._report and self._readable:
+            super().recompute()
 
-    async def _now(self) -> None:
-        """In a thread: some sections read every request."""
+    def compute(self) -> Document:
+        """The report as it stands; some sections read every request."""
         app = host(self)
-        try:
-            self._made = await asyncio.to_thread(app.services.exports.document, self._plan, app.results)
-            self._trouble = ""
-        except KettleError as error:
-            self._made, self._trouble = None, str(error)
-        if self.stands:
-            await self._pages()
-            self.redraw()
+        return app.services.exports.document(self._plan, app.results)
 
-    def gave_up(self, said: str) -> None:
-        """In place of the page."""
-        self._made, self._trouble = None, said
+    async def computed(self) -> None:
+        """A place for each section."""
+        await self._pages()
 
     async def _pages(self) -> None:
         """As many places on the page as there are sections."""
         page = self.query_one("#page", VerticalScroll)
-        wanted = len(self._made.sections) if self._made is not None else 0
+        wanted = len(self.result.sections) if self.result is not None else 0
         there = list(page.query(".section"))
         if len(there) < wanted:
             await page.mount_all([Static(classes="section", markup=False) for _ in range(wanted - len(there))])
@@ -145,11 +131,11 @@ class ReportScreen(Station):
         """Draw everything."""
         p = self.palette
         self.query_one(Stations).show(p)
-        head, made = self.query_one("#head", Static), self._made
+        head, made = self.query_one("#head", Static), self.result
         if made is None:
             empty = "Open a study on the shelf first, and measure it: a report tells what came out."
             waiting = "Reading …" if self._report else empty
-            head.update(Text(self._trouble or waiting, p.failure if self._trouble else p.muted))
+            head.update(Text(self.trouble or waiting, p.failure if self.trouble else p.muted))
             return
         head.update(head_text(made, max(20, self.size.width - 4), p))
         page = self.query_one("#page", VerticalScroll)
@@ -174,12 +160,12 @@ class ReportScreen(Station):
     def _number(self) -> int | None:
         """The selected section."""
         chosen = self.query_one(Sections).chosen
-        return int(chosen) if chosen and self._made is not None and int(chosen) < len(self._made.sections) else None
+        return int(chosen) if chosen and self.result is not None and int(chosen) < len(self.result.sections) else None
 
     @property
     def _section(self) -> Section | None:
         at = self._number
-        return None if self._made is None or at is None else self._made.sections[at]
+        return None if self.result is None or at is None else self.result.sections[at]
 
     def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
         """Show the selected section."""
@@ -194,7 +180,7 @@ class ReportScreen(Station):
             host(self).services.exports.keep_report(self._report, plan)
         except KettleError as error:
             self.notify(str(error), severity="error", timeout=12)
-        self._make()
+        self.recompute()
 
     def action_in_or_out(self) -> None:
         """Leave a section out, or put it in."""
@@ -292,7 +278,7 @@ class ReportScreen(Station):
     # what is written
     def action_export(self) -> None:
         """Write the report in every format."""
-        if self._made is None:
+        if self.result is None:
             self.notify("There is no report yet.", severity="warning")
             return
         self._changed(self._plan)
@@ -344,11 +330,11 @@ class ReportScreen(Station):
 
     def clipboard_text(self) -> str:
         """The page as text."""
-        if self._made is None:
+        if self.result is None:
             return ""
         parts = [
-            head_text(self._made, 100, self.palette),
-            *(section_text(s, 100, self.palette) for s in self._made.shown),
+            head_text(self.result, 100, self.palette),
+            *(section_text(s, 100, self.palette) for s in self.result.shown),
         ]
         return "\n".join(part.plain for part in parts)
 
