@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
@@ -15,6 +16,7 @@ from zinc_kettle.core.plan.study import LaunchSpec, Repeats, Study
 from zinc_kettle.core.record.repeat import Repeat
 from zinc_kettle.core.record.telemetry import Launch, Machine, Trace
 from zinc_kettle.core.record.timeline import EngineReport, Timeline
+from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.formats.recipe import shipped
 from zinc_kettle.formats.study import Known
 
@@ -127,3 +129,37 @@ def study(vary: dict[str, tuple[Level, ...]] | None = None, **changes: Any) -> S
     whole = Study(**{**given, **changes})
     named = sorted({whole.engine_of(cell.levels).name for cell in whole.cells})
     return replace(whole, engines=whole.engines or tuple(RECIPES[n].engine for n in named if n in RECIPES))
+
+
+def measured(*repeats: Repeat) -> list[KeptRepeat]:
+    """Repeats that count."""
+    return [KeptRepeat("measured", r) for r in repeats]
+
+
+def run(name: str, rates: dict[tuple[str, int], list[float]], **changes: object) -> StudyResults:
+    """A run whose cells decode at these rates, repeat by repeat."""
+    plan = study()
+    kept = {
+        cell.key: [KeptRepeat("measured", r) for r in repeats_at(*rates[tuple(cell.levels.values())])]  # type: ignore[index]
+        for cell in plan.cells
+        if tuple(cell.levels.values()) in rates
+    }
+    return StudyResults.of_repeats(plan, kept, RunInfo(name, **changes))  # type: ignore[arg-type]
+
+
+def rates(factor: float, noise: float = 0.01, *, seed: int = 1, n: int = 8) -> dict[tuple[str, int], list[float]]:
+    """Two quantizations by two threads; Q4_0 so many times as fast, all with the same slow minutes."""
+    draw = np.random.default_rng(seed)
+    minutes = np.exp(draw.normal(0, 0.1, n))
+    return {
+        (q, t): list(10 * t * (factor if q == "Q4_0" else 1) * minutes * np.exp(draw.normal(0, noise, n)))
+        for q in ("Q8_0", "Q4_0")
+        for t in (1, 2)
+    }
+
+
+def powered(watts: tuple[float, ...] = (20.0, 20.0, 40.0, 40.0), **changes: object) -> Trace:
+    """A sample every half second from the start on; power of each stretch."""
+    energy = np.concatenate([[0], np.cumsum([w * 0.5e6 for w in watts])]).astype(np.int64)
+    plain = trace(resident=[1] * len(energy), cpu_s=[0.0] * len(energy))
+    return dataclasses.replace(plain, energy_uj=energy, energy_source="counters", **changes)  # type: ignore[arg-type]

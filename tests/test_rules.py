@@ -141,3 +141,10 @@ def test_the_formatter_formats() -> None:
     paths = [*SOURCE.rglob("*.py"), *Path("tests").rglob("*.py"), *Path("benchmarks").rglob("*.py")]
     found = [path.name for path in paths if hidden in path.read_text(encoding="utf-8")]
     assert not found
+
+
+def test_what_tests_share_is_in_no_test() -> None:
+    """Helpers stand in modules of their own; a test's module is about one thing."""
+    for path in Path("tests").rglob("test_*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            assert not (isinstance(node, ast.ImportFrom) and ".test_" in (node.module or "")), path

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import numpy as np
 import pytest
 
-from tests.build import decode_timeline, repeat, repeats_at, study
+from tests.build import decode_timeline, rates, repeat, repeats_at, run, study
 from zinc_kettle.core.chart import Ranges
 from zinc_kettle.core.compare.cells import in_turn
 from zinc_kettle.core.compare.duel import duel, effort, ladder, prompt_by_prompt
@@ -14,28 +13,6 @@ from zinc_kettle.core.plan.study import Repeats
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.present.charts.duel import duel_chart, ladder_chart
 from zinc_kettle.present.duel import duel_json, duel_rows, ladder_sum, verdict
-
-
-def run(name: str, rates: dict[tuple[str, int], list[float]], **changes: object) -> StudyResults:
-    """A run whose cells decode at these rates, repeat by repeat."""
-    plan = study()
-    kept = {
-        cell.key: [KeptRepeat("measured", r) for r in repeats_at(*rates[tuple(cell.levels.values())])]  # type: ignore[index]
-        for cell in plan.cells
-        if tuple(cell.levels.values()) in rates
-    }
-    return StudyResults.of_repeats(plan, kept, RunInfo(name, **changes))  # type: ignore[arg-type]
-
-
-def rates(factor: float, noise: float = 0.01, *, seed: int = 1, n: int = 8) -> dict[tuple[str, int], list[float]]:
-    """Two quantizations by two threads; Q4_0 so many times as fast, all with the same slow minutes."""
-    draw = np.random.default_rng(seed)
-    minutes = np.exp(draw.normal(0, 0.1, n))
-    return {
-        (q, t): list(10 * t * (factor if q == "Q4_0" else 1) * minutes * np.exp(draw.normal(0, noise, n)))
-        for q in ("Q8_0", "Q4_0")
-        for t in (1, 2)
-    }
 
 
 def sides(results: StudyResults, other: StudyResults | None = None) -> tuple[Side, Side]:

@@ -8,21 +8,14 @@ from typing import Any
 import numpy as np
 import pytest
 
-from tests.build import MS, S, repeat, timeline, trace
+from tests.build import MS, S, powered, repeat, timeline, trace
 from zinc_kettle.core.energy import IDLE, WALL
 from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.record.repeat import Missing, Repeat
-from zinc_kettle.core.record.telemetry import DEVICE_BEFORE, DEVICE_LAYERS, Trace, watts_between
+from zinc_kettle.core.record.telemetry import DEVICE_BEFORE, DEVICE_LAYERS, watts_between
 
 REQUEST = timeline((1000.0, 1500.0, 2000.0), end_ns=2000 * MS)
 """Prefill for a second, then two tokens in another."""
-
-
-def powered(watts: tuple[float, ...] = (20.0, 20.0, 40.0, 40.0), **changes: object) -> Trace:
-    """A sample every half second from the start on; power of each stretch."""
-    energy = np.concatenate([[0], np.cumsum([w * 0.5e6 for w in watts])]).astype(np.int64)
-    plain = trace(resident=[1] * len(energy), cpu_s=[0.0] * len(energy))
-    return dataclasses.replace(plain, energy_uj=energy, energy_source="counters", **changes)  # type: ignore[arg-type]
 
 
 def figures(**changes: Any) -> dict[str, object]:

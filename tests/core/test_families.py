@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.build import repeat, repeats_at, study, timeline
+from tests.build import measured, repeat, repeats_at, study, timeline
 from zinc_kettle.core.family import PrefillSlope, depth_fall, prompt_point
 from zinc_kettle.core.family import prefill_slope as slope_of_points
 from zinc_kettle.core.lengths import families
@@ -19,7 +19,7 @@ from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.plan.study import Repeats
 from zinc_kettle.core.record.repeat import Missing, Repeat
 from zinc_kettle.core.record.value import Value
-from zinc_kettle.core.results import KeptRepeat, StudyResults
+from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.run.precision import half_width_percent, look_level, looks, wanted_repeats
 from zinc_kettle.core.stats import fit_line, median_interval
 from zinc_kettle.core.stats.drift import trend
@@ -47,11 +47,6 @@ def family(overhead_ms: float, rate: float, *, noise: float = 0.0, bend: float =
 def prefill_slope(of_length: dict[int, list[Repeat]]) -> PrefillSlope | Missing:
     """The slope of a family's repeats by prompt length."""
     return slope_of_points([p for repeats in of_length.values() for r in repeats if (p := prompt_point(r)) is not None])
-
-
-def measured(*repeats: Repeat) -> list[KeptRepeat]:
-    """Repeats that count."""
-    return [KeptRepeat("measured", r) for r in repeats]
 
 
 def test_a_slope_finds_speed_and_overhead() -> None:

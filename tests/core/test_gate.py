@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from tests.core.test_duel import run
+from tests.build import run
 from zinc_kettle.core.compare.gate import Gate, gate, held_failures, planned_looks
 from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.results import Failure, KeptRepeat, StudyResults

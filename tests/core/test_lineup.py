@@ -8,9 +8,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from tests.build import repeats_at, study
-from tests.core.test_duel import rates, run
-from tests.core.test_energy import powered
+from tests.build import powered, rates, repeats_at, run, study
 from zinc_kettle.core.chart import Ranges
 from zinc_kettle.core.compare.lineup import WORK, Entrant, Lineup, constant, lineup, watts_of
 from zinc_kettle.core.compare.sides import Side

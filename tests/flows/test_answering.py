@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.flows.test_cli import kettle
+from tests.cli import kettle
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE
 
 Q4, Q8, F16 = (f"three-ways@quantization={name}" for name in ("Q4_0", "Q8_0", "F16"))

@@ -9,7 +9,7 @@ import sys
 import time
 from pathlib import Path
 
-from tests.flows.test_cli import environment, kettle
+from tests.cli import environment, kettle
 from zinc_kettle.core.plan.traffic import Promise
 from zinc_kettle.core.search.capacity import UNSETTLED
 from zinc_kettle.core.search.trial import trial_of

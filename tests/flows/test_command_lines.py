@@ -15,7 +15,7 @@ from pathlib import Path
 import psutil
 import pytest
 
-from tests.flows.test_cli import environment
+from tests.cli import environment
 
 KETTLE = [sys.executable, "-m", "zinc_kettle"]
 LONG = "a" * 4_000

@@ -7,7 +7,7 @@ import socket
 import zipfile
 from pathlib import Path
 
-from tests.flows.test_cli import kettle
+from tests.cli import kettle
 
 
 def test_a_healthy_machine_is_told_what_it_has(tmp_path: Path) -> None:

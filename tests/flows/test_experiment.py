@@ -12,6 +12,7 @@ import pytest
 
 from tests.build import study
 from tests.flows.fakes import Bench, FakeTelemetry, sound
+from tests.flows.studies import measure, places
 from zinc_kettle.app.build import experiment
 from zinc_kettle.config import Places
 from zinc_kettle.core.fingerprint import fingerprint
@@ -22,7 +23,6 @@ from zinc_kettle.core.plan.study import Limits, Repeats, Study, workload
 from zinc_kettle.core.record.telemetry import Machine, Trace
 from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.record.value import Value
-from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.run.decisions import AddLevel, Decision, OnFailure, Pause, Resume, Skip, Step
 from zinc_kettle.errors import DriverError, EngineChangedError, StoreError
 from zinc_kettle.ports.engines import RunningEngine
@@ -38,20 +38,6 @@ def small(**changes: Any) -> Study:
     hold = {"model": "brine-15m", "threads": 1, "context": 256, "output_tokens": 8}
     given: dict[str, Any] = {"hold": hold, "repeats": Repeats(count=1)}
     return study({"quantization": ("Q8_0", "Q4_0"), "prompt_tokens": (64, 128)}, **{**given, **changes})
-
-
-def places(home: Path, tmp_path: Path) -> Places:
-    """The tiny models, and a store of this test."""
-    return Places(home, tmp_path / "s.db")
-
-
-async def measure(plan: Study, where: Places, events: list[p.Event] | None = None) -> StudyResults:
-    """Run a study for real; returns what was kept."""
-    store = KettleStore(where.store)
-    seen = [] if events is None else events
-    await experiment(plan, where, store, seen.append).run()
-    began = next(e for e in seen if isinstance(e, p.Began))
-    return open_run(store, began.run_id)
 
 
 async def test_a_study_on_the_real_engine(home: Path, tmp_path: Path) -> None:

@@ -16,7 +16,7 @@ from typing import Any
 import pytest
 from junitparser import JUnitXml
 
-from tests.flows.test_cli import environment, kettle
+from tests.cli import environment, kettle
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE
 
 STUDY = """format = 1

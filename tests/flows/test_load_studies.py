@@ -11,7 +11,7 @@ import pytest
 
 from tests.build import decode_timeline, study
 from tests.flows.fakes import Bench
-from tests.flows.test_experiment import measure, places
+from tests.flows.studies import measure, places
 from zinc_kettle.core.plan.recipe import Endpoint
 from zinc_kettle.core.plan.study import Limits, Prompts, Repeats, Study
 from zinc_kettle.core.plan.traffic import Lengths, Load, Recorded, RetryPolicy, Shape

@@ -6,8 +6,8 @@ import hashlib
 import re
 from pathlib import Path
 
-from tests.flows.test_cli import kettle
-from tests.io.test_second_engine import OLDER
+from tests.cli import kettle
+from tests.engines import OLDER
 from zinc_kettle.formats.recipe import read_recipes
 from zinc_kettle.formats.toml import parse_toml
 from zinc_kettle.store.reading import find, open_run

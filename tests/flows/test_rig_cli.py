@@ -14,7 +14,7 @@ import httpx
 import pytest
 
 from tests import gguf_bytes
-from tests.flows import test_cli
+from tests.cli import kettle as run_command
 from zinc_kettle.config import DEMO_FILES
 
 SHAPE = "layers=40,heads=40,kv-heads=40,head-dim=128,ffn=13824,vocab=32000"
@@ -23,7 +23,7 @@ RIGS = 'format = 1\n[gannet]\nreach = "rehearsal"\n[storm-tern]\nreach = "rehear
 
 def kettle(*line: str, home: Path) -> subprocess.CompletedProcess[str]:
     """Run a command to its end."""
-    return test_cli.kettle(home, *line, timeout=240)
+    return run_command(home, *line, timeout=240)
 
 
 def one(home: Path, *line: str) -> dict[str, object]:

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 import sqlalchemy as sa
 
-from tests.flows.test_cli import kettle
+from tests.cli import kettle
 from zinc_kettle.app.bin import FOLDER, empty, throw_path
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.core.facts import RunFacts

@@ -8,6 +8,7 @@ from typing import Any
 import httpx
 import pytest
 
+from tests.engines import alive
 from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.errors import DriverError
 from zinc_kettle.link.process import DriverProcess
@@ -258,10 +259,3 @@ async def test_the_driver_ends_with_its_tool() -> None:
     pid = driver.pid
     await driver.close()
     assert not alive(pid)
-
-
-def alive(pid: int) -> bool:
-    """True while a process is there."""
-    import psutil
-
-    return bool(psutil.pid_exists(pid))

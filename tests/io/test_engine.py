@@ -7,17 +7,15 @@ import importlib
 import subprocess
 import sys
 import time
-from collections.abc import Callable
 from pathlib import Path
 
 import psutil
 import pytest
 
 from tests.build import RECIPES, spec
-from tests.io.test_driver import alive
+from tests.engines import alive, ask
 from zinc_kettle.core.plan.factors import Level
-from zinc_kettle.core.plan.recipe import Endpoint, request_fields
-from zinc_kettle.core.record.timeline import Timeline
+from zinc_kettle.core.plan.recipe import Endpoint
 from zinc_kettle.engines.endpoint import EndpointStarter
 from zinc_kettle.engines.filecache import cached_share
 from zinc_kettle.engines.launcher import LaunchedEngine, Launcher
@@ -27,11 +25,9 @@ from zinc_kettle.errors import EngineError
 from zinc_kettle.formats.models import PRESET_SEED, ModelFolder
 from zinc_kettle.formats.presets import PRESETS, UNTAMED
 from zinc_kettle.formats.synth import write_model
-from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.rigs.telemetry import TreeWatch
-from zinc_kettle.session.episode import setup_for
-from zinc_kettle.wire.messages import ChatMessage, Episode, RequestOrder, Tick
+from zinc_kettle.wire.messages import ChatMessage
 
 BUILT_IN = RECIPES["built-in"]
 
@@ -46,35 +42,6 @@ def model_of(home: Path) -> ModelFile:
 async def start(home: Path, **changes: Level) -> LaunchedEngine:
     """An engine of the tiny model."""
     return await Launcher(BUILT_IN, load_limit_s=60).start(spec(None, **changes), model_of(home), launch_id="l1")
-
-
-async def ask(
-    engine: LaunchedEngine,
-    text: str,
-    *,
-    tokens: int = 16,
-    count: int = 1,
-    concurrency: int = 1,
-    on_token: Callable[[], None] = lambda: None,
-) -> list[Timeline]:
-    """Requests of one text."""
-    driver = await DriverProcess.spawn()
-    seen: list[Timeline] = []
-
-    def on_tick(tick: Tick) -> None:
-        if tick.decode:
-            on_token()
-
-    try:
-        await driver.aim(setup_for(engine))
-        fields = request_fields(engine.recipe, engine.spec.levels)
-        orders = [
-            RequestOrder(f"r{i}", "measured", [ChatMessage("user", text)], tokens, extra=fields) for i in range(count)
-        ]
-        await driver.run(Episode("e", concurrency, orders), on_tick=on_tick, on_timeline=seen.append)
-    finally:
-        await driver.close()
-    return seen
 
 
 async def test_load_count_ask_and_stop(home: Path) -> None:

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 from jsonschema import Draft202012Validator
 
-from tests.flows.test_cli import kettle
+from tests.cli import kettle
 from zinc_kettle.cli.main import NAMES, command_of, purpose
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE
 

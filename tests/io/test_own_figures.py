@@ -79,7 +79,7 @@ def test_escapes_never_come_through(tmp_path: Path) -> None:
 def test_others_stand_below_a_lineup_and_are_never_ranked(tmp_path: Path) -> None:
     """Two rigs ranked; a reported one that would be first stands in a panel of its own, said to be reported, and the
     axis reaches it."""
-    from tests.core.test_duel import rates, run
+    from tests.build import rates, run
     from zinc_kettle.core.compare.lineup import Entrant, lineup
     from zinc_kettle.core.compare.sides import Side
     from zinc_kettle.present.charts.lineup import lineup_chart

@@ -12,7 +12,7 @@ import psutil
 import pytest
 
 from tests.build import RECIPES, spec
-from tests.io.test_engine import ask
+from tests.engines import OLDER, ask
 from zinc_kettle.core.plan.factors import Level
 from zinc_kettle.core.plan.recipe import Recipe
 from zinc_kettle.core.record.timeline import Timeline
@@ -22,7 +22,6 @@ from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.formats.recipe import read_recipes
 from zinc_kettle.ports.models import ModelFile
 
-OLDER = Path(sys.prefix) / "older-engine" / "bin" / "python"
 WORDS = "bada ribo kola nute " * 20
 
 

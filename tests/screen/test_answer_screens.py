@@ -6,29 +6,10 @@ import json
 import re
 from pathlib import Path
 
-from tests.flows.test_cli import kettle
-from tests.screen.term import Term
-from tests.screen.test_screen import open_app
-from zinc_kettle.store.reading import shelf
-from zinc_kettle.store.store import KettleStore
+from tests.cli import kettle
+from tests.screens import examples, open_app, opened
 
 STUDY = "three-ways"
-
-
-def examples(home: Path) -> Path:
-    """The store of the examples, which the first start puts into the data folder."""
-    return home / "examples.db"
-
-
-def opened(home: Path, t: Term) -> str:
-    """Go to the map of the example with three ways; gives what is shown."""
-    t.wait("example")
-    rows = sorted(shelf(KettleStore(examples(home))), key=lambda row: row.runs[0].simulated)
-    for _ in range([row.name for row in rows].index(STUDY)):
-        t.keys("Down")
-    t.keys("Enter")
-    t.wait("tide table")
-    return t.wait("best decode")
 
 
 def told(home: Path, *words: str) -> dict[str, object]:

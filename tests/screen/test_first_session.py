@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.flows.test_cli import kettle
+from tests.cli import kettle
 from tests.screen.piloting import settled, shown_text
 from zinc_kettle.app.services import Services
 from zinc_kettle.config import Places

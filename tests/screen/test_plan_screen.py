@@ -8,9 +8,9 @@ import signal
 import tomllib
 from pathlib import Path
 
-from tests.flows.test_cli import kettle
+from tests.cli import kettle
 from tests.screen.term import Term
-from tests.screen.test_screen import COMMAND, open_app, own_home
+from tests.screens import COMMAND, open_app, own_home
 
 
 def typed(t: Term, words: str) -> Term:

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from tests.flows.test_cli import kettle
+from tests.cli import kettle
 from tests.screen.term import Term
-from tests.screen.test_answer_screens import examples, opened
-from tests.screen.test_screen import open_app
+from tests.screens import examples, open_app, opened
 
 
 def test_a_report_is_put_together_and_handed_on(tmp_path: Path) -> None:

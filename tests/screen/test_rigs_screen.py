@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 
 from tests.hosts import ssh_hosts
-from tests.screen.test_screen import open_app, own_home
+from tests.screens import open_app, own_home
 from zinc_kettle.store.reading import open_run, shelf
 from zinc_kettle.store.store import KettleStore
 

@@ -14,29 +14,11 @@ from pathlib import Path
 import psutil
 import pytest
 
-from tests.flows.test_cli import STUDY, gone, kettle, study_file
+from tests.cli import gone, kettle, study_file
 from tests.screen.term import Term
+from tests.screens import COMMAND, open_app, own_home
 from zinc_kettle.store.reading import shelf
 from zinc_kettle.store.store import KettleStore
-
-COMMAND = [sys.executable, "-m", "zinc_kettle"]
-
-
-def own_home(home: Path, folder: Path, *, count: int = 2, output: int = 24) -> Path:
-    """A data folder with the tiny models and one study ready to run."""
-    new = folder / "home"
-    (new / "studies").mkdir(parents=True)
-    (new / "models").symlink_to(home / "models")
-    text = STUDY.format(count=count, output=output)
-    (new / "studies" / "quick.study.toml").write_text(text)
-    return new
-
-
-def open_app(home: Path, *, columns: int = 142, rows: int = 42, newcomer: bool = False, **env: str) -> Term:
-    """The tool as a person starts it, who is no newcomer, unless it is said so."""
-    if not newcomer:
-        (home / "models").mkdir(parents=True, exist_ok=True)
-    return Term(COMMAND, columns=columns, rows=rows, env={"ZINC_KETTLE_HOME": str(home), **env})
 
 
 def test_from_the_shelf_to_an_export_and_out(home: Path, tmp_path: Path) -> None:

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from tests.flows.test_cli import kettle
-from tests.screen.test_answer_screens import opened
-from tests.screen.test_screen import open_app
+from tests.cli import kettle
+from tests.screens import open_app, opened
 
 STUDY = """format = 1
 name = "{name}"

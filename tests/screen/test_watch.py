@@ -11,9 +11,9 @@ from pathlib import Path
 
 import psutil
 
-from tests.flows.test_cli import environment, kettle
+from tests.cli import environment, kettle
 from tests.screen.term import Term
-from tests.screen.test_screen import COMMAND, own_home
+from tests.screens import COMMAND, own_home
 
 
 def repeats(home: Path, study: str) -> Counter[tuple[str, int]]:

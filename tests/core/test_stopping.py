@@ -6,8 +6,7 @@ import re
 
 import numpy as np
 
-from tests.build import repeats_at, study
-from tests.core.test_families import measured
+from tests.build import measured, repeats_at, study
 from zinc_kettle.core.compare.cells import standing, to_settle
 from zinc_kettle.core.plan.study import Repeats
 from zinc_kettle.core.results import StudyResults
