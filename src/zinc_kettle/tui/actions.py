@@ -263,3 +263,9 @@ def binding_for(place: str, id: str, action: str) -> Binding:
     """
     found = next(a for a in ACTIONS if a.place == place and a.id == id)
     return Binding(found.key, action, found.title, tooltip=found.help)
+
+
+def key_list(place: str) -> str:
+    """The keys of a station with what they do, as a list in Markdown."""
+    mine = (a for a in ACTIONS if a.place == place and a.listed)
+    return "\n".join(f"- **{a.shown_key or a.key}**: {a.help}" for a in mine)

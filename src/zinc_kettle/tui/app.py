@@ -19,7 +19,7 @@ from zinc_kettle.app.views import ShelfEntry
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import plural
 from zinc_kettle.errors import KettleError
-from zinc_kettle.tui.actions import EVERYWHERE, bindings
+from zinc_kettle.tui.actions import EVERYWHERE, bindings, key_list
 from zinc_kettle.tui.palette import Named, Palette, commands
 from zinc_kettle.tui.runner import Runner
 from zinc_kettle.tui.station import EVERY_SCREEN_CSS, TOO_SMALL, Station, is_too_small
@@ -405,7 +405,8 @@ class KettleApp(App[int]):
         from zinc_kettle.present.figure_help import figure_help
 
         found = shown.figure()
-        return shown.help_text() if found is None else f"{figure_help(*found)}\n\n---\n\n{shown.help_text()}"
+        words = f"{shown.help_text()}\n\n## Keys\n\n{key_list(shown.FOLDER.name)}"
+        return words if found is None else f"{figure_help(*found)}\n\n---\n\n{words}"
 
     def explain_measure(self, name: str) -> None:
         """Explain a measure, wherever one is."""

@@ -69,7 +69,7 @@ class Station(Standing, Screen[None]):
 
     @classmethod
     def help_text(cls) -> str:
-        """Its explanation, as Markdown."""
+        """Its explanation, as Markdown, without its keys."""
         from zinc_kettle.present.reference import filled
 
         return filled((cls.FOLDER / "help.md").read_text(encoding="utf-8"))
