@@ -80,7 +80,7 @@ WRONG = [
     ("no file", GOOD + '\n[prompts]\nfiles = ["no.txt"]\n', "cannot be read", 18),
     ("outside", GOOD + '\n[prompts]\nfiles = ["../../etc/hostname"]\n', "outside the study", 18),
     ("endpoint and threads", GOOD + '\n[endpoint]\nurl = "http://127.0.0.1:1"\n', "cannot be set on an endpoint", 6),
-    ("key in address", GOOD + '\n[endpoint]\nurl = "http://me:pw@x/"\n', "endpoint.url", 6),
+    ("key in address", GOOD + '\n[endpoint]\nurl = "http://me:pw@x/"\n', "endpoint.url", 18),
 ]
 WRONG = [w for w in WRONG if w[2]] + [
     ("choice", GOOD.replace("context = 256", 'context = 256\ncache_precision = "f8"'), "f32, f16, q8_0, q4_0", 12)

@@ -2,11 +2,32 @@
 
 from __future__ import annotations
 
+import re
 from urllib.parse import urlsplit
 
 from zinc_kettle.core.text import is_hidden
 
 LONGEST = 2_000
+LONGEST_HOST = 255
+_VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
+_HOST = re.compile(r"[^\s-]\S*\Z")
+_PLAIN_HOST = re.compile(r"[0-9A-Za-z.:-]+\Z")
+
+
+def variable_problem(name: str) -> str:
+    """What is wrong with the name of an environment variable; empty where nothing is."""
+    return "" if _VARIABLE.match(name) else "it is no name of a variable: letters, digits and _, as in OFFICE_KEY"
+
+
+def host_problem(host: str) -> str:
+    """What is wrong with a host as ssh knows it; empty where nothing is."""
+    return "" if len(host) <= LONGEST_HOST and _HOST.match(host) else "it is no host as ssh knows it"
+
+
+def listening_problem(host: str) -> str:
+    """What is wrong with an address that an engine listens on; empty where nothing is."""
+    fine = len(host) <= LONGEST_HOST and _PLAIN_HOST.match(host)
+    return "" if fine else "it is no address of a machine: letters, digits, dots, colons and hyphens"
 
 
 def address_problem(address: str) -> str:

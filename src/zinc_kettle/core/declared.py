@@ -7,7 +7,7 @@ the tool's own and stands in no file.
 from __future__ import annotations
 
 import types
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import MISSING, Field, dataclass, field, fields, is_dataclass
 from functools import cache
 from typing import Annotated, Any, Literal, TypeAlias, Union, get_args, get_origin, get_type_hints
@@ -35,6 +35,14 @@ class About:
     """How it is typed, where its type does not say that."""
     blank: bool = False
     """True where its default says nothing, and something else then decides."""
+
+
+@dataclass(frozen=True, slots=True)
+class Checked:
+    """A rule for a text that no bound expresses; stands in an annotation."""
+
+    problem: Callable[[str], str]
+    """What is wrong with a text, as a clause; empty where nothing is."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +92,11 @@ def record_in(annotation: Any) -> type | None:
 def bare(annotation: Any) -> Any:
     """A type without what is said about it."""
     return get_args(annotation)[0] if get_origin(annotation) is Annotated else annotation
+
+
+def rules_of(annotation: Any) -> list[Checked]:
+    """The rules a text must keep."""
+    return [part for part in _parts(annotation) if isinstance(part, Checked)]
 
 
 def _parts(annotation: Any) -> tuple[Any, ...]:

@@ -22,6 +22,11 @@ def is_name(text: object, *, longest: int = LONGEST_NAME) -> bool:
     return isinstance(text, str) and re.match(name_pattern(longest).removesuffix("$") + r"\Z", text) is not None
 
 
+def recipe_name_problem(text: str) -> str:
+    """What is wrong with the name of a recipe or a rig; empty where nothing is."""
+    return "" if is_name(text, longest=LONGEST_SHORT_NAME) else NAME_HINT
+
+
 def name_from(text: str, *, otherwise: str, longest: int = LONGEST_NAME) -> str:
     """A name made of what a text says.
 

@@ -4,16 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
+from zinc_kettle.core.address import address_problem, host_problem, listening_problem, variable_problem
+from zinc_kettle.core.declared import About, Checked
 from zinc_kettle.core.facts import ProbeFacts
 from zinc_kettle.core.fit.placement import Device
 from zinc_kettle.core.fit.predict import SIMULATED, Calibration, MachineRates, machine_at
-from zinc_kettle.core.plan.recipe import OPEN_PROTOCOL
+from zinc_kettle.core.names import recipe_name_problem
+from zinc_kettle.core.plan.recipe import OPEN_PROTOCOL, FileName
 from zinc_kettle.core.stats import median
 
 Origin = Literal["gathered", "probed", "typed", "simulated"]
 Reach = Literal["here", "url", "ssh", "rehearsal"]
+REACHES: dict[str, str] = {
+    "here": "this machine",
+    "url": "an engine that already runs, by its address",
+    "ssh": "a machine over SSH",
+    "rehearsal": "a simulated machine",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -233,25 +242,52 @@ class RigPlan:
     """How a rig is reached, and what a person typed in of it."""
 
     name: str
-    reach: Reach
+    reach: Annotated[Reach, About("reach", "How the rig is reached.", "ssh", REACHES)]
     typed: Mapping[str, Fact] = field(default_factory=dict)
-    url: str = ""
-    model: str = "default"
-    key_variable: str | None = None
-    key_file: str | None = None
-    ca_file: str | None = None
-    metrics: str | None = None
-    host: str = ""
-    ssh_config: str | None = None
-    python: str = "python3"
-    engine_python: str | None = None
-    models: str | None = None
-    engine: str = OPEN_PROTOCOL
-    """What it speaks, by the name of a recipe, where its engine already runs."""
-    engines: Mapping[str, str] = field(default_factory=dict)
-    """The Python there that has an engine, by engine."""
-    direct: str | None = None
-    """Address its engines listen on and are reached at, instead of a forwarded port."""
+    url: Annotated[
+        str, Checked(address_problem), About("address", "Of url: where its engine answers.", "http://127.0.0.1:8080")
+    ] = ""
+    model: Annotated[str, About("model name", "Of url: the model's name as it is sent.", "default")] = "default"
+    key_variable: Annotated[
+        str | None,
+        Checked(variable_problem),
+        About("key variable", "Of url: name of the environment variable with the key.", "OFFICE_KEY"),
+    ] = None
+    key_file: Annotated[
+        FileName | None, About("key file", "Of url: a file with the key, readable by you alone.", "office.key")
+    ] = None
+    ca_file: Annotated[
+        FileName | None, About("certificates", "Of url: certificates to trust beside the system's.", "office-ca.pem")
+    ] = None
+    metrics: Annotated[
+        str | None,
+        Checked(address_problem),
+        About("metrics", "Of url: where the machine's metrics are read.", "http://127.0.0.1:9100/metrics"),
+    ] = None
+    host: Annotated[str, Checked(host_problem), About("host", "Of ssh: the host as ssh knows it.", "tern")] = ""
+    ssh_config: Annotated[
+        str | None, About("ssh configuration", "Of ssh: another file than ~/.ssh/config.", "harbour-ssh")
+    ] = None
+    python: Annotated[str, About("Python", "Of ssh: the Python that facts and probes run in.", "python3")] = "python3"
+    engine_python: Annotated[
+        str | None,
+        About("engine's Python", "Of here and ssh: the Python that has the engine.", "/opt/kettle/bin/python"),
+    ] = None
+    models: Annotated[str | None, About("models", "Of ssh: the folder with model files there.", "models")] = None
+    engine: Annotated[
+        str,
+        Checked(recipe_name_problem),
+        About("engine", "Of url: what it speaks, by the name of a recipe.", OPEN_PROTOCOL),
+    ] = OPEN_PROTOCOL
+    engines: Annotated[
+        Mapping[str, str],
+        About("engines", "Of here and ssh: the Python that has an engine, by engine.", "built-in=/opt/july/bin/python"),
+    ] = field(default_factory=dict)
+    direct: Annotated[
+        str | None,
+        Checked(listening_problem),
+        About("direct address", "Of ssh: an address its engines listen on, instead of a forwarded port.", "192.0.2.7"),
+    ] = None
 
     @property
     def simulated(self) -> bool:

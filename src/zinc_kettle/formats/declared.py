@@ -2,25 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from functools import cache
 from typing import Annotated, Any
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, create_model
 
-from zinc_kettle.core.address import address_problem
-from zinc_kettle.core.declared import declared, parts_of, record_in
+from zinc_kettle.core.declared import Checked, declared, parts_of, record_in, rules_of
 
 
-def _address(text: str) -> str:
-    problem = address_problem(text)
-    if problem:
-        raise ValueError(problem)
-    return text
+def _keeping(rule: Checked) -> Callable[[str | None], str | None]:
+    def keep(text: str | None) -> str | None:
+        problem = rule.problem(text) if text is not None else ""
+        if problem:
+            raise ValueError(problem)
+        return text
 
-
-Address = Annotated[str, AfterValidator(_address)]
-"""Of an engine or a rig that already runs."""
+    return keep
 
 
 class Strict(BaseModel):
@@ -42,7 +40,8 @@ def model_of(record: type) -> type[Strict]:
             kept = record.__dataclass_fields__[name]  # type: ignore[attr-defined]
             usual = kept.default_factory() if callable(kept.default_factory) else kept.default
             said = Field(... if of.required else usual, description=of.about.help)
-            fields[name] = (of.annotation, said)
+            rules = [AfterValidator(_keeping(rule)) for rule in rules_of(of.annotation)]
+            fields[name] = (Annotated[(of.annotation, *rules)] if rules else of.annotation, said)
     fields |= {name: (model_of(part) | None, None) for name, part in parts.items() if name not in fields}
     return create_model(record.__name__, __base__=Strict, **fields)
 
@@ -55,8 +54,9 @@ def record_of(model: BaseModel, record: type, **more: Any) -> Any:
         record: What it was made of.
         more: Further fields, which no file has.
     """
-    given = {name: getattr(model, name) for name in model.model_fields_set}
-    parts = {name: record_in(of.annotation) for name, of in declared(record).items()}
+    mine = declared(record)
+    given = {name: getattr(model, name) for name in model.model_fields_set if name in mine}
+    parts = {name: record_in(of.annotation) for name, of in mine.items()}
     for name, value in given.items():
         part = parts.get(name)
         if part is not None and isinstance(value, BaseModel):

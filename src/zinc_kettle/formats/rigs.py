@@ -4,18 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from zinc_kettle.core.names import LONGEST_SHORT_NAME, is_name, name_pattern
 from zinc_kettle.core.plan.factors import HERE
-from zinc_kettle.core.plan.recipe import OPEN_PROTOCOL
 from zinc_kettle.core.rig import FACT_KINDS, Fact, RigPlan
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError, UsageError
 from zinc_kettle.formats.atomic_file import atomic_file
-from zinc_kettle.formats.declared import Address
+from zinc_kettle.formats.declared import model_of, record_of
 from zinc_kettle.formats.toml import read_toml
 
 NAME = name_pattern(LONGEST_SHORT_NAME)
@@ -44,25 +43,11 @@ class TypedFact(_Model):
     source: Annotated[str, Field(alias="from", max_length=80)] = "typed in"
 
 
-class RigSection(_Model):
+class RigSection(model_of(RigPlan)):  # type: ignore[misc]
     """One rig."""
 
-    reach: Literal["here", "url", "ssh", "rehearsal"]
-    url: Address | Literal[""] = ""
-    model: str = "default"
-    key_variable: Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")] | None = None
-    key_file: Annotated[str, Field(min_length=1, max_length=1_000)] | None = None
-    ca_file: Annotated[str, Field(min_length=1, max_length=1_000)] | None = None
-    metrics: Address | None = None
-    host: Annotated[str, Field(pattern=r"^[^\s-][^\s]*$", max_length=255)] = ""
-    ssh_config: str | None = None
-    python: str = "python3"
-    engine_python: str | None = None
-    models: str | None = None
-    engine: Annotated[str, Field(pattern=NAME)] = OPEN_PROTOCOL
-    engines: dict[Annotated[str, Field(pattern=NAME)], str] = {}
-    direct: Annotated[str, Field(pattern=r"^[0-9A-Za-z.:-]+$", max_length=255)] | None = None
-    facts: dict[str, TypedFact] = {}
+    engines: dict[Annotated[str, Field(pattern=NAME)], str] = Field(default_factory=dict)
+    facts: dict[str, TypedFact] = Field(default_factory=dict)
 
 
 def read_rigs(path: Path) -> list[RigPlan]:
@@ -97,8 +82,8 @@ def _plan(name: str, section: object, file: str) -> RigPlan:
             f"{name} is reached by {checked.reach} and names no {needs}", file=file, remedy=f'{needs} = "…"'
         )
     typed = {key: _fact(name, key, fact, file) for key, fact in checked.facts.items()}
-    plain = checked.model_dump(exclude={"facts", "reach"})
-    return RigPlan(name=name, reach=checked.reach, typed=typed, **plain)
+    plan: RigPlan = record_of(checked, RigPlan, name=name, typed=typed)
+    return plan
 
 
 def _fact(rig: str, key: str, fact: TypedFact, file: str) -> Fact:

@@ -6,11 +6,13 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import partial
 
 from zinc_kettle.core.cautions import KINDS
+from zinc_kettle.core.declared import Declared, declared
 from zinc_kettle.core.faults import FAULTS
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.plan.factors import FACTORS, Factor, LevelType
-from zinc_kettle.core.plan.fields import FIELDS, PlanField, field_text
+from zinc_kettle.core.plan.fields import FIELDS, field_text
 from zinc_kettle.core.plan.recipe import Engine
+from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.present.charts import CHART_KINDS
 from zinc_kettle.present.report.study import SECTIONS
 from zinc_kettle.present.tables import LONG_CELL, OF_CELL, OF_REPEAT, OF_REQUEST, OF_TOKEN, PLACE, Column
@@ -58,15 +60,24 @@ def plan_fields() -> str:
     """Every field of a study file besides its factors."""
     head = ("field", "how it is typed on Plan", "meaning", "default")
     rows = (
-        (f"`{'.'.join(of.path)}`", of.example, _with_choices(of), field_text(of, of.default) or "–")
+        (f"`{'.'.join(of.path)}`", of.example, _with_choices(of.declared), field_text(of, of.default) or "–")
         for of in FIELDS.values()
     )
     return table(head, rows)
 
 
-def _with_choices(of: PlanField) -> str:
-    choices = "; ".join(f"`{name}`: {what}" for name, what in of.choices.items())
-    return f"{of.help} {choices}." if choices else of.help
+def rig_fields() -> str:
+    """Every field of a rig in the rig file."""
+    rows = (
+        (f"`{name}`", of.about.example, _with_choices(of), "–" if of.default in (None, "") else str(of.default))
+        for name, of in declared(RigPlan).items()
+    )
+    return table(("field", "example", "meaning", "default"), rows)
+
+
+def _with_choices(of: Declared) -> str:
+    choices = "; ".join(f"`{name}`: {what}" for name, what in of.about.choices.items())
+    return f"{of.about.help} {choices}." if choices else of.about.help
 
 
 def settings(engine: Engine) -> str:
@@ -110,6 +121,7 @@ TABLES: Mapping[str, Callable[[], str]] = {
     "long cell columns": partial(columns, LONG_CELL),
     "repeat columns": partial(columns, OF_REPEAT),
     "plan fields": plan_fields,
+    "rig fields": rig_fields,
     "report sections": report_sections,
     "request columns": partial(columns, OF_REQUEST),
     "token columns": partial(columns, OF_TOKEN),

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from dataclasses import replace
 
-from zinc_kettle.core.address import address_problem
 from zinc_kettle.core.faults import is_fault
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan.recipe import Endpoint
@@ -19,7 +17,6 @@ UNTIL_FLOOR = 6
 """Fewer repeats carry no 95% interval, and nothing to stop by."""
 ANSWER_CEILING = 40
 """The most repeats of a cell where the question decides, and no ceiling is given."""
-_VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
 
 
 def fewest(repeats: Repeats) -> int:
@@ -124,13 +121,7 @@ def _load(study: Study) -> Iterator[Problem]:
 
 
 def endpoint_problems(endpoint: Endpoint) -> Iterator[Problem]:
-    """Problems of the address of an engine that already runs, with their paths in a study file."""
-    wrong = address_problem(endpoint.url)
-    if wrong:
-        yield Problem(("endpoint", "url"), "endpoint.url is not valid", why=wrong, remedy="http://127.0.0.1:8080")
-    if endpoint.key_variable is not None and not _VARIABLE.match(endpoint.key_variable):
-        path = ("endpoint", "key_variable")
-        yield Problem(path, "key_variable is no name of a variable", remedy="letters, digits and _, as in OFFICE_KEY")
+    """What does not go together in the address of an engine that already runs, with its place in a study file."""
     if endpoint.key_variable is not None and endpoint.key_file is not None:
         yield Problem(
             ("endpoint", "key_file"),

@@ -11,7 +11,8 @@ from typing import Annotated, Any, Literal
 
 from annotated_types import Len
 
-from zinc_kettle.core.declared import About
+from zinc_kettle.core.address import address_problem, variable_problem
+from zinc_kettle.core.declared import About, Checked
 from zinc_kettle.core.plan.factors import FACTORS, Factor, Level
 
 BUILT_IN = "built-in"
@@ -97,11 +98,14 @@ class Endpoint:
 
     url: Annotated[
         str,
+        Checked(address_problem),
         About("address", "Address of an engine that already runs; it is not started.", "http://127.0.0.1:8080"),
     ]
     model: Annotated[str, About("model name", "The model's name as it is sent.", "default")] = "default"
     key_variable: Annotated[
-        str | None, About("key variable", "Name of the environment variable with the key.", "OFFICE_KEY")
+        str | None,
+        Checked(variable_problem),
+        About("key variable", "Name of the environment variable with the key.", "OFFICE_KEY"),
     ] = None
     key_file: Annotated[
         FileName | None, About("key file", "A file with the key, readable by you alone.", "office.key")
