@@ -71,7 +71,7 @@ def test_ladder_and_lineup_agree_with_the_duel(home: Path) -> None:
         (("chart", "three-ways", "--kind", "scaling", "-o", "x.svg", "--range", "9..1"), "is no range"),
         (("chart", "three-ways", "--kind", "scaling", "-o", "x.svg", "--log", "z"), "there is no axis"),
         (("chart", "three-ways", "--kind", "frontier", "-o", "x.svg"), "no load varies"),
-        (("chart", "three-ways", "-o", "x.png"), "neither .svg nor .pdf"),
+        (("chart", "three-ways", "-o", "x.png"), "ends in none of .svg, .pdf"),
     ],
 )
 def test_wrong_input_is_refused_with_a_remedy(home: Path, words: tuple[str, ...], said: str) -> None:

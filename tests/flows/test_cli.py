@@ -174,7 +174,7 @@ def test_until_narrow_tells_the_last_state_of_each_cell(paced: str, home: Path, 
     ("arguments", "words"),
     [
         (["chart", "nothing", "-o", "x.svg"], "there is no study"),
-        (["chart", "quick", "-o", "x.gif"], "neither .svg nor .pdf"),
+        (["chart", "quick", "-o", "x.gif"], "ends in none of .svg, .pdf"),
         (["chart", "quick", "-o", "x.svg", "--measure", "speed"], "there is no measure"),
         (["chart", "quick", "-o", "x.svg", "--kind", "pie"], "one of: map, lines"),
         (["chart", "quick"], "one file or all charts"),

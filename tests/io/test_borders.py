@@ -130,10 +130,10 @@ def test_texts_a_spreadsheet_would_run_are_text(tmp_path: Path) -> None:
     """In CSV; the other formats say what is a text by themselves."""
     import pyarrow as pa
 
-    from zinc_kettle.formats.tables import _writer
+    from zinc_kettle.formats.tables import WRITERS
 
     schema = pa.schema([("t", pa.string()), ("n", pa.float64())])
-    with (tmp_path / "t.csv").open("wb") as file, _writer(file, schema, ".csv") as write:
+    with (tmp_path / "t.csv").open("wb") as file, WRITERS[".csv"](file, schema) as write:
         write(pa.table({"t": ["=1+1", "+1", "-1", "@x", "\tx", "plain", None], "n": [-1.0] * 7}, schema=schema))
     rows = list(csv.reader((tmp_path / "t.csv").read_text().splitlines()))
     assert [row[0] for row in rows] == ["t", "'=1+1", "'+1", "'-1", "'@x", "'\tx", "plain", ""]

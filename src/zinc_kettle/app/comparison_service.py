@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from zinc_kettle.app.charting import preferences, reported_here, subject_of
 from zinc_kettle.app.entrants import appearances, entrants_of, rig_of, usual_factor
+from zinc_kettle.app.export import FORMATS
 from zinc_kettle.app.side_names import Sides, named_sides, one_by_one
 from zinc_kettle.app.views import Entrants, NamedSide
 from zinc_kettle.config import HOME_VARIABLE, Places
@@ -166,7 +167,7 @@ class ComparisonService:
         Raises:
             UsageError: It could not be drawn.
         """
-        files = [str(self._places.exports / f"{stem}{ending}") for ending in (".svg", ".pdf")]
+        files = [str(self._places.exports / f"{stem}{ending}") for ending in FORMATS]
         outs = [word for file in files for word in ("--out", file)]
         return await self.beside([*command, *outs])
 

@@ -36,7 +36,7 @@ def write(chart: Chart, files: Sequence[Path]) -> list[Path]:
     """
     for out in files:
         if out.suffix.lower() not in FORMATS:
-            raise UsageError(f"{out.name} is neither .svg nor .pdf", remedy="choose one of these endings")
+            raise UsageError(f"{out.name} ends in none of {', '.join(FORMATS)}", remedy="choose one of these endings")
         _write(chart, out)
     return list(files)
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zinc_kettle.app.comparison_service import ComparisonService
-from zinc_kettle.app.reporting import FORMATS, Reports
+from zinc_kettle.app.reporting import WRITERS, Reports
 from zinc_kettle.app.stores import Stores
 from zinc_kettle.app.views import NamedSide
 from zinc_kettle.config import Places
@@ -86,9 +86,9 @@ class ExportService:
         Raises:
             UsageError: It cannot be written.
         """
-        outs = [word for ending in FORMATS for word in ("--out", str(self._places.exports / f"{name}{ending}"))]
+        outs = [word for ending in WRITERS for word in ("--out", str(self._places.exports / f"{name}{ending}"))]
         written = await self._answers.beside(["report", "--name", name, *outs])
-        return [path for path in written if path.suffix in FORMATS]
+        return [path for path in written if path.suffix in WRITERS]
 
     async def write_tables(self, results: StudyResults, of: str, ending: str) -> list[Path]:
         """Write a run as a table.
@@ -128,3 +128,10 @@ class ExportService:
             str(self._places.exports),
         ]
         return await self._answers.drawn(command)
+
+    @property
+    def table_endings(self) -> tuple[str, ...]:
+        """Endings of the files a table can be written as."""
+        from zinc_kettle.formats.tables import WRITERS
+
+        return tuple(WRITERS)

@@ -34,8 +34,6 @@ if TYPE_CHECKING:
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.store.store import KettleStore
 
-FORMATS = (".html", ".md", ".pdf")
-
 
 class Reports:
     """Makes reports of what a person keeps.
@@ -140,8 +138,8 @@ def write_report(made: Document, out: Path) -> list[Path]:
     Raises:
         UsageError: Another ending, or it cannot be written.
     """
-    if out.suffix.lower() not in FORMATS:
-        raise UsageError(f"{out.name} ends in none of {', '.join(FORMATS)}", remedy="choose one of these endings")
+    if out.suffix.lower() not in WRITERS:
+        raise UsageError(f"{out.name} ends in none of {', '.join(WRITERS)}", remedy="choose one of these endings")
     try:
         out.parent.mkdir(parents=True, exist_ok=True)
         return WRITERS[out.suffix.lower()](made, out)
@@ -190,3 +188,4 @@ def _pdf(made: Document, out: Path) -> list[Path]:
 
 
 WRITERS: Mapping[str, Callable[[Document, Path], list[Path]]] = {".html": _html, ".md": _markdown, ".pdf": _pdf}
+"""By the ending of the file."""

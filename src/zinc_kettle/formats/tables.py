@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
@@ -15,7 +15,6 @@ from zinc_kettle.present.tables import TABLES_VERSION, Batch, Table
 if TYPE_CHECKING:
     import pyarrow as pa
 
-ENDINGS = (".csv", ".jsonl", ".parquet")
 BATCH_ROWS = 1 << 16
 """Rows that are written together: a group of rows of Parquet is read as one."""
 FORMULA = r"^([=+\-@\t\r])"
@@ -41,8 +40,8 @@ def write_table(table: Table, out: Path) -> int:
         UsageError: Another ending, or the file cannot be written.
     """
     ending = out.suffix.lower()
-    if ending not in ENDINGS:
-        raise UsageError(f"{out.name} ends in none of {', '.join(ENDINGS)}", remedy="choose one of these endings")
+    if ending not in WRITERS:
+        raise UsageError(f"{out.name} ends in none of {', '.join(WRITERS)}", remedy="choose one of these endings")
     with atomic_file(out) as part, part.open("wb") as file:
         rows = write_to(table, file, ending)
     return rows
@@ -54,13 +53,13 @@ def write_to(table: Table, file: IO[bytes], ending: str) -> int:
     Args:
         table: The table.
         file: Open for writing bytes.
-        ending: One of ENDINGS.
+        ending: A key of WRITERS.
 
     Returns:
         The number of rows.
     """
     schema, rows = schema_of(table), 0
-    with _writer(file, schema, ending) as write:
+    with WRITERS[ending](file, schema) as write:
         for batch in _gathered(table, schema):
             write(batch)
             rows += batch.num_rows
@@ -102,19 +101,35 @@ def _as_text(batch: pa.Table) -> pa.Table:
     return batch
 
 
+Writing = AbstractContextManager[Callable[["pa.Table"], None]]
+
+
 @contextmanager
-def _writer(file: IO[bytes], schema: pa.Schema, ending: str) -> Iterator[Callable[[pa.Table], None]]:
-    if ending == ".parquet":
-        from pyarrow import parquet
+def _parquet(file: IO[bytes], schema: pa.Schema) -> Iterator[Callable[[pa.Table], None]]:
+    from pyarrow import parquet
 
-        with parquet.ParquetWriter(file, schema, compression="zstd") as writer:
-            yield writer.write_table
-    elif ending == ".csv":
-        from pyarrow import csv
+    with parquet.ParquetWriter(file, schema, compression="zstd") as writer:
+        yield writer.write_table
 
-        with csv.CSVWriter(file, schema, write_options=csv.WriteOptions(quoting_style="needed")) as plain:
-            yield lambda batch: plain.write_table(_as_text(batch))
-    else:
-        yield lambda batch: file.writelines(
-            (json.dumps(row, ensure_ascii=False) + "\n").encode() for row in batch.to_pylist()
-        )
+
+@contextmanager
+def _csv(file: IO[bytes], schema: pa.Schema) -> Iterator[Callable[[pa.Table], None]]:
+    from pyarrow import csv
+
+    with csv.CSVWriter(file, schema, write_options=csv.WriteOptions(quoting_style="needed")) as plain:
+        yield lambda batch: plain.write_table(_as_text(batch))
+
+
+@contextmanager
+def _json_lines(file: IO[bytes], _schema: pa.Schema) -> Iterator[Callable[[pa.Table], None]]:
+    yield lambda batch: file.writelines(
+        (json.dumps(row, ensure_ascii=False) + "\n").encode() for row in batch.to_pylist()
+    )
+
+
+WRITERS: Mapping[str, Callable[[IO[bytes], pa.Schema], Writing]] = {
+    ".csv": _csv,
+    ".jsonl": _json_lines,
+    ".parquet": _parquet,
+}
+"""By the ending of the file."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable
 from dataclasses import replace
 from pathlib import Path
+from typing import get_args
 
 from rich.text import Text
 from textual.app import ComposeResult
@@ -16,6 +17,7 @@ from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import KettleError
 from zinc_kettle.present.report.build import BEGINNING
 from zinc_kettle.present.report.document import Document, Section
+from zinc_kettle.present.tables import Of
 from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.choices import ChoiceRow, Choices
 from zinc_kettle.tui.draw.report import head_text, section_text
@@ -26,7 +28,6 @@ from zinc_kettle.tui.widgets.station_line import Stations
 from zinc_kettle.tui.widgets.writer import Writer
 
 DUEL, LINEUP = "duel:", "lineup:"
-OF, ENDINGS = ("cells", "repeats", "requests", "tokens"), (".csv", ".jsonl", ".parquet")
 PACKS: tuple[tuple[str, tuple[str, ...], str], ...] = (
     ("whole", (), "with prompts and answers"),
     ("without answers", ("answers",), "what the engines wrote stays here"),
@@ -289,7 +290,8 @@ class ReportScreen(Recomputed[Document]):
         results = host(self).results
         if results is None:
             return
-        choices = [Choice(f"{of} {end}", f"{of}, {end.removeprefix('.')}") for of in OF for end in ENDINGS]
+        endings = host(self).services.exports.table_endings
+        choices = [Choice(f"{of} {end}", f"{of}, {end.removeprefix('.')}") for of in get_args(Of) for end in endings]
 
         def chosen(key: str | None) -> None:
             if key is not None:
