@@ -218,7 +218,7 @@ HOSTILE: dict[str, tuple[Callable[[Parts, Path], object], str]] = {
     "a bomb": (_bomb, "times its size"),
     "a size that lies": (_lying_size, ""),
     "a bomb of stamps": (_parquet_bomb, "too large"),
-    "a part too few": (_without("repeats.jsonl"), "a request of a repeat"),
+    "a part too few": (_without("repeats.jsonl"), "a request for an unknown repeat"),
     "nothing": (lambda _p, out: out.write_bytes(b""), "not a bundle"),
     "some other archive": (lambda _p, out: zipfile.ZipFile(out, "w").close(), "has no bundle.toml"),
     "a later version": (lambda p, out: built(p, out, version=9), "newer Zinc Kettle"),
