@@ -28,6 +28,8 @@ def test_preferences(tmp_path: Path) -> None:
     found = read_preferences(file)
     assert found.pace.rate == 4.0 and found.pace.origin == "preferences.toml" and found.pace.name == "your pace"
     assert found.money == Money("EUR", 0.3, origin="preferences.toml")
+    file.write_text("format = 1\n[pace]\n[money]\n")
+    assert read_preferences(file) == Preferences(), "an empty section says nothing"
     for bad in ("format = 1\n[pace]\ntokens_per_s = -1\n", "format = 2\n", "format = 1\n[money]\nprice = 3\n"):
         file.write_text(bad)
         with pytest.raises(StudyFileError):
@@ -124,7 +126,7 @@ def test_settings_are_changed_one_by_one_and_comments_stay(tmp_path: Path, monke
     assert found.pace.rate == 6.0 and found.money.energy_per_kwh == 0.31 and found.screen.theme == "light"
     assert "# what the harbour pays" in file.read_text() and "words_per_minute" not in file.read_text()
     told = {row.title: row for row in rows(places)}
-    assert told["energy"].value == "0.31 EUR a kWh" and told["energy"].origin == "preferences.toml"
+    assert told["energy"].value == "0.31 EUR per kWh" and told["energy"].origin == "preferences.toml"
     assert told["store"].setting is None and told["store"].value == str(places.store)
     before = file.read_text()
     for key, text in (("money.years", "-1"), ("money.years", "long"), ("screen.theme", "blue"), ("money.colour", "1")):

@@ -12,7 +12,7 @@ from zinc_kettle.core.declared import parts_of
 from zinc_kettle.core.preferences import Preferences
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.atomic_file import atomic_file
-from zinc_kettle.formats.declared import model_of, record_of
+from zinc_kettle.formats.declared import Strict, model_of, record_of
 from zinc_kettle.formats.toml import parse_toml, read_toml
 
 
@@ -33,7 +33,12 @@ def read_preferences(path: Path) -> Preferences:
     raw, _ = read_toml(path)
     found = _checked(raw, path.name)
     said = ((name, record, getattr(found, name)) for name, record in parts_of(Preferences).items())
-    return Preferences(**{name: record_of(m, record, origin=path.name) for name, record, m in said if m is not None})
+    return Preferences(**{name: record_of(m, record, origin=path.name) for name, record, m in said if _says(m)})
+
+
+def _says(section: Strict | None) -> bool:
+    """False for an empty section: then what is usual holds, and it is not the file's."""
+    return section is not None and bool(section.model_fields_set)
 
 
 def write_preference(path: Path, section: str, name: str, value: str | float | None) -> None:

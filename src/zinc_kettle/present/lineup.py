@@ -257,7 +257,7 @@ def money_line(found: Lineup, pace: Pace) -> str:
     parts += [f"{pace.name}: {digits(pace.rate)} tok/s, {pace.origin}"]
     if found.per in {"price", "cost"}:
         money = found.money
-        energy = "" if money.energy_per_kwh is None else f"{money.energy_per_kwh:g} {money.currency} a kWh, "
+        energy = "" if money.energy_per_kwh is None else f"{money.energy_per_kwh:g} {money.currency} per kWh, "
         parts.append(f"{energy}{money.hours:,.0f} hours of use ({money.origin})")
     if found.per == "cost":
         parts.append(COUNTED)

@@ -69,7 +69,7 @@ def _said(value: Any) -> str:
 
 def _energy(own: Preferences) -> str:
     price = own.money.energy_per_kwh
-    return "not set" if price is None else f"{price:g} {own.money.currency} a kWh".replace("  ", " ")
+    return "not set" if price is None else f"{price:g} {own.money.currency} per kWh".replace("  ", " ")
 
 
 _SAID: Mapping[str, Callable[[Preferences], str]] = {
