@@ -237,6 +237,10 @@ def gathered(found: Mapping[str, Any], origin: Origin = "gathered") -> dict[str,
     return {name: Fact(found[name], origin) for name in FACT_KINDS if found.get(name) is not None}
 
 
+def _address_or_none(text: str) -> str:
+    return address_problem(text) if text else ""
+
+
 @dataclass(frozen=True, slots=True)
 class RigPlan:
     """How a rig is reached, and what a person typed in of it."""
@@ -245,7 +249,7 @@ class RigPlan:
     reach: Annotated[Reach, About("reach", "How the rig is reached.", "ssh", REACHES)]
     typed: Mapping[str, Fact] = field(default_factory=dict)
     url: Annotated[
-        str, Checked(address_problem), About("address", "Of url: where its engine answers.", "http://127.0.0.1:8080")
+        str, Checked(_address_or_none), About("address", "Of url: where its engine answers.", "http://127.0.0.1:8080")
     ] = ""
     model: Annotated[str, About("model name", "Of url: the model's name as it is sent.", "default")] = "default"
     key_variable: Annotated[
