@@ -52,6 +52,7 @@ def test_a_rig_file(tmp_path: Path) -> None:
         ("[a]\nreach = 'here'", "format = 1"),
         ("format = 1\n[a]\nreach = 'ssh'", "names no host"),
         ("format = 1\n[a]\nreach = 'url'", "names no url"),
+        ("format = 1\n[a]\nreach = 'url'\nurl = 'http://h?key=1'", "a.url: it holds a query"),
         ("format = 1\n[a]\nreach = 'boat'", "a.reach"),
         ("format = 1\n[a]\nreach = 'ssh'\nhost = '-oProxyCommand=x'", "a.host"),
         ("format = 1\n[A]\nreach = 'here'", "not a valid rig name"),

@@ -64,6 +64,13 @@ def record_of(model: BaseModel, record: type, **more: Any) -> Any:
     return record(**given | more)
 
 
+def complaint(found: Mapping[str, Any]) -> str:
+    """What one of pydantic's complaints says, for a person."""
+    if found["type"] == "tuple_type":
+        return "Input should be a list"
+    return str(found["msg"]).removeprefix("Value error, ")
+
+
 def as_tuples(value: Any) -> Any:
     """A value of TOML with tuples for its lists, as records have them."""
     if isinstance(value, Mapping):

@@ -12,7 +12,7 @@ from zinc_kettle.core.declared import parts_of
 from zinc_kettle.core.preferences import Preferences
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.atomic_file import atomic_file
-from zinc_kettle.formats.declared import Strict, model_of, record_of
+from zinc_kettle.formats.declared import Strict, complaint, model_of, record_of
 from zinc_kettle.formats.toml import parse_toml, read_toml
 
 
@@ -79,7 +79,7 @@ def _checked(raw: dict[str, Any], name: str) -> PreferencesFile:
         raise StudyFileError(
             f"{'.'.join(map(str, first['loc']))} cannot be used",
             file=name,
-            why=str(first["msg"]),
+            why=complaint(first),
             remedy="as in docs/preferences.md",
         ) from error
     if found.format != 1:

@@ -20,7 +20,7 @@ from zinc_kettle.core.plan import recipe as r
 from zinc_kettle.core.plan.factors import FACTORS, TYPES, Level
 from zinc_kettle.core.problem import nearest
 from zinc_kettle.errors import StudyFileError
-from zinc_kettle.formats.declared import Strict, model_of, record_of
+from zinc_kettle.formats.declared import Strict, complaint, model_of, record_of
 from zinc_kettle.formats.toml import parse_toml, read_toml
 
 PLACES = frozenset({"model", "port", "python", "launcher"})
@@ -312,11 +312,10 @@ def _refused(file: str, error: ValidationError) -> StudyFileError:
         return StudyFileError(f"{where} is not known", file=file, remedy=nearest(path[-1], _keys(path[:-1])))
     if found["type"] == "missing":
         return StudyFileError(f"{where} is missing", file=file, remedy=f"add {path[-1]} = …")
-    why = str(found["msg"]).removeprefix("Value error, ")
     return StudyFileError(
         f"{where or 'the recipe'} is not valid",
         file=file,
-        why=why,
+        why=complaint(found),
         remedy="docs/recipes.md has every field with an example",
     )
 

@@ -12,6 +12,7 @@ from zinc_kettle.core.report import ReportPart, ReportPlan
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.atomic_file import atomic_file
+from zinc_kettle.formats.declared import complaint
 from zinc_kettle.formats.toml import read_toml
 
 ENDING = ".report.toml"
@@ -49,7 +50,7 @@ def read_report_plan(path: Path) -> ReportPlan:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"])
         raise StudyFileError(
-            f"{where}: {first['msg']}", file=path.name, remedy="docs/reports.md has an example"
+            f"{where}: {complaint(first)}", file=path.name, remedy="docs/reports.md has an example"
         ) from error
     parts = tuple(_part(part, path.name) for part in model.parts)
     words = {neutralise(key, keep_newlines=False): neutralise(text) for key, text in model.words.items()}

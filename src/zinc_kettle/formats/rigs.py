@@ -14,7 +14,7 @@ from zinc_kettle.core.rig import FACT_KINDS, Fact, RigPlan
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError, UsageError
 from zinc_kettle.formats.atomic_file import atomic_file
-from zinc_kettle.formats.declared import model_of, record_of
+from zinc_kettle.formats.declared import complaint, model_of, record_of
 from zinc_kettle.formats.toml import read_toml
 
 NAME = name_pattern(LONGEST_SHORT_NAME)
@@ -75,7 +75,7 @@ def _plan(name: str, section: object, file: str) -> RigPlan:
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join([name, *map(str, first["loc"])])
-        raise StudyFileError(f"{where}: {first['msg']}", file=file, remedy="see docs/rigs.md") from error
+        raise StudyFileError(f"{where}: {complaint(first)}", file=file, remedy="see docs/rigs.md") from error
     needs = {"url": "url", "ssh": "host"}.get(checked.reach)
     if needs and not getattr(checked, needs):
         raise StudyFileError(

@@ -20,7 +20,7 @@ from zinc_kettle.core.plan.suite import SUITE
 from zinc_kettle.core.problem import Problem, nearest
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError
-from zinc_kettle.formats.declared import as_tuples, model_of, record_of
+from zinc_kettle.formats.declared import as_tuples, complaint, model_of, record_of
 from zinc_kettle.formats.prompts import BadPromptFile, read_prompts, read_times
 from zinc_kettle.formats.shared_study import NO_ADDRESS
 from zinc_kettle.formats.suite import task_texts
@@ -162,11 +162,10 @@ def _translated(found: Mapping[str, Any]) -> Problem:
         return Problem(path[:-1], f"{name} is missing", remedy=f"add {path[-1]} = …")
     if found["type"] == "extra_forbidden":
         return Problem(path, f"{name} is not known", remedy=nearest(path[-1], _names_in(path[:-1])))
-    why = "Input should be a list" if found["type"] == "tuple_type" else str(found["msg"])
     return Problem(
         path,
         f"{name} is not valid",
-        why=why,
+        why=complaint(found),
         remedy="docs/study-files.md has every field with an example",
     )
 
