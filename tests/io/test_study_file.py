@@ -79,6 +79,7 @@ WRONG = [
     ("choice", GOOD + "", "", None),
     ("no file", GOOD + '\n[prompts]\nfiles = ["no.txt"]\n', "cannot be read", 18),
     ("outside", GOOD + '\n[prompts]\nfiles = ["../../etc/hostname"]\n', "outside the study", 18),
+    ("no low", GOOD + '\n[prompts.outputs]\nkind = "uniform"\nhigh = 9\n', "uniform needs low", 17),
     ("endpoint and threads", GOOD + '\n[endpoint]\nurl = "http://127.0.0.1:1"\n', "cannot be set on an endpoint", 6),
     ("key in address", GOOD + '\n[endpoint]\nurl = "http://me:pw@x/"\n', "endpoint.url", 18),
 ]

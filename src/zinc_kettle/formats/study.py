@@ -95,7 +95,7 @@ def check_study(raw: Mapping[str, Any], folder: Path, known: Known) -> Checked:
         return Checked(None, (*map(_translated, found), *_factors_of(raw, known)))
     reader = _Files(folder)
     study = _study(model, reader, known)
-    problems = tuple([*_left_out(study), *(reader.problems or validate(study, known.engines))])
+    problems = tuple([*_left_out(study), *_without_low(model), *(reader.problems or validate(study, known.engines))])
     return Checked(None if problems else study, problems)
 
 
@@ -107,6 +107,14 @@ def _as_records(raw: Mapping[str, Any]) -> Any:
     if isinstance(rules, tuple):
         out["design"] = {**design, "without": tuple(map(_with_lists, rules))}
     return out
+
+
+def _without_low(m: Any) -> Iterator[Problem]:
+    """A uniform distribution says both its ends; of the others the least may be left out."""
+    for name in ("lengths", "outputs"):
+        lengths = None if m.prompts is None else getattr(m.prompts, name)
+        if lengths is not None and lengths.kind == "uniform" and "low" not in lengths.model_fields_set:
+            yield Problem(("prompts", name), "uniform needs low", remedy="give low, high")
 
 
 def _left_out(study: plan.Study) -> Iterator[Problem]:

@@ -8,15 +8,7 @@ from typing import Any
 
 from zinc_kettle.core.plan.design import Design
 from zinc_kettle.core.plan.study import Limits, Repeats, Study
-from zinc_kettle.core.plan.traffic import CapacitySearch, Lengths, Load, Promise, RetryPolicy
-
-_LENGTHS = {
-    "fixed": ("tokens",),
-    "uniform": ("low", "high"),
-    "lognormal": ("median", "sigma", "low", "high"),
-    "table": ("table",),
-}
-"""What each kind of distribution is said by."""
+from zinc_kettle.core.plan.traffic import NEEDED, CapacitySearch, Lengths, Load, Promise, RetryPolicy
 
 
 def write_study(study: Study, *, files: Sequence[str] = (), times_file: str = "", comment: str = "") -> str:
@@ -94,7 +86,7 @@ def _prompts(study: Study, files: Sequence[str]) -> dict[str, Any]:
 
 
 def _lengths(lengths: Lengths) -> dict[str, Any]:
-    values = {name: getattr(lengths, name) for name in _LENGTHS[lengths.kind]}
+    values = {name: getattr(lengths, name) for name in NEEDED[lengths.kind]}
     if lengths.kind == "table":
         values["table"] = [list(entry) for entry in lengths.table]
     return {"kind": lengths.kind, **values}
