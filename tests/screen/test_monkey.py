@@ -22,9 +22,9 @@ from textual.widgets import Static
 from zinc_kettle.app.services import Services
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places, demo_studies
 from zinc_kettle.tui.app import KettleApp
+from zinc_kettle.tui.chooser import Choice, Chooser
 from zinc_kettle.tui.palette import Palette
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 
 KEYS = (
     "0",

@@ -122,7 +122,7 @@ def _draw(ax: Any, mark: object, fx: float, fy: float, shift: float, *, lone: bo
         _rule_label(ax, mark, fx, fy)
     elif isinstance(mark, Label):
         ax.annotate(
-            safe(mark.text),
+            safe(mark.whole),
             (mark.x * fx, mark.y * fy),
             xytext=(4, 0),
             textcoords="offset points",

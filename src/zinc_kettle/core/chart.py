@@ -158,6 +158,13 @@ class Label:
     y: float
     text: str
     tone: Tone = "muted"
+    beside: str = ""
+    """Words behind it that may be cut."""
+
+    @property
+    def whole(self) -> str:
+        """All of its words."""
+        return f"{self.text} {self.beside}".rstrip()
 
 
 Mark: TypeAlias = Cell | Line | Points | Bars | Spans | Ranges | Band | Steps | Rule | Label

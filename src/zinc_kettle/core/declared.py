@@ -10,6 +10,7 @@ import types
 from collections.abc import Callable, Mapping
 from dataclasses import MISSING, Field, dataclass, field, fields, is_dataclass
 from functools import cache
+from math import isfinite
 from typing import Annotated, Any, Literal, TypeAlias, Union, get_args, get_origin, get_type_hints
 
 FieldKind = Literal[
@@ -17,7 +18,7 @@ FieldKind = Literal[
 ]
 Plain: TypeAlias = "str | int | float | bool | list[Plain] | dict[str, Plain]"
 """A value as TOML has it."""
-_UNIONS = (Union, types.UnionType)
+UNIONS = (Union, types.UnionType)
 _UNIT_KINDS: tuple[tuple[str, FieldKind], ...] = (("_s", "seconds"), ("_percent", "percent"))
 
 
@@ -39,10 +40,21 @@ class About:
 
 @dataclass(frozen=True, slots=True)
 class Checked:
-    """A rule for a text that no bound expresses; stands in an annotation."""
+    """A rule that no bound expresses; stands in an annotation."""
 
-    problem: Callable[[str], str]
-    """What is wrong with a text, as a clause; empty where nothing is."""
+    problem: Callable[[Any], str]
+    """What is wrong with a value, as a clause; empty where nothing is."""
+
+
+def json_problem(value: object) -> str:
+    """What of a value JSON does not have, as a clause; empty where it has all of it."""
+    if isinstance(value, Mapping):
+        return next((found for part in value.values() if (found := json_problem(part))), "")
+    if isinstance(value, list):
+        return next((found for part in value if (found := json_problem(part))), "")
+    if isinstance(value, float) and not isfinite(value):
+        return "JSON has no number that is not finite"
+    return "" if isinstance(value, (str, int, float)) else "JSON has no dates and times; write a text"
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,18 +97,13 @@ def parts_of(record: type) -> Mapping[str, type]:
 def record_in(annotation: Any) -> type | None:
     """The dataclass an annotation is of, alone or in place of None; None where it is of none."""
     of = bare(annotation)
-    within = map(bare, get_args(of)) if get_origin(of) in _UNIONS else (of,)
+    within = map(bare, get_args(of)) if get_origin(of) in UNIONS else (of,)
     return next((part for part in within if isinstance(part, type) and is_dataclass(part)), None)
 
 
 def bare(annotation: Any) -> Any:
     """A type without what is said about it."""
     return get_args(annotation)[0] if get_origin(annotation) is Annotated else annotation
-
-
-def rules_of(annotation: Any) -> list[Checked]:
-    """The rules a text must keep."""
-    return [part for part in _parts(annotation) if isinstance(part, Checked)]
 
 
 def _parts(annotation: Any) -> tuple[Any, ...]:
@@ -106,7 +113,7 @@ def _parts(annotation: Any) -> tuple[Any, ...]:
 def _kind(name: str, of: Any, about: About) -> FieldKind:
     if about.choices:
         return "choice"
-    if get_origin(of) in _UNIONS:
+    if get_origin(of) in UNIONS:
         of = bare(next(part for part in get_args(of) if part is not type(None)))
     if of is int:
         return "whole"

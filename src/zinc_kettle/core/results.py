@@ -23,7 +23,7 @@ from zinc_kettle.core.record.value import CellFigure, Value
 from zinc_kettle.core.run.decisions import Acknowledge, Decision, Skip
 from zinc_kettle.core.run.precision import look_level
 from zinc_kettle.core.run.schedule import Schedule, Tally
-from zinc_kettle.core.stats import Interval
+from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.stats.interval import median_interval
 from zinc_kettle.core.stats.waves import SEEN_BLOCKS, Memory, Waves, memory_of, pooled, steady
 from zinc_kettle.core.summary import EMPTY, CellSummary, summarise
@@ -120,6 +120,7 @@ class CellResults:
         self._bounded = bounded
         self._decisions = decisions
         self._memories: dict[str, Memory] = {}
+        self._reaches: dict[str, float] = {}
         self.ratios: dict[tuple[str, str], tuple[CellResults, Interval | None]] = {}
         """Ratios to other cells by their key and the measure, with the other cell as it was; kept by core.compare."""
 
@@ -134,6 +135,14 @@ class CellResults:
         if name not in self._memories:
             self._memories[name] = memory_of(self.series(name))
         return self._memories[name]
+
+    def reach(self, name: str) -> float:
+        """How far a repeat lies from the median at most, as a share, kept for the same reason."""
+        if name not in self._reaches:
+            values = self.series(name)
+            middle = median(values) if values else 0.0
+            self._reaches[name] = max(abs(v / middle - 1) for v in values) if middle > 0 else 0.0
+        return self._reaches[name]
 
     @property
     def done(self) -> int:

@@ -4,21 +4,38 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from functools import cache
-from typing import Annotated, Any
+from typing import Annotated, Any, Union, get_args, get_origin
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, create_model
 
-from zinc_kettle.core.declared import Checked, declared, parts_of, record_in, rules_of
+from zinc_kettle.core.declared import UNIONS, Checked, declared, parts_of, record_in
 
 
-def _keeping(rule: Checked) -> Callable[[str | None], str | None]:
-    def keep(text: str | None) -> str | None:
-        problem = rule.problem(text) if text is not None else ""
+def _keeping(rule: Checked) -> Callable[[Any], Any]:
+    def keep(value: Any) -> Any:
+        problem = rule.problem(value) if value is not None else ""
         if problem:
             raise ValueError(problem)
-        return text
+        return value
 
     return keep
+
+
+def _read(annotation: Any) -> Any:
+    """A declared type as pydantic reads it: rules are kept, lists are taken for tuples, records have their models."""
+    origin, parts = get_origin(annotation), get_args(annotation)
+    if origin is Annotated:
+        within, *said = parts
+        kept = [AfterValidator(_keeping(part)) if isinstance(part, Checked) else part for part in said]
+        return Annotated[(_read(within), *kept)]
+    if origin in UNIONS:
+        return Union[tuple(map(_read, parts))]  # noqa: UP007
+    if origin is tuple:
+        return Annotated[tuple[tuple(map(_read, parts))], Field(strict=False)]  # type: ignore[misc]
+    if origin is Mapping:
+        return Mapping[tuple(map(_read, parts))]  # type: ignore[misc]
+    part = record_in(annotation)
+    return annotation if part is None else model_of(part)
 
 
 class Strict(BaseModel):
@@ -39,9 +56,7 @@ def model_of(record: type) -> type[Strict]:
         else:
             kept = record.__dataclass_fields__[name]  # type: ignore[attr-defined]
             usual = kept.default_factory() if callable(kept.default_factory) else kept.default
-            said = Field(... if of.required else usual, description=of.about.help)
-            rules = [AfterValidator(_keeping(rule)) for rule in rules_of(of.annotation)]
-            fields[name] = (Annotated[(of.annotation, *rules)] if rules else of.annotation, said)
+            fields[name] = (_read(of.annotation), Field(... if of.required else usual, description=of.about.help))
     fields |= {name: (model_of(part) | None, None) for name, part in parts.items() if name not in fields}
     return create_model(record.__name__, __base__=Strict, **fields)
 

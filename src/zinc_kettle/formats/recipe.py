@@ -12,12 +12,12 @@ from importlib import resources
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import Field, JsonValue, ValidationError, model_validator
+from pydantic import Field, ValidationError, field_validator, model_validator
 
 from zinc_kettle.core.checks.sections import endpoint_problems
 from zinc_kettle.core.names import LONGEST_SHORT_NAME, NAME_HINT, is_name
 from zinc_kettle.core.plan import recipe as r
-from zinc_kettle.core.plan.factors import FACTORS, TYPES, Level
+from zinc_kettle.core.plan.factors import FACTORS, TYPES
 from zinc_kettle.core.problem import nearest
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.declared import Strict, complaint, model_of, record_of
@@ -26,25 +26,10 @@ from zinc_kettle.formats.toml import parse_toml, read_toml
 PLACES = frozenset({"model", "port", "python", "launcher"})
 """What an argument may hold in braces."""
 MAX_RECIPES = 200
-UrlPath = Annotated[str, Field(pattern=r"^/[^\s]*$", max_length=200)]
-Dotted = Annotated[str, Field(pattern=r"^\w+(\.\w+)*$", max_length=200)]
-Fields = dict[str, JsonValue]
-Argument = Annotated[str, Field(max_length=2_000)]
-Option = Annotated[str, Field(pattern=r"^(-.*)?$", max_length=100)]
 
 
-class StartSection(Strict):
+class StartSection(model_of(r.Start)):  # type: ignore[misc]
     """`[start]`"""
-
-    argv: Annotated[list[Argument], Field(min_length=1, max_length=200)]
-    launcher: Annotated[str, Field(pattern=r"^[a-z0-9_]{0,40}$")] = ""
-    python: Argument = ""
-    environment: dict[Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")], Argument] = {}
-    inherit: list[Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")]] = []
-    ready: UrlPath = "/health"
-    stop: Literal["TERM", "INT"] = "TERM"
-    grace_s: Annotated[float, Field(ge=0, le=60, strict=False)] = 2.0
-    failed: list[str] = ["error", "failed"]
 
     @model_validator(mode="after")
     def _argv(self) -> StartSection:
@@ -61,63 +46,10 @@ class StartSection(Strict):
         return self
 
 
-class EndpointSection(model_of(r.Endpoint)):  # type: ignore[misc]
-    """`[endpoint]`"""
-
-
-class RequestsSection(Strict):
-    """`[requests]`"""
-
-    always: Fields = {}
-    exact_length: Fields = {}
-    counts: Fields = {}
-    no_cache: Fields = {}
-
-
-class FoundSection(Strict):
-    """Where a number is, and what it is multiplied with: `{ at = "own.seconds", times = 1000 }`."""
-
-    at: Dotted
-    times: Annotated[float, Field(gt=0, strict=False)] = 1.0
-
-
-class CountSection(Strict):
-    """`[count]`"""
-
-    tokenize: UrlPath
-    tokens: Dotted = "tokens"
-    text: str = "content"
-    template: UrlPath | Literal[""] = ""
-    prompt: Dotted = "prompt"
-    extra: Fields = {}
-
-
-class AskSection(Strict):
-    """A fact it tells."""
-
-    path: UrlPath
-    at: Dotted
-
-
-class SettingSection(Strict):
+class SettingSection(model_of(r.Setting)):  # type: ignore[misc]
     """`[settings.NAME]`"""
 
-    type: Literal["text", "number", "switch", "model"]
-    meaning: Annotated[str, Field(min_length=1, max_length=200)]
-    low: int = 1
-    high: int = 1 << 40
-    choices: list[str] = []
-    default: str | int | bool | None = None
-    label: Annotated[str, Field(max_length=40)] = ""
-    noun: Annotated[str, Field(max_length=40)] = ""
     reload: bool = True
-    role: r.SettingRole | None = None
-    argument: Option = ""
-    flag: Option = ""
-    flag_off: Option = ""
-    environment: Annotated[str, Field(pattern=r"^([A-Za-z_][A-Za-z0-9_]*)?$")] = ""
-    request: str = ""
-    words: dict[str, str] = {}
 
     @model_validator(mode="after")
     def _fits(self) -> SettingSection:
@@ -146,14 +78,22 @@ class RecipeFile(Strict):
     meaning: Annotated[str, Field(max_length=300)] = ""
     fits: bool = False
     connect_ahead: bool = True
-    metrics: UrlPath | Literal[""] = ""
+    metrics: Annotated[str, Field(pattern=r"^(/[^\s]*)?$", max_length=200)] = ""
     start: StartSection | None = None
-    endpoint: EndpointSection | None = None
-    requests: RequestsSection = RequestsSection()
-    reports: dict[str, Dotted | FoundSection] = {}
-    count: CountSection | None = None
-    facts: dict[Literal["version", "build", "slots"], AskSection] = {}
+    endpoint: model_of(r.Endpoint) | None = None  # type: ignore[valid-type]
+    requests: model_of(r.Requests) | None = None  # type: ignore[valid-type]
+    reports: dict[str, model_of(r.ReportedAt)] = {}  # type: ignore[valid-type]
+    count: model_of(r.Count) | None = None  # type: ignore[valid-type]
+    facts: dict[Literal["version", "build", "slots"], model_of(r.Ask)] = {}  # type: ignore[valid-type]
     settings: dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")], SettingSection] = {}
+
+    @field_validator("reports", mode="before")
+    @classmethod
+    def _places(cls, found: Any) -> Any:
+        """A place alone stands for one whose number is taken as it is."""
+        if not isinstance(found, dict):
+            return found
+        return {name: {"at": place} if isinstance(place, str) else place for name, place in found.items()}
 
     @model_validator(mode="after")
     def _whole(self) -> RecipeFile:
@@ -256,57 +196,27 @@ def _recipe(name: str, raw: dict[str, Any]) -> r.Recipe:
         ),
         title=m.title or name,
         meaning=m.meaning,
-        start=None
-        if m.start is None
-        else r.Start(
-            **{
-                **m.start.model_dump(),
-                "argv": tuple(m.start.argv),
-                "failed": tuple(m.start.failed),
-                "inherit": tuple(m.start.inherit),
-            }
-        ),
+        start=None if m.start is None else record_of(m.start, r.Start),
         endpoint=None if m.endpoint is None else record_of(m.endpoint, r.Endpoint),
-        requests=r.Requests(**m.requests.model_dump()),
-        reports={
-            key: r.ReportedAt(found) if isinstance(found, str) else r.ReportedAt(found.at, found.times)
-            for key, found in m.reports.items()
-        },
-        count=None if m.count is None else r.Count(**m.count.model_dump()),
-        facts={key: r.Ask(ask.path, ask.at) for key, ask in m.facts.items()},
+        requests=r.Requests() if m.requests is None else record_of(m.requests, r.Requests),
+        reports={key: record_of(found, r.ReportedAt) for key, found in m.reports.items()},
+        count=None if m.count is None else record_of(m.count, r.Count),
+        facts={key: record_of(ask, r.Ask) for key, ask in m.facts.items()},
         metrics=m.metrics,
         connect_ahead=m.connect_ahead,
     )
 
 
-def _setting(name: str, m: SettingSection) -> r.Setting:
-    default: Level | None = m.default
-    return r.Setting(
-        name=name,
-        kind="launch" if m.reload else "request",
-        type=m.type,
-        meaning=m.meaning,
-        low=m.low,
-        high=m.high,
-        choices=tuple(m.choices),
-        default=default,
-        label=m.label,
-        noun=m.noun,
-        alone=m.type == "model" and not m.label,
-        role=m.role,
-        argument=m.argument,
-        flag=m.flag,
-        flag_off=m.flag_off,
-        environment=m.environment,
-        request=m.request,
-        words=m.words,
-    )
+def _setting(name: str, m: Any) -> r.Setting:
+    alone = m.type == "model" and not m.label
+    found: r.Setting = record_of(m, r.Setting, name=name, kind="launch" if m.reload else "request", alone=alone)
+    return found
 
 
 def _refused(file: str, error: ValidationError) -> StudyFileError:
     """The first of pydantic's complaints in our words."""
     found = error.errors()[0]
-    path = [str(key) for key in found["loc"] if not str(key).endswith("]") and key not in {"str", "FoundSection"}]
+    path = [str(key) for key in found["loc"] if not str(key).endswith("]")]
     where = ".".join(path)
     if found["type"] == "extra_forbidden":
         return StudyFileError(f"{where} is not known", file=file, remedy=nearest(path[-1], _keys(path[:-1])))
@@ -323,11 +233,11 @@ def _refused(file: str, error: ValidationError) -> StudyFileError:
 def _keys(path: list[str]) -> Iterable[str]:
     sections: dict[str, type[Strict]] = {
         "start": StartSection,
-        "endpoint": EndpointSection,
-        "requests": RequestsSection,
-        "count": CountSection,
+        "endpoint": model_of(r.Endpoint),
+        "requests": model_of(r.Requests),
+        "count": model_of(r.Count),
         "settings": SettingSection,
-        "reports": FoundSection,
-        "facts": AskSection,
+        "reports": model_of(r.ReportedAt),
+        "facts": model_of(r.Ask),
     }
     return (sections[path[0]] if path and path[0] in sections else RecipeFile).model_fields

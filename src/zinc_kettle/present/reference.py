@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import partial
 
@@ -11,7 +12,7 @@ from zinc_kettle.core.faults import FAULTS
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.plan.factors import FACTORS, Factor, LevelType
 from zinc_kettle.core.plan.fields import FIELDS, field_text
-from zinc_kettle.core.plan.recipe import Engine
+from zinc_kettle.core.plan.recipe import Ask, Count, Engine, ReportedAt, Requests, Setting, Start
 from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.present.charts import CHART_KINDS
 from zinc_kettle.present.report.study import SECTIONS
@@ -75,6 +76,35 @@ def rig_fields() -> str:
     return table(("field", "example", "meaning", "default"), rows)
 
 
+RECIPE_SECTIONS: Mapping[str, type] = {
+    "start": Start,
+    "requests": Requests,
+    "reports.NAME": ReportedAt,
+    "count": Count,
+    "facts.NAME": Ask,
+    "settings.NAME": Setting,
+}
+
+
+def recipe_fields() -> str:
+    """Every field of the sections of a recipe file."""
+    rows = (
+        (
+            f"`{section}.{name}`",
+            f"`{of.about.example}`",
+            _with_choices(of),
+            "–" if of.default in (None, "", [], {}) else f"`{_toml(of.default)}`",
+        )
+        for section, record in RECIPE_SECTIONS.items()
+        for name, of in declared(record).items()
+    )
+    return table(("field", "example", "meaning", "default"), rows)
+
+
+def _toml(value: object) -> str:
+    return json.dumps(value, ensure_ascii=False)
+
+
 def _with_choices(of: Declared) -> str:
     choices = "; ".join(f"`{name}`: {what}" for name, what in of.about.choices.items())
     return f"{of.about.help} {choices}." if choices else of.about.help
@@ -122,6 +152,7 @@ TABLES: Mapping[str, Callable[[], str]] = {
     "repeat columns": partial(columns, OF_REPEAT),
     "plan fields": plan_fields,
     "rig fields": rig_fields,
+    "recipe fields": recipe_fields,
     "report sections": report_sections,
     "request columns": partial(columns, OF_REQUEST),
     "token columns": partial(columns, OF_TOKEN),

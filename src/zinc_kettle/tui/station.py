@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Coroutine
+from collections.abc import Callable, Coroutine, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
@@ -17,6 +17,7 @@ from zinc_kettle.core.names import file_stem
 from zinc_kettle.core.text import shorten
 from zinc_kettle.errors import KettleError
 from zinc_kettle.tui.choices import Choices
+from zinc_kettle.tui.chooser import Choice, Chooser
 from zinc_kettle.tui.standing import Standing
 from zinc_kettle.tui.theme import PALETTES, Palette
 
@@ -130,6 +131,33 @@ class Station(Standing, Screen[None]):
             self.notify(said, title=UNFORESEEN, severity="error", timeout=20)
             self.gave_up(said)
             self.redraw()
+
+    def choose(
+        self,
+        question: str,
+        choices: Sequence[Choice],
+        then: Callable[[str], None],
+        *,
+        otherwise: Callable[[], None] | None = None,
+        free: bool = False,
+    ) -> None:
+        """Ask for one of a list, and go on once this screen has its focus back.
+
+        Args:
+            question: What is asked.
+            choices: What there is.
+            then: What to do with the key of the one that was chosen.
+            otherwise: What to do where none was.
+            free: Take what was typed where nothing in the list has it.
+        """
+
+        def chosen(key: str | None) -> None:
+            if key is not None:
+                self.call_after_refresh(then, key)
+            elif otherwise is not None:
+                self.call_after_refresh(otherwise)
+
+        self.app.push_screen(Chooser(question, choices, free=free), chosen)
 
     def gave_up(self, said: str) -> None:
         """Show what went wrong where a result was to stand; called before a redraw."""

@@ -20,6 +20,7 @@ from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.rig import FACT_KINDS
 from zinc_kettle.core.run.stopping import BEST, answer_of, strata
 from zinc_kettle.core.stats import Interval
+from zinc_kettle.core.stats.blocks import ByBlock, in_blocks, shared_blocks
 from zinc_kettle.core.stats.ratios import (
     ALPHA,
     MIN_FOR_CLAIM,
@@ -48,6 +49,11 @@ class Samples:
     widening: float = 1.0
     """How many times as large the error of their mean is as that of independent repeats, held against another run."""
 
+    @property
+    def by_block(self) -> ByBlock:
+        """The value in each block; empty where they belong to none."""
+        return dict(zip(self.blocks, self.values, strict=False))
+
 
 RatioRule = Callable[[Samples, Samples], Interval]
 """The ratio of two sets of positive samples, first over second, with its bounds."""
@@ -55,10 +61,11 @@ RatioRule = Callable[[Samples, Samples], Interval]
 
 def by_blocks(a: Samples, b: Samples) -> Interval:
     """Paired by the blocks both have; unpaired where they share too few, as cells of different runs do."""
-    x, y = dict(zip(a.blocks, a.values, strict=False)), dict(zip(b.blocks, b.values, strict=False))
-    shared = [block for block in x if block in y]
+    both = a.by_block, b.by_block
+    shared = shared_blocks(both)
     if len(shared) >= MIN_FOR_CLAIM:
-        return paired_ratio([x[block] for block in shared], [y[block] for block in shared])
+        x, y = in_blocks(both, shared)
+        return paired_ratio(x, y)
     return unpaired_ratio(a.values, b.values, (a.widening, b.widening))
 
 
@@ -228,12 +235,11 @@ def shared_columns(cells: Sequence[CellResults], name: str) -> npt.NDArray[np.fl
     """A measure of all cells in the blocks they all have, shape (cells, blocks); None where that carries no claim."""
     if not in_turn(cells):
         return None
-    taken = [samples(c, name) for c in cells]
-    by_block = [dict(zip(t.blocks, t.values, strict=False)) for t in taken]
-    shared = sorted(set(by_block[0]).intersection(*by_block[1:])) if by_block else []
+    rows = [samples(c, name).by_block for c in cells]
+    shared = shared_blocks(rows)
     if len(cells) < 2 or len(shared) < MIN_FOR_CLAIM:
         return None
-    columns = np.array([[row[block] for block in shared] for row in by_block])
+    columns = in_blocks(rows, shared)
     return columns if columns.min() > 0 else None
 
 
@@ -268,12 +274,28 @@ def to_settle(a: CellResults, b: CellResults, name: str, *, smallest: float, pai
     Returns:
         None where too little is measured to say.
     """
-    found = ratio(a, b, name)
+    return repeats_needed(ratio(a, b, name), (a, b), smallest=smallest, pairs=pairs)
+
+
+def repeats_needed(
+    found: Interval | None, cells: Iterable[CellResults], *, smallest: float, pairs: int = 1
+) -> RepeatsNeeded | None:
+    """What would make a ratio clear with 90%, if the two differ by what is seen, or by the smallest worth knowing.
+
+    Args:
+        found: The ratio so far.
+        cells: What would have to be measured again for each further repeat.
+        smallest: The smallest difference worth knowing, as a share.
+        pairs: How many pairs are looked at together.
+
+    Returns:
+        None where too little is measured to say.
+    """
     if found is None or found.bound != "interval95" or found.high <= found.low:
         return None
     share = max(smallest, max(found.value, 1 / found.value) - 1)
     further = max(1, required_repeats(found, share, pairs=pairs) - found.n)
-    took = a.summary.took_s, b.summary.took_s
+    took = [cell.summary.took_s for cell in cells]
     return RepeatsNeeded(share, further, further * sum(took) if all(took) else None)
 
 

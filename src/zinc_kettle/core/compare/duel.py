@@ -7,7 +7,7 @@ from collections.abc import Callable, Container, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from zinc_kettle.core.compare.cells import RATIO, RepeatsNeeded, Samples, in_turn, samples
+from zinc_kettle.core.compare.cells import RATIO, RepeatsNeeded, Samples, in_turn, repeats_needed, samples
 from zinc_kettle.core.compare.run_to_run import RunToRun, run_to_run
 from zinc_kettle.core.compare.sides import Alignment, Pair, Side, align, together
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
@@ -23,7 +23,6 @@ from zinc_kettle.core.stats.ratios import (
     holm,
     one_sided,
     pooled_ratios,
-    required_repeats,
 )
 from zinc_kettle.core.units import NS_PER_S
 
@@ -173,14 +172,9 @@ def effort(found: Duel, measure: str, *, smallest: float) -> RepeatsNeeded | Non
         None where nothing is open, or nothing can be said.
     """
     contest = found.contest(measure)
-    if contest is None or contest.verdict != "open" or contest.ratio is None or contest.ratio.high <= contest.ratio.low:
+    if contest is None or contest.verdict != "open" or contest.ratio is None or contest.ratio.by_runs:
         return None
-    if contest.ratio.by_runs:
-        return None
-    share = max(smallest, max(contest.ratio.value, 1 / contest.ratio.value) - 1)
-    further = max(1, required_repeats(contest.ratio, share, pairs=1) - contest.ratio.n)
-    took = [c.summary.took_s for p in found.alignment.pairs for c in (p.a, p.b)]
-    return RepeatsNeeded(share, further, further * sum(took) if all(took) else None)
+    return repeats_needed(contest.ratio, (c for p in found.alignment.pairs for c in (p.a, p.b)), smallest=smallest)
 
 
 # a chain of changes

@@ -3,18 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from zinc_kettle.core.compare.cells import MIN_REPEATS, RepeatsNeeded, by_block_of, levels_key, ratio, shared_columns
+from zinc_kettle.core.compare.cells import (
+    MIN_REPEATS,
+    RepeatsNeeded,
+    by_block_of,
+    levels_key,
+    ratio,
+    repeats_needed,
+    shared_columns,
+)
 from zinc_kettle.core.plan.factors import Level
 from zinc_kettle.core.plan.study import Study
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.run.precision import answer_looks
 from zinc_kettle.core.run.stopping import BEST, answer_of, strata
 from zinc_kettle.core.stats import Interval, median
-from zinc_kettle.core.stats.ratios import ALPHA, holm, paired_ratios, pairs_p, required_repeats
+from zinc_kettle.core.stats.ratios import ALPHA, holm, paired_ratios, pairs_p
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,10 +137,10 @@ def gain_effort(results: StudyResults, gain: Gain, *, smallest: float) -> Repeat
         None where too little is measured to say.
     """
     carried = [r for r in gain.ratios if r.bound == "interval95" and r.high > r.low]
-    if not carried:
-        return None
-    found = max(carried, key=lambda r: abs(np.log(r.value)))
-    share = max(smallest, max(found.value, 1 / found.value) - 1)
-    further = max(1, required_repeats(found, share, pairs=len(gain.ratios)) - found.n)
+    largest = max(carried, key=lambda r: abs(np.log(r.value)), default=None)
+    pairs = len(gain.ratios)
+    needed = repeats_needed(largest, (c for c in results.cells if c.done), smallest=smallest, pairs=pairs)
+    if needed is None or needed.seconds is None:
+        return needed
     took = [c.summary.took_s for c in results.cells if c.done]
-    return RepeatsNeeded(share, further, 2 * len(gain.ratios) * further * median(took) if all(took) else None)
+    return replace(needed, seconds=2 * pairs * needed.repeats * median(took))

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
+
+import numpy as np
 
 from zinc_kettle.core.compare.cells import (
     DENSITY,
@@ -23,6 +24,7 @@ from zinc_kettle.core.plan.factors import Level, label
 from zinc_kettle.core.plan.study import workload
 from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.stats.blocks import in_blocks, shared_blocks
 
 NOT_MEASURED = "nothing of it was measured on one of the sides"
 
@@ -108,12 +110,13 @@ class Alignment:
 def together(cells: Sequence[CellResults], name: str) -> Samples | None:
     """The geometric mean of cells in each block all of them have; None where that is too few, or not positive."""
     each = [samples(cell, name) for cell in cells]
-    by_block = [dict(zip(s.blocks, s.values, strict=False)) for s in each]
-    shared = sorted(set(by_block[0]).intersection(*by_block[1:])) if by_block else []
-    if len(shared) < MIN_REPEATS or any(row[block] <= 0 for row in by_block for block in shared):
+    rows = [s.by_block for s in each]
+    shared = shared_blocks(rows)
+    columns = in_blocks(rows, shared)
+    if len(shared) < MIN_REPEATS or columns.min() <= 0:
         return None
-    means = tuple(math.exp(sum(math.log(row[block]) for row in by_block) / len(by_block)) for block in shared)
-    return Samples(means, tuple(shared), max(s.widening for s in each))
+    means = np.exp(np.log(columns).mean(axis=0))
+    return Samples(tuple(float(mean) for mean in means), tuple(shared), max(s.widening for s in each))
 
 
 def by_work(side: Side, named: Container[str]) -> dict[str, CellResults]:

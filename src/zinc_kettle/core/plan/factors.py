@@ -6,8 +6,11 @@ Those here belong to every engine. All others are settings, which an engine's re
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal, TypeAlias
+from typing import Annotated, Literal, TypeAlias
 
+from annotated_types import Len
+
+from zinc_kettle.core.declared import About
 from zinc_kettle.core.text import neutralise
 
 Level: TypeAlias = str | int | bool
@@ -26,16 +29,21 @@ class Factor:
     name: str
     kind: FactorKind
     """`launch` needs a reload of the engine, the others do not."""
-    type: LevelType
-    meaning: str
-    low: int = 1
-    high: int = 1 << 40
-    choices: tuple[str, ...] = ()
-    default: Level | None = None
-    label: str = ""
-    """How it is called on an axis; the name with spaces where empty."""
-    noun: str = ""
-    """What its number counts, in the singular: `2 threads`."""
+    type: Annotated[LevelType, About("type", "What a level is; `model` is a further model file.", "number")]
+    meaning: Annotated[str, Len(1, 200), About("meaning", "What it does, for people.", "threads for decoding")]
+    low: Annotated[int, About("low", "The lowest number.", "0")] = 1
+    high: Annotated[int, About("high", "The highest number.", "100")] = 1 << 40
+    choices: Annotated[tuple[str, ...], About("choices", "The texts that may be given.", '["f16", "q8_0"]')] = ()
+    default: Annotated[
+        Level | None,
+        About("default", "Its level if a study says nothing; without it, nothing is passed.", "2048", blank=True),
+    ] = None
+    label: Annotated[
+        str, Len(0, 40), About("label", "Its name on an axis; by default its own with spaces.", "flash attention")
+    ] = ""
+    noun: Annotated[
+        str, Len(0, 40), About("noun", "What its number counts, in the singular: `2 threads`.", "thread")
+    ] = ""
     suffix: str = ""
     """Said behind a level: `60 per minute`."""
     alone: bool = False

@@ -5,20 +5,50 @@ An `Engine` is what a study must know and keeps. A `Recipe` says besides how the
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Annotated, Any, Literal
 
-from annotated_types import Len
+from annotated_types import Ge, Gt, Le, Len
 
 from zinc_kettle.core.address import address_problem, variable_problem
-from zinc_kettle.core.declared import About, Checked
+from zinc_kettle.core.declared import About, Checked, json_problem
 from zinc_kettle.core.plan.factors import FACTORS, Factor, Level
 
 BUILT_IN = "built-in"
 """The engine a study means where it names none."""
 OPEN_PROTOCOL = "open-protocol"
 """What an address is taken to speak where nothing else is said."""
+_DOTTED = re.compile(r"\w+(\.\w+)*\Z")
+
+
+def _path_problem(path: str) -> str:
+    return "" if path.startswith("/") and not re.search(r"\s", path) else "a path of its server begins with / : /health"
+
+
+def _dotted_problem(place: str) -> str:
+    return "" if _DOTTED.match(place) else "names of nested objects, with dots between them: usage.prompt_tokens"
+
+
+def _option_problem(option: str) -> str:
+    return "" if option.startswith("-") else "an option begins with a hyphen: --threads"
+
+
+def _launcher_problem(name: str) -> str:
+    return (
+        "" if re.match(r"[a-z0-9_]{0,40}\Z", name) else "the name of one of our launchers: small letters, digits and _"
+    )
+
+
+ServerPath = Annotated[str, Len(1, 200), Checked(_path_problem)]
+Dotted = Annotated[str, Len(1, 200), Checked(_dotted_problem)]
+Option = Annotated[str, Len(1, 100), Checked(_option_problem)]
+Argument = Annotated[str, Len(0, 2_000)]
+Variable = Annotated[str, Checked(variable_problem)]
+FileName = Annotated[str, Len(1, 1_000)]
+Json = Annotated[Mapping[str, Any], Checked(json_problem)]
+"""Fields of a request, as JSON has them."""
 SettingRole = Literal[
     "threads",
     "prefill-threads",
@@ -43,20 +73,24 @@ SettingRole = Literal[
 class Setting(Factor):
     """A setting of an engine, and how it reaches the engine: in one or several ways."""
 
-    role: SettingRole | None = None
-    """None where only the engine knows what it means."""
-    argument: str = ""
-    """Given to the engine's program with the level behind it."""
-    flag: str = ""
-    """Given to the engine's program alone, where the level is on."""
-    flag_off: str = ""
-    """The same where it is off."""
-    environment: str = ""
-    """A variable of the engine's environment."""
-    request: str = ""
-    """A field of every request."""
-    words: Mapping[str, str] = field(default_factory=dict)
-    """What the engine calls a level, by the level as a study file writes it."""
+    role: Annotated[SettingRole | None, About("role", "What it means to the tool, whatever its name.", "threads")] = (
+        None
+    )
+    argument: Annotated[
+        Option | Literal[""], About("argument", "Given to the engine's program with the level behind it.", "--threads")
+    ] = ""
+    flag: Annotated[
+        Option | Literal[""], About("flag", "Given to the engine's program alone, if it is on.", "--compact")
+    ] = ""
+    flag_off: Annotated[Option | Literal[""], About("flag, off", "The same, if it is off.", "--no-compact")] = ""
+    environment: Annotated[
+        Variable | Literal[""], About("variable", "A variable of the engine's environment.", "MY_SERVER_THREADS")
+    ] = ""
+    request: Annotated[str, About("field", "A field of every request.", "creativity")] = ""
+    words: Annotated[
+        Mapping[str, str],
+        About("words", "What the engine calls a level, by the level as a study file has it.", 'true = "on"'),
+    ] = field(default_factory=dict)
 
     @property
     def on_launch(self) -> bool:
@@ -89,9 +123,6 @@ class Engine:
         return next((s for s in self.settings if s.name == name), None)
 
 
-FileName = Annotated[str, Len(1, 1_000)]
-
-
 @dataclass(frozen=True, slots=True)
 class Endpoint:
     """An engine that already runs. Keys only by the name of a variable or of a file."""
@@ -119,43 +150,66 @@ class Endpoint:
 class Start:
     """How an engine's program is started, known to be ready, and ended."""
 
-    argv: tuple[str, ...]
-    """With `{model}`, `{port}`, `{python}` and `{launcher}` where these belong; settings come behind. No shell."""
-    launcher: str = ""
-    """One of our launchers, which tell in JSON lines where they listen; empty for any other program."""
-    python: str = ""
-    """The Python the engine's package is installed in; the tool's own where empty."""
-    environment: Mapping[str, str] = field(default_factory=dict)
-    inherit: tuple[str, ...] = ()
-    """Further variables of the tool's environment that it needs; keys and the like do not go along by themselves."""
-    ready: str = "/health"
-    """A path that answers 200 once requests can be answered."""
-    stop: Literal["TERM", "INT"] = "TERM"
-    grace_s: float = 2.0
-    """Time it has to end by itself; then it is killed."""
-    failed: tuple[str, ...] = ("error", "failed")
-    """What a line of its last words contains that tells why it did not start."""
+    argv: Annotated[
+        tuple[Argument, ...],
+        Len(1, 200),
+        About(
+            "program",
+            "The program and its arguments, without a shell. `{model}` and `{port}` are required; `{python}` and "
+            "`{launcher}` may be named.",
+            '["my-server", "{model}", "{port}"]',
+        ),
+    ]
+    launcher: Annotated[
+        str, Checked(_launcher_problem), About("launcher", "One of our launchers, for `{launcher}`.", "xllamacpp")
+    ] = ""
+    python: Annotated[
+        Argument,
+        About("Python", "The Python the engine's package is installed in; by default the tool's.", "bin/python"),
+    ] = ""
+    environment: Annotated[
+        Mapping[Variable, Argument], About("environment", "Variables it is given.", 'MY_SERVER_LOG = "warn"')
+    ] = field(default_factory=dict)
+    inherit: Annotated[
+        tuple[Variable, ...],
+        About("inherit", "Further variables of the tool's own environment that it is given.", '["MY_SERVER_HOME"]'),
+    ] = ()
+    ready: Annotated[
+        ServerPath, About("ready", "A path that answers 200 once requests can be answered.", "/health")
+    ] = "/health"
+    stop: Annotated[Literal["TERM", "INT"], About("signal", "The signal that ends it.", "INT")] = "TERM"
+    grace_s: Annotated[
+        float, Ge(0), Le(60), About("grace", "Seconds it has to end by itself; then it is killed.", "5")
+    ] = 2.0
+    failed: Annotated[
+        tuple[str, ...], About("failed", "What the line that tells why it did not start contains.", '["panic"]')
+    ] = ("error", "failed")
 
 
 @dataclass(frozen=True, slots=True)
 class Requests:
     """Fields outside the open protocol that requests carry."""
 
-    always: Mapping[str, Any] = field(default_factory=dict)
-    exact_length: Mapping[str, Any] = field(default_factory=dict)
-    """Makes an answer go on to the length asked for."""
-    counts: Mapping[str, Any] = field(default_factory=dict)
-    """Makes chunks carry the engine's own counts and clock."""
-    no_cache: Mapping[str, Any] = field(default_factory=dict)
-    """Keeps its prompt cache out where a setting does not."""
+    always: Annotated[Json, About("always", "Fields of every request.", "stream_all = true")] = field(
+        default_factory=dict
+    )
+    exact_length: Annotated[
+        Json, About("exact length", "Fields that make an answer go on to the length asked for.", "ignore_eos = true")
+    ] = field(default_factory=dict)
+    counts: Annotated[
+        Json, About("counts", "Fields that make chunks carry its own counts and clock.", "timings_per_token = true")
+    ] = field(default_factory=dict)
+    no_cache: Annotated[
+        Json, About("no cache", "Fields that keep its prompt cache out, if no setting does.", "cache_prompt = false")
+    ] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
 class ReportedAt:
     """Where a number is in a chunk: names of nested objects, and what it is multiplied with."""
 
-    at: str
-    times: float = 1.0
+    at: Annotated[Dotted, About("place", "Where it is in a chunk.", "timings.prompt_ms")]
+    times: Annotated[float, Gt(0), About("times", "What it is multiplied with.", "1000")] = 1.0
 
 
 REPORTED = (
@@ -174,25 +228,30 @@ REPORTED = (
 class Count:
     """How it counts the tokens of a prompt: its template is applied, then the text is cut into tokens."""
 
-    tokenize: str
-    """A path that takes a text and gives its tokens, or how many they are."""
-    tokens: str = "tokens"
-    """Where they are in the answer."""
-    text: str = "content"
-    """The field that takes the text; `messages` where it takes messages and applies the template itself."""
-    template: str = ""
-    """A path that takes `messages` and applies the template."""
-    prompt: str = "prompt"
-    """Where its text is in the answer."""
-    extra: Mapping[str, Any] = field(default_factory=dict)
+    tokenize: Annotated[
+        ServerPath, About("tokens path", "A path that takes a text and gives its tokens, or their number.", "/tokenize")
+    ]
+    tokens: Annotated[Dotted, About("tokens", "Where they are in its answer.", "tokens")] = "tokens"
+    text: Annotated[
+        str,
+        About("text", "The field that takes the text; `messages` if it applies the template itself.", "content"),
+    ] = "content"
+    template: Annotated[
+        ServerPath | Literal[""],
+        About("template path", "A path that takes messages and applies the template.", "/apply-template"),
+    ] = ""
+    prompt: Annotated[Dotted, About("prompt", "Where the text is in that path's answer.", "prompt")] = "prompt"
+    extra: Annotated[Json, About("extra", "Further fields of what is sent.", "add_special = true")] = field(
+        default_factory=dict
+    )
 
 
 @dataclass(frozen=True, slots=True)
 class Ask:
     """A fact an engine tells: a path, and where the fact is in its answer."""
 
-    path: str
-    at: str
+    path: Annotated[ServerPath, About("path", "The path that is asked.", "/props")]
+    at: Annotated[Dotted, About("place", "Where the fact is in its answer.", "total_slots")]
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,9 +20,9 @@ from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan.study import Cell, Repeats, Study
 from zinc_kettle.core.run.precision import answer_looks
 from zinc_kettle.core.run.schedule import Tally
+from zinc_kettle.core.stats.blocks import ByBlock, in_blocks, shared_blocks
 from zinc_kettle.core.stats.ratios import ALPHA, Strata, bound_behind_best, pairs_error, significantly_different
 
-ByBlock = Mapping[int, float]
 Pair = tuple[str, str]
 BEST = "best"
 """What `until_answered` says where the question is which cell is best; otherwise it names a factor."""
@@ -139,10 +139,10 @@ def pairs_so_far(
 
 def _columns(rows: Sequence[ByBlock], look: int) -> npt.NDArray[np.float64] | None:
     """The first `look` blocks that all of them have, shape (cells, look); None where there are not so many."""
-    shared = sorted(set(rows[0]).intersection(*rows[1:]))[:look] if rows else []
+    shared = shared_blocks(rows)[:look]
     if len(shared) < look or look < 2:
         return None
-    columns = np.array([[row[block] for block in shared] for row in rows])
+    columns = in_blocks(rows, shared)
     return columns if columns.min() > 0 else None
 
 

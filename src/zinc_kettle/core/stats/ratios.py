@@ -31,7 +31,7 @@ luck in a block, so that they tell less of its difference from another than as m
 their difference from each other. Empty where nothing is shared."""
 
 
-def paired_ratio(a: Sequence[float], b: Sequence[float]) -> Interval:
+def paired_ratio(a: Sequence[float] | Columns, b: Sequence[float] | Columns) -> Interval:
     """The ratio a over b of repeats that are paired by block, shape (blocks,) each, all positive.
 
     From three blocks on the geometric mean of the ratios with Student's interval of its logarithm; below that what was
@@ -113,7 +113,7 @@ def pooled_ratios(rows: Sequence[tuple[Sequence[float], Sequence[float]]], *, pa
     ]
 
 
-def _logs(values: Sequence[float]) -> Columns:
+def _logs(values: Sequence[float] | Columns) -> Columns:
     array = np.asarray(values, dtype=np.float64)
     if not len(array):
         raise ValueError("a ratio of no values")

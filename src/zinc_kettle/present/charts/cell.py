@@ -82,10 +82,10 @@ def requests_panel(cell: CellResults) -> Panel:
     for i, t in enumerate(shown):
         codes = [c.code for c in cell.request_cautions(t) if c.code not in QUIET_CODES]
         said = f"{digits((t.end_ns - t.sent_ns) / NS_PER_S)} s" if t.usable else "✕"
-        warned = f" {CAUTION_MARK} {', '.join(codes)}" if codes else ""
+        warned = [f"{CAUTION_MARK} {', '.join(codes)}"] if codes else []
         given = marks_of(cell.decisions, t.request_id)
-        warned += f" “{', '.join(given)}”" if given else ""
-        marks.append(Label(end[i], float(i), said + warned, "caution" if codes else "muted"))
+        beside = " ".join([*warned, *([f"“{', '.join(given)}”"] if given else [])])
+        marks.append(Label(end[i], float(i), said, "caution" if codes else "muted", beside))
     names = tuple(_name(t) for t in shown)
     more = len(there) - len(shown)
     return Panel(

@@ -12,7 +12,6 @@ from zinc_kettle.core.grid import Axes, GridAxis, grid_of
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.stats import median
 from zinc_kettle.core.units import byte_size, digits, duration
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
 from zinc_kettle.present.charts.subtitle import measure_line, notes
@@ -94,16 +93,7 @@ def map_panel(
 
 def _spread(results: StudyResults, name: str) -> float:
     """How far repeats lie from the median of their cell, at most over all cells, as a share; at least LEAST_SPREAD."""
-
-    def most() -> float:
-        found = [LEAST_SPREAD]
-        for cell in results.cells:
-            values = cell.series(name)
-            middle = median(values) if values else 0.0
-            found += [abs(v / middle - 1) for v in values] if middle > 0 else []
-        return max(found)
-
-    return results.once(("spread", name), most)
+    return results.once(("spread", name), lambda: max(LEAST_SPREAD, *(cell.reach(name) for cell in results.cells)))
 
 
 def _further(cell: CellResults, name: str, further: Sequence[str], room: int, spread: float) -> list[str]:

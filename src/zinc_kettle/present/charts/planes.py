@@ -14,6 +14,7 @@ from zinc_kettle.core.frontier import frontier, knee
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.stats.blocks import in_blocks, shared_blocks
 from zinc_kettle.core.units import digits, scale
 from zinc_kettle.present.charts.curves import LOADS
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
@@ -167,10 +168,9 @@ def _frontier(subject: Subject) -> Chart:
 def _by_block(cells: Sequence[CellResults], names: Sequence[str]) -> npt.NDArray[np.float64]:
     """Measures of cells in the blocks that all of them have; shape (blocks, cells, measures)."""
     taken = [by_block_of(cells, name) for name in names]
-    whole = [mine.get(cell.cell.key, {}) for cell in cells for mine in taken]
-    shared = sorted(set.intersection(*(set(one) for one in whole))) if whole else []
-    rows = [[[mine[cell.cell.key][block] for mine in taken] for cell in cells] for block in shared]
-    return np.array(rows, dtype=np.float64).reshape(len(shared), len(cells), len(names))
+    rows = [mine.get(cell.cell.key, {}) for cell in cells for mine in taken]
+    shared = shared_blocks(rows)
+    return in_blocks(rows, shared).T.reshape(len(shared), len(cells), len(names))
 
 
 def _frontier_needs(subject: Subject) -> str:

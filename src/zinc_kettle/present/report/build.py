@@ -20,7 +20,7 @@ from zinc_kettle.present.report.compare import (
     lineup_blocks,
     lineup_title,
 )
-from zinc_kettle.present.report.document import Block, Document, Section, paragraph, sentence
+from zinc_kettle.present.report.document import Block, Document, Paragraph, Section, paragraph, sentence
 from zinc_kettle.present.report.study import renamed, study_sections, when
 
 Words = Mapping[str, tuple[Block, ...]]
@@ -80,7 +80,7 @@ def document(plan: ReportPlan, told: Sequence[Told], words: Words, *, foot: str)
         for name, heading, blocks in _sections(one):
             key = section_key(one.part, name)
             # What stands at the top already is not said again right below it.
-            rest = [block for block in blocks if number > 1 or block != paragraph(lead, "strong")]
+            rest = [block for block in blocks if number > 1 or not (isinstance(block, Paragraph) and block.lead)]
             named = renamed(rest, str(number)) if many else rest
             sections.append(Section(key, heading, (*named, *words.get(key, ())), key not in plan.left_out))
     return Document(title, lead, tuple(sections), any(_simulated(one) for one in told), foot)

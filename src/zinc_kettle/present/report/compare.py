@@ -19,7 +19,17 @@ from zinc_kettle.present.duel import (
 )
 from zinc_kettle.present.lineup import heads, lineup_rows, money_line
 from zinc_kettle.present.lineup import verdict as lineup_verdict
-from zinc_kettle.present.report.document import Block, Grid, Paragraph, Picture, Span, bullets, paragraph, sentence
+from zinc_kettle.present.report.document import (
+    Block,
+    Grid,
+    Paragraph,
+    Picture,
+    Span,
+    bullets,
+    lead_paragraph,
+    paragraph,
+    sentence,
+)
 
 DUEL_CERTAINTY = (
     "The ratio of B to A has a 95% interval of Student's, on logarithms, over the blocks both share; where they were "
@@ -57,7 +67,7 @@ def lineup_blocks(found: Lineup, pace: Pace) -> dict[str, list[Block]]:
     money = money_line(found, pace)
     rows = tuple(tuple(row) for row in lineup_rows(found))
     return {
-        "answer": [paragraph(sentence(lineup_verdict(found)), "strong"), paragraph(LINEUP_CERTAINTY)],
+        "answer": [lead_paragraph(sentence(lineup_verdict(found))), paragraph(LINEUP_CERTAINTY)],
         "ranking": [
             Picture(lineup_chart(found, pace), "lineup"),
             Grid(heads(found), rows),

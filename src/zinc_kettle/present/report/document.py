@@ -30,6 +30,8 @@ class Paragraph:
     spans: Spans
     own: bool = False
     """True for a person's own words."""
+    lead: bool = False
+    """True for the sentence that stands at the head of a report, too, where this is its first part."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,6 +141,11 @@ def _cleaned(block: Block, clean: Callable[[str], str]) -> Block:
 def paragraph(text: str, style: Style = "plain") -> Paragraph:
     """A paragraph of one style."""
     return Paragraph((Span(text, style),))
+
+
+def lead_paragraph(text: str) -> Paragraph:
+    """The sentence that says what a part came to."""
+    return Paragraph((Span(text, "strong"),), lead=True)
 
 
 def bullets(items: Sequence[str]) -> Bullets:

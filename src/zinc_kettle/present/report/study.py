@@ -27,6 +27,7 @@ from zinc_kettle.present.report.document import (
     Picture,
     Span,
     bullets,
+    lead_paragraph,
     paragraph,
     sentence,
 )
@@ -49,7 +50,7 @@ class SectionKind:
 
 
 def _answer(s: Subject) -> list[Block]:
-    out: list[Block] = [paragraph(sentence(answer(s.results, s.measure, brief=True)), "strong")]
+    out: list[Block] = [lead_paragraph(sentence(answer(s.results, s.measure, brief=True)))]
     more = effort_text(s.results, s.measure)
     return [*out, *([paragraph(sentence(more))] if more else []), paragraph(certainty(s.results, s.measure))]
 

@@ -124,7 +124,7 @@ def _strip_points(mark: Points, scale: Scale, row: list[tuple[str, str]], palett
 # lying bars in rows
 def _rows(panel: Panel, width: int, palette: Palette) -> Text:
     labels = {round(m.y): m for m in panel.marks if isinstance(m, Label)}
-    said = max((cell_len(m.text.split(" ▲")[0]) for m in labels.values()), default=0)
+    said = max((cell_len(m.text) for m in labels.values()), default=0)
     names = min(width // 3, max([NAME_ROOM, *(cell_len(n) + 1 for n in panel.y.labels)]))
     room = max(8, width - names - said - 2)
     scale = Scale.of(panel.x, positions(panel, "x"), room)
@@ -137,7 +137,7 @@ def _rows(panel: Panel, width: int, palette: Palette) -> Text:
                 used = _row_of(mark, row, scale, used, out, palette)
         if row in labels:
             label = labels[row]
-            out.append(f" {label.text}", tone_colour(label.tone, 0, palette))
+            out.append(f" {label.whole}", tone_colour(label.tone, 0, palette))
         out.append("\n")
     kinds = {(m.tone, m.series): m for m in panel.marks if isinstance(m, Spans) and m.name}
     for m in kinds.values():

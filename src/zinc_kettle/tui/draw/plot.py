@@ -108,14 +108,14 @@ class _Plot:
     def label(self, mark: Label) -> None:
         """Write a word beside its point where there is room: right, left, above or below; else leave it out."""
         column, row = (v // d for v, d in zip(self._dot(mark.x, mark.y), (2, 4), strict=True))
-        size = cell_len(mark.text)
+        size = cell_len(mark.whole)
         places = (
             (column + 2, row),
             (column - size - 1, row),
             (column - size // 2, row - 1),
             (column - size // 2, row + 1),
         )
-        self._place(mark.text, places, tone_colour(mark.tone, 0, self._palette))
+        self._place(mark.whole, places, tone_colour(mark.tone, 0, self._palette))
 
     def cross(self, cross: Cross) -> None:
         """A crosshair: dotted lines through its point, which is drawn last."""

@@ -6,8 +6,8 @@ import asyncio
 import json
 from typing import TYPE_CHECKING
 
+from zinc_kettle.tui.chooser import Choice
 from zinc_kettle.tui.host import host
-from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 
 if TYPE_CHECKING:
     from zinc_kettle.tui.station import Station
@@ -35,8 +35,7 @@ async def _find(station: Station) -> None:
         return
     choices = [Choice(model.key, model.title, model.about) for model in found]
 
-    def chosen(key: str | None) -> None:
-        if key is not None:
-            app.plan_from(FIRST_DESIGN, json.loads(key))
+    def chosen(key: str) -> None:
+        app.plan_from(FIRST_DESIGN, json.loads(key))
 
-    station.app.push_screen(Chooser("Which model is to be measured here?", choices), chosen)
+    station.choose("Which model is to be measured here?", choices, chosen)

@@ -15,11 +15,11 @@ from zinc_kettle.core.text import capitalised, neutralise
 from zinc_kettle.present.findings import main_measure
 from zinc_kettle.present.values import STATE_MARKS, bound_name, bounds_text, value_text
 from zinc_kettle.tui.actions import bindings
+from zinc_kettle.tui.chooser import Choice
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.screens.cell.provenance import driver, engine
 from zinc_kettle.tui.screens.cell.sections import cautions, family, figures, strips
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
 
@@ -138,11 +138,10 @@ class CellScreen(Station):
             return
         choices = [Choice(str(i), remedy.what, remedy.cost) for i, remedy in enumerate(found)]
 
-        def chosen(key: str | None) -> None:
-            if key is not None:
-                host(self).plan_change(cell.cell, {str(role): level for role, level in found[int(key)].changes.items()})
+        def chosen(key: str) -> None:
+            host(self).plan_change(cell.cell, {str(role): level for role, level in found[int(key)].changes.items()})
 
-        self.app.push_screen(Chooser(f"{capitalised(why)}. What is to change?", choices), chosen)
+        self.choose(f"{capitalised(why)}. What is to change?", choices, chosen)
 
     def action_answers(self) -> None:
         """Read its answers beside those of other cells."""

@@ -18,12 +18,12 @@ from zinc_kettle.present.charts.curves import numbers
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
 from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.choices import ChoiceRow, Choices
+from zinc_kettle.tui.chooser import Choice
 from zinc_kettle.tui.draw.chart import draw_chart
 from zinc_kettle.tui.draw.curves import points_text, spot_text
 from zinc_kettle.tui.draw.plot import Cross
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.recomputed import Recomputed
-from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
 ZOOM = 1.6
@@ -228,12 +228,11 @@ class CurvesScreen(Recomputed[tuple[list[ChartKind], Chart | None]]):
             Choice(str(path), path.name, str(path.parent)) for path in host(self).services.comparisons.reported()
         ]
 
-        def chosen(key: str | None) -> None:
-            if key is not None:
-                self._others = Path(key).expanduser()
-                self.recompute()
+        def chosen(key: str) -> None:
+            self._others = Path(key).expanduser()
+            self.recompute()
 
-        self.app.push_screen(Chooser("Whose figures? A CSV file, see docs/charts.md.", choices, free=True), chosen)
+        self.choose("Whose figures? A CSV file, see docs/charts.md.", choices, chosen, free=True)
 
     def action_open_point(self) -> None:
         """The sheet of the selected cell."""

@@ -17,11 +17,11 @@ from zinc_kettle.errors import KettleError
 from zinc_kettle.present.charts.duel import duel_chart, ladder_chart, pairs_chart, prompts_chart
 from zinc_kettle.present.duel import side_title
 from zinc_kettle.tui.actions import bindings
+from zinc_kettle.tui.chooser import Choice
 from zinc_kettle.tui.draw.chart import draw_panel
 from zinc_kettle.tui.draw.duel import beside_duel, beside_ladder, sides_text, verdict_text
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.recomputed import Recomputed
-from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
 CHAIN = "one change after the other"
@@ -155,14 +155,13 @@ class DuelScreen(Recomputed[Comparison]):
             steps = f"{len(chain)} rungs of this study, one setting more at each"
             choices.insert(0, Choice(CHAIN, CHAIN, steps, ", ".join(chain)))
 
-        def chosen(key: str | None) -> None:
-            if key is not None:
-                rungs = [*app.rungs]
-                rungs[place : place + 1] = [key]
-                app.rungs = chain if key == CHAIN else tuple(rungs)
-                self.recompute()
+        def chosen(key: str) -> None:
+            rungs = [*app.rungs]
+            rungs[place : place + 1] = [key]
+            app.rungs = chain if key == CHAIN else tuple(rungs)
+            self.recompute()
 
-        self.app.push_screen(Chooser(title, choices, free=True), chosen)
+        self.choose(title, choices, chosen, free=True)
 
     def action_swap(self) -> None:
         """The other way round."""

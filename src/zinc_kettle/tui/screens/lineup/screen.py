@@ -36,10 +36,10 @@ from zinc_kettle.present.lineup import (
 )
 from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.choices import ChoiceRow, Choices
+from zinc_kettle.tui.chooser import Choice
 from zinc_kettle.tui.draw.chart import draw_panel
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.recomputed import Recomputed
-from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
 
@@ -247,12 +247,11 @@ class LineupScreen(Recomputed[Shown]):
             return
         choices = [Choice(n.place, n.title, n.what, n.about) for n in named]
 
-        def chosen(key: str | None) -> None:
-            if key is not None:
-                self._more = (*self._more, key) if key not in self._more else self._more
-                self.recompute()
+        def chosen(key: str) -> None:
+            self._more = (*self._more, key) if key not in self._more else self._more
+            self.recompute()
 
-        self.app.push_screen(Chooser("Which study is to be lined up, too?", choices, free=True), chosen)
+        self.choose("Which study is to be lined up, too?", choices, chosen, free=True)
 
     def action_others(self) -> None:
         """Somebody else's figures below, or no longer."""
@@ -264,12 +263,11 @@ class LineupScreen(Recomputed[Shown]):
             Choice(str(path), path.name, str(path.parent)) for path in host(self).services.comparisons.reported()
         ]
 
-        def chosen(key: str | None) -> None:
-            if key is not None:
-                self._others = Path(key).expanduser()
-                self.recompute()
+        def chosen(key: str) -> None:
+            self._others = Path(key).expanduser()
+            self.recompute()
 
-        self.app.push_screen(Chooser("Whose figures? A CSV file, see docs/charts.md.", choices, free=True), chosen)
+        self.choose("Whose figures? A CSV file, see docs/charts.md.", choices, chosen, free=True)
 
     def action_duel(self) -> None:
         """The best against the chosen one."""

@@ -24,12 +24,12 @@ from zinc_kettle.present.planned import Planned, planned_cells, whole_seconds
 from zinc_kettle.present.table import plan_line, results_text
 from zinc_kettle.present.values import bounds_text, value_text
 from zinc_kettle.tui.actions import bindings
+from zinc_kettle.tui.chooser import Choice
 from zinc_kettle.tui.draw.map_page import MapSubject
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.screens.map.digest import Digest, digest
 from zinc_kettle.tui.screens.map.lane import beside, lane, legend, progress
 from zinc_kettle.tui.screens.map.steering import Steering
-from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.map_view import MapView
 from zinc_kettle.tui.widgets.station_line import Stations
 
@@ -344,12 +344,11 @@ class MapScreen(Steering):
         app = host(self)
         choices = [Choice(name, MEASURES[name].title, MEASURES[name].meaning) for name in MAP_MEASURES]
 
-        def chosen(name: str | None) -> None:
-            if name is not None:
-                app.further = (name, *(other for other in app.further if other != name))[:2]
-                self.redraw()
+        def chosen(name: str) -> None:
+            app.further = (name, *(other for other in app.further if other != name))[:2]
+            self.redraw()
 
-        self.app.push_screen(Chooser("Which measure is to stand below the value in large cells?", choices), chosen)
+        self.choose("Which measure is to stand below the value in large cells?", choices, chosen)
 
     def action_compare(self) -> None:
         """Hold the chosen cell against the best."""

@@ -22,9 +22,9 @@ from zinc_kettle.core.run.decisions import (
     StopAfter,
 )
 from zinc_kettle.core.text import neutralise
+from zinc_kettle.tui.chooser import Choice
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.map_view import MapView
 
 if TYPE_CHECKING:
@@ -74,11 +74,10 @@ class Steering(Station):
         """Choose what happens when a cell fails."""
         choices = [Choice(policy, words) for policy, words in POLICY_WORDS.items()]
 
-        def chosen(policy: str | None) -> None:
-            if policy is not None:
-                host(self).steer(OnFailure, {}, text=policy)
+        def chosen(policy: str) -> None:
+            host(self).steer(OnFailure, {}, text=policy)
 
-        self.app.push_screen(Chooser("What is to happen when a cell fails?", choices), chosen)
+        self.choose("What is to happen when a cell fails?", choices, chosen)
 
     def action_end_block(self) -> None:
         """Stop after this block."""

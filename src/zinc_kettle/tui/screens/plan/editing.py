@@ -13,9 +13,9 @@ from zinc_kettle.core.plan.fields import FIELDS, CannotReadError, read_field
 from zinc_kettle.core.plan.ranges import read_level, read_levels
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.present.plan_lines import PlanLine, plan_lines, setting_words
+from zinc_kettle.tui.chooser import Choice
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.map_view import MapView
 from zinc_kettle.tui.widgets.plan_text import PlanText
 
@@ -119,11 +119,7 @@ class Editing(Station):
             choices.append(Choice(factor.name, factor.name, beside, f"{factor.meaning}. {reload.capitalize()}."))
         what = "What is to vary?" if section == "vary" else "What is to be held the same for all cells?"
 
-        def chosen(name: str | None) -> None:
-            if name is not None:
-                self._added(section, name)
-
-        self.ask(Chooser(what, choices), chosen)
+        self.choose(what, choices, lambda name: self._added(section, name))
 
     def _added(self, section: str, name: str) -> None:
         """A factor with nothing to it yet, and the line open to type; a held one with what is known of it."""
@@ -141,14 +137,6 @@ class Editing(Station):
         self.go_to(("hold", name))
         self.type_in("" if default == "" else str(default))
 
-    def ask(self, chooser: Chooser, then: Callable[[str | None], None]) -> None:
-        """Ask, and go on once this screen has its focus back."""
-
-        def chosen(key: str | None) -> None:
-            self.call_after_refresh(then, key)
-
-        self.app.push_screen(chooser, chosen)
-
     def _choices(self, name: str) -> list[Choice]:
         """Levels of a factor that are known here."""
         factor = self.checked.factors.get(name)
@@ -162,9 +150,9 @@ class Editing(Station):
     def _choose_level(self, path: tuple[str, ...], *, one: bool) -> None:
         name = path[1]
 
-        def chosen(said: str | None) -> None:
+        def chosen(said: str) -> None:
             factor = self.checked.factors.get(name)
-            level = None if said is None or factor is None else read_level(factor, said)
+            level = None if factor is None else read_level(factor, said)
             if level is None:
                 return
             before = self.checked.raw.get("vary", {}).get(name, [])
@@ -172,17 +160,16 @@ class Editing(Station):
             self.go_to(path)
 
         title = f"{name.replace('_', ' ')}: which one?" if one else f"{name.replace('_', ' ')}: add which level?"
-        self.ask(Chooser(title, self._choices(name), free=True), chosen)
+        self.choose(title, self._choices(name), chosen, free=True)
 
     def _choose_value(self, line: PlanLine) -> None:
         of = FIELDS[line.path]
         choices = [Choice(value, value, about) for value, about in of.choices.items()]
 
-        def chosen(value: str | None) -> None:
-            if value is not None:
-                self.change(of.path, None if value == of.default else value)
+        def chosen(value: str) -> None:
+            self.change(of.path, None if value == of.default else value)
 
-        self.ask(Chooser(f"{of.help}", choices), chosen)
+        self.choose(of.help, choices, chosen)
 
     # typing
     def type_in(self, said: str) -> None:

@@ -20,11 +20,11 @@ from zinc_kettle.errors import KettleError
 from zinc_kettle.present.findings import main_measure
 from zinc_kettle.present.plan_lines import plan_lines
 from zinc_kettle.tui.actions import bindings
+from zinc_kettle.tui.chooser import Choice
 from zinc_kettle.tui.draw.map_page import MapSubject
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.screens.plan.editing import Editing, meaning
 from zinc_kettle.tui.screens.plan.side import cost_text, doubts_text
-from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.map_view import MapView
 from zinc_kettle.tui.widgets.plan_text import PlanText
 from zinc_kettle.tui.widgets.station_line import Stations
@@ -243,15 +243,16 @@ class PlanScreen(Editing):
         starts = host(self).services.plans.starts()
         choices = [Choice(start.key, start.title, "", start.about) for start in starts]
 
-        def chosen(key: str | None) -> None:
-            if key is None:
-                if self.open_plan is None:
-                    host(self).go("shelf")
-                return
+        def chosen(key: str) -> None:
             self.begin(key, self._held)
             self._held = {}
 
-        self.ask(Chooser("What is the question? Begin with a design for it, or a copy.", choices), chosen)
+        def none() -> None:
+            if self.open_plan is None:
+                host(self).go("shelf")
+
+        question = "What is the question? Begin with a design for it, or a copy."
+        self.choose(question, choices, chosen, otherwise=none)
 
     def begin(self, start: str, hold: Mapping[str, str]) -> None:
         """A plan from one of the beginnings; what was edited before is one undo away."""

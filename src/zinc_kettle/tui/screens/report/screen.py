@@ -20,10 +20,10 @@ from zinc_kettle.present.report.document import Document, Section
 from zinc_kettle.present.tables import Of
 from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.choices import ChoiceRow, Choices
+from zinc_kettle.tui.chooser import Choice
 from zinc_kettle.tui.draw.report import head_text, section_text
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.recomputed import Recomputed
-from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 from zinc_kettle.tui.widgets.writer import Writer
 
@@ -37,6 +37,7 @@ PACKS: tuple[tuple[str, tuple[str, ...], str], ...] = (
         "cells still compare; the study cannot be repeated",
     ),
 )
+THE_BEGINNING = "the beginning"
 
 
 class Sections(Choices):
@@ -192,26 +193,23 @@ class ReportScreen(Recomputed[Document]):
     def action_words(self) -> None:
         """Write below a section."""
         section = self._section
-        key = BEGINNING if section is None else section.key
         if section is not None and not section.key and section.title:
             self.notify("Choose one of its sections: words stand below a section.")
-            return
+        elif section is None:
+            self.action_beginning()
+        else:
+            self._write_words(section.key, section.title or THE_BEGINNING)
 
+    def action_beginning(self) -> None:
+        """Write the introduction."""
+        self._write_words(BEGINNING, THE_BEGINNING)
+
+    def _write_words(self, key: str, where: str) -> None:
         def kept(text: str | None) -> None:
             if text is not None:
                 self._changed(self._plan.saying(key, neutralise(text)))
 
-        where = section.title if section is not None and section.title else "the beginning"
         self.app.push_screen(Writer(f"Your own words: {where}", self._plan.words.get(key, "")), kept)
-
-    def action_beginning(self) -> None:
-        """Write the introduction."""
-
-        def kept(text: str | None) -> None:
-            if text is not None:
-                self._changed(self._plan.saying(BEGINNING, neutralise(text)))
-
-        self.app.push_screen(Writer("Your own words: the beginning", self._plan.words.get(BEGINNING, "")), kept)
 
     def action_title(self) -> None:
         """Give the report a title."""
@@ -248,11 +246,10 @@ class ReportScreen(Recomputed[Document]):
                 0, Choice(f"{DUEL}{' '.join(app.rungs)}", " against ".join(app.rungs), "the duel that is open")
             )
 
-        def chosen(key: str | None) -> None:
-            if key is not None:
-                self._changed(self._plan.with_part(_part(key)))
+        def chosen(key: str) -> None:
+            self._changed(self._plan.with_part(_part(key)))
 
-        self.app.push_screen(Chooser("What is the report to tell of, too?", choices), chosen)
+        self.choose("What is the report to tell of, too?", choices, chosen)
 
     def action_remove_part(self) -> None:
         """Take the part away that one is in."""
@@ -270,11 +267,10 @@ class ReportScreen(Recomputed[Document]):
         names = host(self).services.exports.report_names()
         choices = [Choice(name, name) for name in names]
 
-        def chosen(name: str | None) -> None:
-            if name is not None:
-                self._open(neutralise(name, keep_newlines=False))
+        def chosen(name: str) -> None:
+            self._open(neutralise(name, keep_newlines=False))
 
-        self.app.push_screen(Chooser("Which report? A new name begins one.", choices, free=True), chosen)
+        self.choose("Which report? A new name begins one.", choices, chosen, free=True)
 
     # what is written
     def action_export(self) -> None:
@@ -293,12 +289,11 @@ class ReportScreen(Recomputed[Document]):
         endings = host(self).services.exports.table_endings
         choices = [Choice(f"{of} {end}", f"{of}, {end.removeprefix('.')}") for of in get_args(Of) for end in endings]
 
-        def chosen(key: str | None) -> None:
-            if key is not None:
-                of, ending = key.split()
-                self._write(lambda: host(self).services.exports.write_tables(results, of, ending), "The table")
+        def chosen(key: str) -> None:
+            of, ending = key.split()
+            self._write(lambda: host(self).services.exports.write_tables(results, of, ending), "The table")
 
-        self.app.push_screen(Chooser("A table of what, and in which format?", choices), chosen)
+        self.choose("A table of what, and in which format?", choices, chosen)
 
     def action_bundle(self) -> None:
         """Write the open run as a bundle."""
@@ -307,14 +302,11 @@ class ReportScreen(Recomputed[Document]):
             return
         choices = [Choice(name, name, about) for name, _, about in PACKS]
 
-        def chosen(key: str | None) -> None:
-            without = next((left for name, left, _ in PACKS if name == key), None)
-            if without is not None:
-                self._write(lambda: host(self).services.exports.pack(results, without), "The bundle")
+        def chosen(key: str) -> None:
+            without = next(left for name, left, _ in PACKS if name == key)
+            self._write(lambda: host(self).services.exports.pack(results, without), "The bundle")
 
-        self.app.push_screen(
-            Chooser("What goes into the bundle? Host names, paths and keys never do.", choices), chosen
-        )
+        self.choose("What goes into the bundle? Host names, paths and keys never do.", choices, chosen)
 
     def _write(self, make: Callable[[], Awaitable[list[Path]]], what: str) -> None:
         async def work() -> None:

@@ -11,9 +11,9 @@ from zinc_kettle.errors import KettleError
 from zinc_kettle.present.settings import Row
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.choices import ChoiceRow, Choices
+from zinc_kettle.tui.chooser import Choice
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
-from zinc_kettle.tui.widgets.chooser import Choice, Chooser
 from zinc_kettle.tui.widgets.station_line import Stations
 
 TITLE_ROOM, VALUE_ROOM = 16, 44
@@ -83,7 +83,7 @@ class SettingsScreen(Station):
         self._changing = row.key
         if row.setting.choices:
             choices = [Choice(word, word) for word in row.setting.choices]
-            self.app.push_screen(Chooser(f"{row.title}: {row.meaning}", choices), self._take)
+            self.choose(f"{row.title}: {row.meaning}", choices, self._take)
             return
         line = self.query_one("#line", Input)
         line.placeholder, line.value, line.display = (
@@ -98,9 +98,7 @@ class SettingsScreen(Station):
         self._close_line()
         self._take(neutralise(event.value, keep_newlines=False))
 
-    def _take(self, text: str | None) -> None:
-        if text is None:
-            return
+    def _take(self, text: str) -> None:
         try:
             host(self).services.set_preference(self._changing, text)
         except KettleError as error:
