@@ -24,7 +24,7 @@ from tests.screen.term import Term
 from zinc_kettle.app.build import read_study
 from zinc_kettle.config import Places
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
-from zinc_kettle.present.findings import main_measure
+from zinc_kettle.present.answer import main_measure
 from zinc_kettle.store.reading import shelf
 from zinc_kettle.store.store import KettleStore
 

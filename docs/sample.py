@@ -1,4 +1,4 @@
-"""`make sample`: figures and answers of the finished examples under the definitions of now.
+"""`make sample`: figures and answers of the finished examples under the definitions of now, for what they decide now.
 
 They are kept in the store that comes with the tool, so that a first start computes nothing. What was measured stays.
 """
@@ -12,6 +12,7 @@ import tempfile
 from contextlib import closing
 from pathlib import Path
 
+from zinc_kettle.app.build import read_study
 from zinc_kettle.app.services import Services
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.store.reading import open_run, shelf
@@ -24,11 +25,15 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         copy = Path(folder) / "kettle.db"
         shutil.copyfile(sample, copy)
+        where = Places(Path(folder), copy)
         with closing(KettleStore(copy)) as store:
+            for file in sorted(DEMO_FILES.glob("*.study.toml")):
+                study, source = read_study(file, where)
+                store.ask(study, source=source)
             for run in (run for study in shelf(store) for run in study.runs):
                 for cell in open_run(store, run.run_id).cells:
                     _ = cell.summary
-        Services(Places(Path(folder), copy)).studies.shelf()
+        Services(where).studies.shelf()
         gc.collect()  # its connections
         with closing(sqlite3.connect(copy)) as db:
             db.execute("PRAGMA wal_checkpoint(TRUNCATE)")

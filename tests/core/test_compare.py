@@ -101,14 +101,15 @@ def test_the_rule_of_ratios_can_be_replaced_and_a_ratio_is_kept_until_a_cell_cha
 
 
 def test_gains_look_at_every_pair_and_leave_out_what_is_not_there() -> None:
-    """Three quantizations by two threads: three pairs for threads, two for each step of quantization."""
+    """Three quantizations by two threads: three pairs for threads, and the best quantization against each other one."""
     plan = study()
     rates = {c.key: 10.0 * (c.index + 1) for c in plan.cells[:5]}
     kept = {key: [KeptRepeat("measured", r) for r in repeats_at(v, 1.01 * v, v)] for key, v in rates.items()}
     found = {(g.factor, g.low, g.high): g for g in gains(StudyResults.of_repeats(plan, kept), "decode")}
     assert len(found["threads", 1, 2].ratios) == 2, "the pair of Q4_0 is not complete"
-    assert [r.value for r in found["quantization", "F16", "Q8_0"].ratios] == pytest.approx([3.0, 2.0])
-    assert found["quantization", "F16", "Q8_0"].clear == 2
+    assert [r.value for r in found["quantization", "F16", "Q4_0"].ratios] == pytest.approx([5.0])
+    assert [r.value for r in found["quantization", "Q8_0", "Q4_0"].ratios] == pytest.approx([5 / 3])
+    assert ("quantization", "F16", "Q8_0") not in found
     empty = dataclasses.replace(plan, name="nothing")
     assert gains(StudyResults(empty), "decode") == []
 

@@ -12,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.build import KNOWN, study
+from zinc_kettle.app.side_names import one_by_one
 from zinc_kettle.core.checks.doubts import doubts
 from zinc_kettle.core.grid import axes_choices, grid_of
 from zinc_kettle.core.plan.design import Design, combinations, count_before
@@ -79,6 +80,25 @@ def test_one_at_a_time_differs_from_its_baseline_in_one_factor(vary: dict[str, l
     assert len({tuple(cell.items()) for cell in others}) == sum(len(levels) - 1 for levels in vary.values())
 
 
+@given(st.dictionaries(st.sampled_from("abc"), st.lists(st.integers(1, 9), min_size=1, max_size=4, unique=True)))
+def test_a_chain_changes_one_factor_at_each_step(vary: dict[str, list[int]]) -> None:
+    """From its baseline on, and ends with the last level of each; every level is met once or more."""
+    base: Any = {name: levels[0] for name, levels in vary.items()}
+    cells = list(combinations(vary, Design("chain", baseline=base)))
+    assert cells[0] == base and len(cells) == count_before(vary, Design("chain"))
+    assert all(sum(a[n] != b[n] for n in vary) == 1 for a, b in itertools.pairwise(cells))
+    assert cells[-1] == {name: levels[-1] for name, levels in vary.items()}
+
+
+def test_a_chain_is_told_as_a_ladder() -> None:
+    """Its map is one row of what each cell changes, and its steps are those that were measured."""
+    plan = study({"threads": (1, 2, 4), "flash_attention": (False, True)}, design=Design("chain"))
+    (part,) = grid_of(StudyResults(plan)).slices
+    assert part.columns.labels == ("1 thread · flash attention off", "2 threads", "4 threads", "flash attention on")
+    assert plan.steps("threads") == [(1, 2), (2, 4)] and plan.steps("flash_attention") == [(False, True)]
+    assert len(one_by_one(StudyResults(plan))) == 4
+
+
 def test_tied_factors_change_together() -> None:
     """Level by level; a step of one is a step of the other; the map has one side for both."""
     plan = study(
@@ -115,7 +135,7 @@ def test_the_map_of_one_factor_at_a_time_is_a_row_for_each() -> None:
         ("without = [{ threads = [1, 2, 4] }]", "every cell is left out"),
         ('kind = "one-at-a-time"\nwithout = [{ threads = 1 }]', "the baseline itself is left out"),
         ('kind = "one-at-a-time"\nbaseline = { slots = 1 }', "this study does not vary slots"),
-        ("baseline = { threads = 1 }", "a baseline needs one factor at a time"),
+        ("baseline = { threads = 1 }", "a baseline is of one factor at a time, or of a chain"),
     ],
 )
 def test_a_design_that_cannot_be_is_refused(section: str, said: str) -> None:

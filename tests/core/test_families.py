@@ -24,7 +24,8 @@ from zinc_kettle.core.run.precision import half_width_percent, look_level, looks
 from zinc_kettle.core.stats import fit_line, median_interval
 from zinc_kettle.core.stats.drift import trend
 from zinc_kettle.core.summary import cell_value
-from zinc_kettle.present.findings import answer, findings
+from zinc_kettle.present.answer import answer
+from zinc_kettle.present.findings import findings
 from zinc_kettle.present.lengths import slope_text, turn_lines
 
 

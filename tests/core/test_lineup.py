@@ -10,7 +10,7 @@ import pytest
 
 from tests.build import powered, rates, repeats_at, run, study
 from zinc_kettle.core.chart import Ranges
-from zinc_kettle.core.compare.lineup import WORK, Entrant, Lineup, constant, lineup, watts_of
+from zinc_kettle.core.compare.lineup import WORK, Entrant, Lineup, constant, lineup, missing_fact, watts_of
 from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.compare.speed_index import index
 from zinc_kettle.core.frontier import frontier, knee
@@ -154,7 +154,10 @@ def test_money_and_watts_change_the_order() -> None:
     assert {len(row) for row in lineup_rows(cost)} == {len(heads(cost))} == {len(heads(by_price)) + 2}
     assert names(cost)[0] == "Q8_0" and constant(slow, "cost", Money()) is None
     unknown = lineup([slow, replace(quick, watts=None)], "decode", per="watt")
-    assert [left.reason for left in unknown.left] == ["its power is not known"]
+    assert [left.needs for left in unknown.left] == ["load_w"] and not unknown.asked
+    none = lineup([replace(slow, watts=None), replace(quick, watts=None)], "decode", per="watt")
+    assert none.asked == "watt" and names(none) == names(lineup([slow, quick], "decode"))
+    assert missing_fact(slow, "cost", Money()) == "energy_per_kwh" and missing_fact(slow, "price", Money()) is None
     with pytest.raises(ValueError, match="no rate of tokens"):
         lineup([slow, quick], "ttft", per="price")
 

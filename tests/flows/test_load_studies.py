@@ -19,7 +19,7 @@ from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.formats.suite import task_texts
-from zinc_kettle.present.findings import answer
+from zinc_kettle.present.answer import answer
 from zinc_kettle.session import progress as p
 from zinc_kettle.session.calibrate import Prepared, Workload
 from zinc_kettle.session.orders import Orders

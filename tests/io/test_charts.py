@@ -15,9 +15,9 @@ from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.core.chart_view import spots
 from zinc_kettle.core.compare.reported import Reported
 from zinc_kettle.core.results import StudyResults
+from zinc_kettle.present.answer import main_measure
 from zinc_kettle.present.charts import CHART_KINDS
 from zinc_kettle.present.charts.kinds import Subject
-from zinc_kettle.present.findings import main_measure
 from zinc_kettle.store.reading import open_run, shelf
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.tui.draw.chart import draw_chart

@@ -29,6 +29,7 @@ PRINTED: dict[str, tuple[tuple[str, ...], ...]] = {
     "lineup": (("lineup", "which-rig", "--by", "rig"), ("lineup", "which-rig", "--by", "rig", "--per", "cost")),
     "index": (("lineup", "which-rig", "--by", "rig", "--index", "petrel"),),
     "capacity": (("capacity", "how-many-desks"),),
+    "decision": (("decide", "which-rig"), ("decide", "deep-context"), ("decide", "how-many-desks", "--by", "ttft")),
     "gate": (("gate", f"{WAYS}F16", "--against", f"{WAYS}Q4_0"), ("gate", "three-ways", "--against", "three-ways")),
     "answer": (("answers", "night-log-desk"),),
     "engine": (("engines",), ("engines", "built-in")),
@@ -64,6 +65,15 @@ def test_what_is_printed_is_what_the_schema_says(home: Path, name: str) -> None:
             assert not errors, errors[:3]
             seen |= found.keys()
     assert seen == schema["properties"].keys() and set(schema["required"]) <= seen
+
+
+def test_the_columns_of_a_table_are_chosen(home: Path) -> None:
+    """Measures by their names, in that order; one there is not is refused."""
+    ran = kettle(home, "show", "three-ways", "--columns", "ttft,memory", "--columns", "cpu")
+    head = next(line for line in ran.stdout.splitlines() if "state" in line)
+    assert ran.returncode == 0 and head.index("TTFT") < head.index("memory") < head.index("engine CPU")
+    assert "decode" not in head
+    assert kettle(home, "show", "three-ways", "--columns", "speed").returncode == 2
 
 
 def test_every_kind_has_its_schema_and_no_other() -> None:

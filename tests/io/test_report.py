@@ -90,7 +90,7 @@ def test_a_study_tells_everything_it_should(reports: Reports, tmp_path: Path) ->
     assert len(charts) == len(made.pictures) >= 3 and all(b"<svg" in chart for chart in charts)
     said = page.text
     for wanted in (
-        "Fastest decode: Q4_0",
+        "Q4_0 · 2 threads is the fastest in decode",
         "95% intervals",
         "xllamacpp",
         'name = "three-ways"',

@@ -73,7 +73,7 @@ def test_somebody_elses_run_is_shown_compared_and_not_measured_on(tmp_path: Path
     again = kettle(tmp_path, "unpack", str(bundle), "--as", "pilots")
     assert again.returncode == 2 and "unpacked before" in again.stderr
     shown = kettle(tmp_path, "show", "pilots::three-ways")
-    assert shown.returncode == 0 and "Fastest decode: Q4_0" in shown.stdout
+    assert shown.returncode == 0 and "Q4_0 · 2 threads is the fastest in decode" in shown.stdout
 
 
 def _click(t: Term, *words: str) -> None:

@@ -83,7 +83,7 @@ def test_what_is_shown_is_copied(tmp_path: Path) -> None:
             ("3", "What exactly will be measured?", "c", "[vary]"),
             ("2", "What fits on this machine?", "c", "What fits on this machine?"),
             ("1", "hardware threads", "c", "hardware threads"),
-            ("0", "finished examples", "c", "short and long prompts alike?\tFastest decode: Q4_0"),
+            ("0", "finished examples", "c", "short and long prompts alike?\tQ4_0 · 2 threads is the fastest in decode"),
         ):
             t.keys(station).wait(there)
             t.keys(key)

@@ -69,12 +69,14 @@ class ComparisonService:
         return named_sides(rows, results)
 
     def usual_sides(self, results: StudyResults | None) -> tuple[str, ...]:
-        """The two newest runs of the open study, else the first level and the last of its first factor."""
+        """The two newest runs of the open study, else its chain of changes, else the ends of its first factor."""
         if results is None or not results.run.run_id:
             return ()
         study, number = results.study, results.run.number
         if number > 1 and not results.run.origin:
             return f"{study.name}:{number - 1}", f"{study.name}:{number}"
+        if study.design.kind == "chain":
+            return one_by_one(results)
         factor = next((f for f in study.leading if len(study.vary[f]) > 1), None)
         if factor is None:
             return (place_of(results, {}),)

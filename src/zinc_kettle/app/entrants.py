@@ -14,7 +14,7 @@ from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.errors import UsageError
-from zinc_kettle.present.findings import main_measure
+from zinc_kettle.present.answer import main_measure
 from zinc_kettle.present.lineup import Appearance
 
 if TYPE_CHECKING:
@@ -26,7 +26,9 @@ FIRST = ("rig", "model", "quantization", "engine")
 
 def usual_factor(results: StudyResults) -> str:
     """The factor a study is lined up by where none is named."""
-    leading = [n for n in results.study.leading if len(results.study.vary[n]) > 1] or results.study.leading
+    study = results.study
+    chosen = [n for n in study.chosen if len(study.vary[n]) > 1]
+    leading = chosen or [n for n in study.leading if len(study.vary[n]) > 1] or study.leading
     return next((name for name in FIRST if name in leading), leading[0])
 
 

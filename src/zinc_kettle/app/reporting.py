@@ -24,8 +24,9 @@ from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.formats.report_plan import ENDING, read_report_plan, write_report_plan
 from zinc_kettle.formats.shared_study import shared_study
 from zinc_kettle.formats.study_writer import write_study
+from zinc_kettle.present.answer import main_measure
 from zinc_kettle.present.dates import day
-from zinc_kettle.present.findings import known_measure, main_measure
+from zinc_kettle.present.findings import known_measure
 from zinc_kettle.present.report.build import OfDuel, OfLineup, OfStudy, Told, document
 from zinc_kettle.present.report.document import Document, without_private
 

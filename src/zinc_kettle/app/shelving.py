@@ -90,8 +90,9 @@ class Shelving:
 
     def _run(self, row: RunRow, engines: tuple[str, ...], before: str) -> RunEntry:
         from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
+        from zinc_kettle.present.answer import answer
         from zinc_kettle.present.dates import day
-        from zinc_kettle.present.findings import WORDING, answer
+        from zinc_kettle.present.findings import WORDING
 
         by = f"{DEFINITIONS_VERSION}.{WORDING}" + ("" if SPOKEN.memory == "GB" else f".{SPOKEN.memory}")
         said, run_id = row.answer if row.answer_by == by else None, f"{before}{row.run_id}"

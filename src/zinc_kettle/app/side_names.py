@@ -140,6 +140,8 @@ def one_by_one(results: StudyResults) -> tuple[str, ...]:
         Their names; empty where fewer than two settings vary, or a side of the chain has no cell.
     """
     study = results.study
+    if study.design.kind == "chain":
+        return tuple(place_of(results, cell.levels) for cell in study.cells)
     settings = [name for name in study.leading if study.factors[name].kind == "launch"]
     now = baseline({name: study.vary[name] for name in settings}, study.design)
     chain = [dict(now)]

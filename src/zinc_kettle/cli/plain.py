@@ -23,10 +23,11 @@ from zinc_kettle.core.report import ReportPart, ReportPlan
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import plural
 from zinc_kettle.errors import KettleError, UsageError
+from zinc_kettle.present.answer import answer, main_measure
 from zinc_kettle.present.duel import differs_line, effort_line, pairs_line
 from zinc_kettle.present.duel import verdict as duel_verdict
 from zinc_kettle.present.figure_help import figure_help
-from zinc_kettle.present.findings import answer, findings, main_measure
+from zinc_kettle.present.findings import findings
 from zinc_kettle.present.report.document import sentence
 from zinc_kettle.present.report.study import method
 from zinc_kettle.present.table import columns_of_study

@@ -168,6 +168,8 @@ class MachineFacts(TypedDict, total=False):
     load_w: float | None
     """A wall-meter reading under load, typed in."""
     idle_w: float | None
+    price: float | None
+    """As a person typed it in, in their currency."""
 
 
 class StampErrors(TypedDict):

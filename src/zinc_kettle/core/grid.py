@@ -98,8 +98,9 @@ def grid_of(results: StudyResults, by: Axes | None = None) -> Grid:
     kept = _GRIDS.setdefault(results, {})
     chosen = by or axes(results.study)
     if chosen not in kept:
-        alone = results.study.design.kind == "one-at-a-time" and len(_spanning(results.study)) > 1
-        kept[chosen] = _strips(results) if alone else _grid(results, chosen)
+        kind, several = results.study.design.kind, len(_spanning(results.study)) > 1
+        made = {"one-at-a-time": _strips, "chain": _steps} if several else {}
+        kept[chosen] = made[kind](results) if kind in made else _grid(results, chosen)
     return kept[chosen]
 
 
@@ -147,6 +148,21 @@ def _strips(results: StudyResults) -> Grid:
         rest = " · ".join(study.factors[n].says(v) for n, v in base.items() if n not in study.design.tie(name))
         out.append(Slice(rest, _axis(results, None, (None,)), _axis(results, name, study.vary[name]), (row,)))
     return Grid(tuple(out))
+
+
+def _steps(results: StudyResults) -> Grid:
+    """One row for a chain of changes: where it begins, and what each cell changes of the one before it."""
+    study = results.study
+    before: Mapping[str, Level] = {}
+    names = []
+    for cell in study.cells:
+        changed = [n for n, v in cell.levels.items() if before and before.get(n) != v]
+        names.append(" · ".join(study.factors[n].says(cell.levels[n]) for n in changed or cell.levels))
+        before = cell.levels
+    keys = tuple(cell.key for cell in study.cells)
+    return Grid(
+        (Slice("", GridAxis(None, "", ("",)), GridAxis(None, "one change after the other", tuple(names)), (keys,)),)
+    )
 
 
 def _axis(results: StudyResults, factor: str | None, levels: Sequence[Level | None]) -> GridAxis:

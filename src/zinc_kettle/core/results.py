@@ -11,6 +11,7 @@ from functools import cached_property
 from typing import Any, Literal, TypeVar
 
 from zinc_kettle.core.cautions import Caution, Setting, timeline_cautions
+from zinc_kettle.core.cautions.machine import SPILLED
 from zinc_kettle.core.facts import EngineFacts, RunFacts, machine_of
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.measures import MEASURES
@@ -191,6 +192,11 @@ class CellResults:
     def cautions(self) -> tuple[Caution, ...]:
         """Cautions about this cell."""
         return self.summary.cautions
+
+    @property
+    def spilled(self) -> bool:
+        """True where its model lies in slower memory than it should: the mistake that misleads most."""
+        return any(caution.code == SPILLED.code for caution in self.cautions)
 
     @cached_property
     def kept_repeats(self) -> tuple[KeptRepeat, ...]:

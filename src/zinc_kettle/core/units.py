@@ -14,6 +14,13 @@ MIN_SIGNIFICANT = 2
 
 UNIT_LABELS = {"tokens/s": "tok/s", "chars/s": "chars/s", "s": "s", "bytes": "B", "cores": "cores", "share": "%"}
 
+TYPED_UNITS = {
+    "s": {"s": 1.0, "ms": 1e-3},
+    "bytes": {"B": 1.0, "bytes": 1.0, "MB": 1e6, "GB": 1e9, "GiB": float(1 << 30)},
+    "tokens/s": {"tokens/s": 1.0, "tok/s": 1.0},
+    "share": {"share": 1.0, "%": 0.01},
+}
+"""Units a measure's unit may be typed in, and what to multiply by."""
 Memory = Literal["GB", "GiB"]
 PREFIXES: dict[Memory, tuple[tuple[float, str], ...]] = {
     "GB": ((1e9, "GB"), (1e6, "MB"), (1e3, "kB")),

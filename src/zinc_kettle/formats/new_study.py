@@ -27,6 +27,7 @@ def study_text(template: Template, name: str, *, vary: Mapping[str, Sequence[Lev
         document.add(tomlkit.comment(line))
     document.update({"format": 1, "name": name, "question": template.question})
     sections: dict[str, Mapping[str, object]] = {
+        "decide": template.decide,
         "vary": {factor: list(levels) for factor, levels in vary.items()},
         "hold": hold,
         "promise": template.promise,

@@ -12,6 +12,7 @@ from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan.factors import Level
 from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.text import neutralise
+from zinc_kettle.core.units import TYPED_UNITS
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.bounded import UnreadableFileError, name_of, read_bounded_text
 
@@ -20,13 +21,6 @@ MAX_ROWS = 20_000
 MAX_WORD = 200
 NEEDED = ("source", "measure", "value")
 KNOWN = (*NEEDED, "unit", "low", "high", "rig", "model", "quantization", "workload")
-SCALES = {
-    "s": {"s": 1.0, "ms": 1e-3},
-    "bytes": {"B": 1.0, "bytes": 1.0, "MB": 1e6, "GB": 1e9, "GiB": float(1 << 30)},
-    "tokens/s": {"tokens/s": 1.0, "tok/s": 1.0},
-    "share": {"share": 1.0, "%": 0.01},
-}
-"""Units a measure's unit may be given in, and what to multiply by."""
 
 
 def read_reported(path: Path) -> tuple[Reported, ...]:
@@ -92,7 +86,7 @@ def _figure(row: Mapping[str, str], file: str, line: int) -> Reported:
 
 def _scale(unit: str, measure: str, file: str, line: int) -> float:
     own = MEASURES[measure].unit
-    known = SCALES.get(own, {own: 1.0})
+    known = TYPED_UNITS.get(own, {own: 1.0})
     if unit and unit not in known:
         raise StudyFileError(f"gives {measure} in {unit!r}", file=file, line=line, remedy=f"one of {', '.join(known)}")
     return known.get(unit, 1.0)

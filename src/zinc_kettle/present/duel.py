@@ -6,9 +6,10 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from zinc_kettle.core.compare.duel import CautionCode, Duel, MeasureComparison, PairContest, Rung, effort
-from zinc_kettle.core.compare.sides import Difference, Side
-from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.compare.duel import CautionCode, Duel, MeasureComparison, PairContest, Rung, effort, repaid
+from zinc_kettle.core.compare.sides import Difference, Side, compared_by
+from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.units import digits, duration, percent, plural, with_unit
 from zinc_kettle.present.values import rounded
@@ -85,7 +86,11 @@ def verdict(found: Duel, measure: str, *, step: bool = False) -> str:
     if all(pair.a is pair.b for pair in found.alignment.pairs):
         return "the same cells as before" if step else "A and B are the same cells"
     title = MEASURES[measure].title
-    if contest is None or contest.ratio is None:
+    if measure in found.unlike:
+        return f"{title} says nothing here: the work differs in {_compared(found)}"
+    if contest is None:
+        return f"{title} is not known of {_without(found, measure)}"
+    if contest.ratio is None:
         return f"too early to tell: a comparison of {title} needs three repeats of both sides"
     if contest.verdict == "range":
         low, high = _percent(contest.ratio.low), _percent(contest.ratio.high)
@@ -93,6 +98,27 @@ def verdict(found: Duel, measure: str, *, step: bool = False) -> str:
     if contest.verdict == "open":
         return f"no clear difference in {title}{_ruled_out(contest.ruled_out)}"
     return _said(contest, "before") if step else "B's " + _said(contest, "A's")
+
+
+def _without(found: Duel, measure: str) -> str:
+    """The side that has no figure, and why."""
+    for name, cells in zip("AB", found.alignment.cells, strict=True):
+        missing = next((v.reason for c in cells if not isinstance(v := c.value(measure), Value)), "")
+        if missing:
+            return f"{name}: {missing}"
+    return "both sides at once"
+
+
+def _compared(found: Duel) -> str:
+    return " and ".join(name.replace("_", " ") for name in sorted(compared_by((found.a, found.b))))
+
+
+def unlike_line(found: Duel) -> str:
+    """Which measures are left out because the work differs in what is compared; empty where none are."""
+    if not found.unlike:
+        return ""
+    named = ", ".join(MEASURES[name].title for name in MAP_MEASURES if name in found.unlike)
+    return f"the work differs in {_compared(found)}, so {named or 'totals of it'} are left out"
 
 
 def _ruled_out(share: float | None) -> str:
@@ -136,6 +162,15 @@ def effort_line(found: Duel, measure: str, *, smallest: float) -> str:
     return f"about {more.repeats:,} more repeats of each{takes} would tell a difference of {percent(more.share)}"
 
 
+def repaid_line(found: Duel) -> str:
+    """`B loads 2.1 s longer and writes faster: that is repaid after 140 tokens`; empty where it is not so."""
+    known = repaid(found)
+    if known is None:
+        return ""
+    longer, tokens = with_unit(known.load_s, "s"), digits(known.tokens, significant=2)
+    return f"{known.side.upper()} loads {longer} longer and writes faster: that is repaid after {tokens} tokens"
+
+
 def duel_rows(found: Duel) -> list[tuple[str, str, str, str, str]]:
     """Measure, A, B, B over A with its interval, and what that says."""
     out = []
@@ -167,11 +202,18 @@ def pairs_line(found: Duel) -> str:
     return f"{plural(len(found.alignment.pairs), 'pair')} of cells, {'block by block' if found.paired else 'unpaired'}"
 
 
+def differences_line(found: Duel) -> str:
+    """What differs in all pairs, in a few words."""
+    if not found.alignment.pairs:
+        return "no cell of one side has a counterpart on the other"
+    return ", ".join(difference_line(d) for d in found.alignment.differences) or "nothing that is known"
+
+
 def differs_line(found: Duel) -> str:
     """What differs in all pairs; no full stop."""
-    differences = found.alignment.differences
-    clean = " (the clean case: exactly one thing)" if len(differences) == 1 else ""
-    return (", ".join(difference_line(d) for d in differences) or "nothing that is known") + clean
+    clean = " (the clean case: exactly one thing)" if len(found.alignment.differences) == 1 else ""
+    unlike = unlike_line(found)
+    return differences_line(found) + clean + (f"; {unlike}" if unlike else "")
 
 
 def ladder_json(rungs: Sequence[Rung], measure: str) -> list[dict[str, Any]]:

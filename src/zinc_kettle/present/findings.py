@@ -1,47 +1,44 @@
-"""Plain sentences about a study: the answer so far, and what else a person should know of it."""
+"""Plain sentences about a study: what a person should know of it beside the answer."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
 from zinc_kettle.core.breakdown import TimeSplit, time_split
-from zinc_kettle.core.cautions.machine import BUSY_CORES
+from zinc_kettle.core.cautions.machine import BUSY_CORES, SPILLED
 from zinc_kettle.core.checks.steering import by_person
-from zinc_kettle.core.compare.cells import DENSITY, RepeatsNeeded, other_tokenizers, standing, to_settle
+from zinc_kettle.core.compare.cells import DENSITY, RepeatsNeeded, other_tokenizers, standing
+from zinc_kettle.core.compare.choice import choice
 from zinc_kettle.core.compare.gains import Gain, gain_effort, gains
 from zinc_kettle.core.facts import BusyFacts, MachineFacts
 from zinc_kettle.core.family import PrefillSlope
 from zinc_kettle.core.lengths import families
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan.factors import Factor, Level
-from zinc_kettle.core.plan.study import Study, shape_of
+from zinc_kettle.core.plan.study import Study
 from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.stats import Interval, median
+from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import digits, duration, percent, plural
 from zinc_kettle.errors import UsageError
+from zinc_kettle.present.answer import main_measure
 from zinc_kettle.present.breakdown import sentence as split_sentence
-from zinc_kettle.present.capacity import capacity_answer
 from zinc_kettle.present.dates import time_of_day
 from zinc_kettle.present.lengths import slope_text
-from zinc_kettle.present.values import whole_text
+from zinc_kettle.present.ratio_words import PERCENT_BELOW
 
 Tone = Literal["finding", "caution", "failure", "hint"]
-MOST_FINDINGS = 6
 MOST_GAINS = 3
 MOST_SLOPES = 2
 MOST_FAILURES = 2
 MOST_DECISIONS = 3
-WORDING = 11
+WORDING = 12
 """Version of the sentences: an answer that was kept in other words is found again."""
-SUPERLATIVES = {"tokens/s": "fastest", "s": "shortest", "bytes": "smallest"}
-FIRST_MEASURE = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall", "conversation": "ttft"}
-"""What a study of this shape of load is first read by; the others by decode."""
 
 
 FindingCode = Literal[
@@ -73,6 +70,8 @@ class Finding:
     """Key of the cell where it is seen; empty where it is of the whole run."""
     sides: tuple[Mapping[str, Level], ...] = ()
     """Levels of the two sides it compares, where it does."""
+    caution: str = ""
+    """The code of the caution it tells of."""
 
 
 def known_measure(name: str) -> str:
@@ -84,60 +83,6 @@ def known_measure(name: str) -> str:
     if name not in MEASURES:
         raise UsageError(f"there is no measure {name!r}", remedy=nearest(name, MEASURES))
     return name
-
-
-def main_measure(study: Study) -> str:
-    """The measure a study is first read by: speed, or the wait where many ask at once or a conversation grows."""
-    if study.capacity.factor:
-        return "throughput"
-    some = study.cells if "task" in study.vary else study.cells[:1]
-    shapes = {shape_of(study, cell) for cell in some}
-    shape = shapes.pop() if len(shapes) == 1 else study.load.shape
-    return FIRST_MEASURE.get(shape, "decode")
-
-
-def answer(results: StudyResults, name: str | None = None, *, brief: bool = False) -> str:
-    """The answer so far in one sentence, by a measure; by the study's own where none is named. No full stop.
-
-    Args:
-        results: The run.
-        name: Of the measure.
-        brief: Without what would settle what is open.
-    """
-    if results.study.capacity.factor and results.done_repeats:
-        return capacity_answer(results)
-    name = name or main_measure(results.study)
-    rank, measure = standing(results, name), MEASURES[name]
-    if rank.best is None:
-        early = "too early to tell: an answer needs three repeats of every cell"
-        return early if results.done_repeats else "nothing measured yet"
-    head = f"{SUPERLATIVES.get(measure.unit, 'best')} {measure.title}: {rank.best.title}"
-    figure = whole_text(rank.best.value(name))
-    if not rank.tied:
-        return f"{head}, {figure}"
-    others = ", ".join(c.title for c in rank.tied[:2]) + (" …" if len(rank.tied) > 2 else "")
-    if rank.within_percent is not None:
-        most = f"more than {rank.within_percent:g}% behind"
-        if len(rank.all) == len(results.cells):
-            return f"no cell is {most} the best in {measure.title}"
-        return f"{head}, {figure}; {others} {'is' if len(rank.tied) == 1 else 'are'} not {most}"
-    effort = "" if brief else effort_text(results, name)
-    more = f"; {effort}" if effort else ""
-    if len(rank.all) == len(results.cells):
-        return f"no cell shows a clear difference from the others in {measure.title} yet{more}"
-    return f"{head}, {figure}; no clear difference from {others}{more}"
-
-
-def effort_text(results: StudyResults, name: str) -> str:
-    """What would tell the best from the next best, in words; empty where nothing is open, or nothing can be said."""
-    rank = standing(results, name)
-    if rank.best is None or not rank.tied:
-        return ""
-    count = sum(1 for c in results.cells if c.done)
-    pick = max if MEASURES[name].better == "more" else min
-    rival = pick(rank.tied, key=lambda c: median(c.series(name)))
-    effort = to_settle(rank.best, rival, name, smallest=_smallest(results), pairs=count * (count - 1) // 2)
-    return "" if effort is None else _effort(effort, "for the two")
 
 
 def _smallest(results: StudyResults) -> float:
@@ -152,20 +97,22 @@ def _effort(effort: RepeatsNeeded, of: str) -> str:
 
 
 def findings(results: StudyResults, name: str | None = None) -> list[Finding]:
-    """Failures, findings and cautions, the most telling first."""
+    """Failures, findings and cautions: what misleads most first, then what answers, then the rest."""
     name = name or main_measure(results.study)
-    out = [
+    cautions = _cautions(results)
+    loud = [f for f in cautions if f.caution == SPILLED.code]
+    return [
         *_failures(results),
+        *loud,
         *_gains(results, name),
         *_tokenizers(results),
-        *_decided(results),
         *_order(results),
         *_busy_before(results),
         *_time(results, name),
         *_slopes(results),
-        *_cautions(results),
+        *(f for f in cautions if f not in loud),
+        *_decided(results),
     ]
-    return out[:MOST_FINDINGS]
 
 
 def _failures(results: StudyResults) -> list[Finding]:
@@ -174,9 +121,22 @@ def _failures(results: StudyResults) -> list[Finding]:
     failed = [c for c in results.cells if c.state == "failed"][:MOST_FAILURES]
     why = [c.kept.failure.what if c.kept.failure else "no reason was kept" for c in failed]
     return [
-        Finding("cell-failed", "failure", f"{c.title} could not be measured: {what}", c.cell.key)
+        Finding("cell-failed", "failure", f"{c.title} could not be measured: {what}{_since(results, c)}", c.cell.key)
         for c, what in zip(failed, why, strict=True)
     ]
+
+
+def _since(results: StudyResults, failed: CellResults) -> str:
+    """What is not as in the measured cell that is nearest to one that failed."""
+    mine = failed.cell.levels
+    changed = [[n for n, v in c.cell.levels.items() if v != mine[n]] for c in results.cells if c.done]
+    if not changed:
+        return ""
+    nearest = min(changed, key=len)
+    said = " and ".join(results.study.factors[name].heading for name in nearest)
+    if len(nearest) == 1:
+        return f"; what was measured differs from it in {said} alone"
+    return f"; all that was measured differs from it in {len(nearest)} settings or more, such as {said}"
 
 
 def _decided(results: StudyResults) -> list[Finding]:
@@ -215,15 +175,23 @@ def _order(results: StudyResults) -> list[Finding]:
 
 
 def _gains(results: StudyResults, name: str) -> list[Finding]:
-    title, smallest = MEASURES[name].title, _smallest(results)
-    out = []
+    smallest, out = _smallest(results), list[Finding]()
     # Loads of a search were chosen to find the limit; what each brought over the one before is no question.
     told = [g for g in gains(results, name) if g.factor != results.study.capacity.factor]
-    for gain in told[:MOST_GAINS]:
-        effort = gain_effort(results, gain, smallest=smallest)
-        said = _gain(gain, results.study.factors, title, effort, smallest=smallest)
-        sides = {gain.factor: gain.low}, {gain.factor: gain.high}
-        out.append(replace(said, cell=_where(results, gain), sides=sides))
+    best = choice(results, name).best
+    most = MOST_GAINS if len({g.factor for g in told}) == 1 else MOST_GAINS - 1
+    for factor in dict.fromkeys(g.factor for g in told):
+        # Of a choice the best level says most, of a condition the one that is farthest from the first.
+        mine = [g for g in told if g.factor == factor]
+        if factor in results.study.conditions:
+            mine.reverse()
+        elif best is not None:
+            mine.sort(key=lambda g: best.levels.get(g.factor) != g.high)
+        for gain in mine[:most]:
+            effort = gain_effort(results, gain, smallest=smallest)
+            said = _gain(gain, results.study, MEASURES[name].title, effort, smallest=smallest)
+            sides = {gain.factor: gain.low}, {gain.factor: gain.high}
+            out.append(replace(said, cell=_where(results, gain), sides=sides))
     return out
 
 
@@ -235,9 +203,8 @@ def _where(results: StudyResults, gain: Gain) -> str:
     return next(found, "")
 
 
-def _gain(
-    gain: Gain, factors: Mapping[str, Factor], title: str, effort: RepeatsNeeded | None, *, smallest: float
-) -> Finding:
+def _gain(gain: Gain, study: Study, title: str, effort: RepeatsNeeded | None, *, smallest: float) -> Finding:
+    factors = study.factors
     factor = factors[gain.factor]
     pair = f"{factor.says(gain.high)} against {factor.says(gain.low)}"
     least = f"no difference of more than {100 * smallest:g}%"
@@ -262,18 +229,32 @@ def _gain(
         told = f"more {title} in {ahead} of {looked}, less in {gain.clear - ahead}; no single factor decides which"
         return Finding("step-mixed", "finding", f"{pair}: {told}.")
     how = f" (clear in {gain.clear} of {looked})" if looked > 1 else ""
-    return Finding("step", "finding", f"{pair}: {_times(gain.ratios)} times the {title}{how}.")
+    return Finding("step", "finding", f"{pair}: {_more(gain.ratios, title)}{how}.")
 
 
-def _times(ratios: Sequence[Interval]) -> str:
-    least, most = min(r.value for r in ratios), max(r.value for r in ratios)
-    return f"{least:.2f}" if round(least, 2) == round(most, 2) else f"{least:.2f} to {most:.2f}"
+def _more(ratios: Sequence[Interval], title: str) -> str:
+    """`1.28 to 1.49 times the decode`, `4 to 6% more decode`, `38% less decode`."""
+    values = sorted(r.value for r in ratios)
+    if values[0] >= PERCENT_BELOW or values[-1] >= 2:
+        return f"{_span(values, _times)} times the {title}"
+    if values[0] >= 1 or values[-1] <= 1:
+        shares = [100 * (v - 1) for v in values] if values[0] >= 1 else sorted(100 * (1 - v) for v in values)
+        return f"{_span(shares, lambda v: digits(v, significant=2))}% {'more' if values[0] >= 1 else 'less'} {title}"
+    return f"{_span(values, _times)} times the {title}"
+
+
+def _span(values: Sequence[float], said: Callable[[float], str]) -> str:
+    least, most = said(values[0]), said(values[-1])
+    return least if least == most else f"{least} to {most}"
+
+
+def _times(value: float) -> str:
+    return f"{value:.2f}" if value < 10 else digits(value)
 
 
 def _by_level(factor: Factor, groups: Sequence[tuple[Level, int, Sequence[Interval]]], title: str, nothing: str) -> str:
     """What the ratios are at each level of the factor that decides; levels with no clear difference come last."""
-    clear = [f"{_times(ratios)} times with {factor.says(level)}" for level, said, ratios in groups if said]
-    clear[0] = clear[0].replace(" times with", f" times the {title} with", 1)
+    clear = [f"{_more(ratios, title)} with {factor.says(level)}" for level, said, ratios in groups if said]
     unclear = [factor.says(level) for level, said, _ in groups if not said]
     return ", ".join([*clear, *([f"{nothing} with {' and '.join(unclear)}"] if unclear else [])])
 
@@ -321,5 +302,9 @@ def _cautions(results: StudyResults) -> list[Finding]:
         where = plural(len(cells), "cell") if len(cells) > 1 else cells[0].title
         answers = [results.acknowledged(c).get(code) for c in cells]
         known = "" if None in answers else f" Acknowledged: {', '.join(dict.fromkeys(a or '' for a in answers))}."
-        out.append(Finding("caution", "caution", f"{code} in {where}: {first.evidence}.{known}", cells[0].cell.key))
+        out.append(
+            Finding(
+                "caution", "caution", f"{code} in {where}: {first.evidence}.{known}", cells[0].cell.key, caution=code
+            )
+        )
     return out

@@ -9,7 +9,7 @@ from zinc_kettle.core.compare.gate import LEAST, MOST, Gate, GateVerdict, Guarde
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import digits, plural, with_unit
-from zinc_kettle.present.duel import caution_text, difference_line, pairs_line, ratio_text, side_title
+from zinc_kettle.present.duel import caution_text, difference_line, differences_line, pairs_line, ratio_text, side_title
 from zinc_kettle.present.reference import table
 from zinc_kettle.present.values import rounded
 
@@ -99,8 +99,7 @@ def gate_rows(found: Gate) -> list[tuple[str, str, str, str, str]]:
 def gate_lines(found: Gate) -> list[str]:
     """What stands beside the answer: pairs, looks, what differs, cautions."""
     out = [f"{pairs_line(found.duel)}, look {found.look} of {found.looks}"]
-    differs = ", ".join(difference_line(d) for d in found.duel.alignment.differences)
-    out.append(f"differs: {differs or 'nothing that is known'}")
+    out.append(f"differs: {differences_line(found.duel)}")
     out += [f"no counterpart in B: {u.cell.title}: {u.reason}" for u in found.missing]
     return out + [f"▲ {code}: {caution_text(found.duel, code)}" for code in found.duel.cautions]
 

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from zinc_kettle.core.compare.lineup import PER_PRICE, Entrant, Group, Lineup, Place
+from zinc_kettle.core.cautions.machine import SPILLED
+from zinc_kettle.core.compare.lineup import PER_PRICE, Entrant, Group, Lineup, Needed, Place
 from zinc_kettle.core.compare.reported import Reported, of_measure
 from zinc_kettle.core.compare.speed_index import Index
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
@@ -20,7 +21,7 @@ from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.units import digits, plural, scale, with_unit
 from zinc_kettle.present.duel import side_title
 from zinc_kettle.present.rig_rows import fact_text, origin_text
-from zinc_kettle.present.values import rounded, whole_text
+from zinc_kettle.present.values import CAUTION_MARK, rounded, whole_text
 
 BRACKETS = "┌│└"
 REPORTED = "reported by others, not measured here, and not ranked"
@@ -36,6 +37,14 @@ def per_unit(found: Lineup) -> str:
         "watt": f"{unit} per watt",
         "cost": f"{currency or 'cost'} per million tokens",
     }[found.per]
+
+
+NOT_KNOWN: dict[Needed, str] = {
+    "price": "no price is known",
+    "load_w": "no power is known",
+    "energy_per_kwh": "the price of energy is not known",
+}
+"""Why nothing can be divided by what was asked for."""
 
 
 def ranked_by(found: Lineup) -> str:
@@ -68,6 +77,9 @@ def verdict(found: Lineup) -> str:
         alike = [p.entrant.name for p in group.places if p.entrant.name in first.alike]
         tied = f"; no clear difference from {', '.join(alike)}" if alike else ""
         said.append(f"{what}{first.entrant.name} leads with {value}{unit} {bounds}".rstrip() + tied)
+    if found.asked:
+        missing = dict.fromkeys(NOT_KNOWN[left.needs] for left in found.left if left.needs is not None)
+        return f"{' and '.join(missing)}, so this is by {MEASURES[found.measure].title} alone: {'; '.join(said)}"
     return "; ".join(said)
 
 
@@ -81,8 +93,10 @@ def bracket_marks(group: Group) -> list[str]:
 
 
 def pace_mark(place: Place) -> str:
-    """Whether it keeps the pace a person needs."""
-    return {True: "keeps the pace", False: "too slow", None: ""}[place.keeps_pace]
+    """Whether it keeps the pace a person needs, and whether its model lies in slower memory than it should."""
+    keeps = {True: "keeps the pace", False: "too slow", None: ""}[place.keeps_pace]
+    spilled = f"{CAUTION_MARK} {SPILLED.code}" if any(cell.spilled for cell in place.cells) else ""
+    return " ".join(part for part in (keeps, spilled) if part)
 
 
 def lineup_rows(found: Lineup) -> list[tuple[str, ...]]:

@@ -143,6 +143,16 @@ def _question(said: _Said, _raw: Raw) -> str:
     return str(said("question") or "nothing yet")
 
 
+def _decide(said: _Said, _raw: Raw) -> str:
+    if not any(said.given(name) for name in ("choose", "by", "baseline", "provided")):
+        return "the best of what varies; loads, lengths and models are conditions"
+    what = f"which {said.text('choose').replace(', ', ' and ')} to take" if said.given("choose") else "what to take"
+    measure = f", by {said('by')}" if said.given("by") else ""
+    now = f", against {said.text('baseline')}" if said.given("baseline") else ""
+    needs = f"; provided: {said.text('provided')}" if said.given("provided") else ""
+    return f"{what}{measure}{now}{needs}"
+
+
 def _prompts(said: _Said, raw: Raw) -> str:
     files, hold = said("files"), {**_table(raw, "hold"), **_table(raw, "vary")}
     what = f"from {said.text('files')}" if files else "made-up words"
@@ -208,6 +218,9 @@ def _design(said: _Said, _raw: Raw) -> str:
     if said("kind") == "one-at-a-time":
         base = f" ({said.text('baseline')})" if said.given("baseline") else ""
         parts.append(f"all but one factor at a time from the baseline{base}")
+    if said("kind") == "chain":
+        base = f", from {said.text('baseline')} on" if said.given("baseline") else ""
+        parts.append(f"all but one change after the other{base}")
     if said.given("without"):
         parts.append(said.text("without"))
     return "; ".join(parts) or "nothing: every combination is a cell"
@@ -233,6 +246,7 @@ def _endpoint(said: _Said, _raw: Raw) -> str:
 
 _SENTENCES: Mapping[str, Callable[[_Said, Raw], str]] = {
     "question": _question,
+    "decide": _decide,
     "prompts": _prompts,
     "load": _load,
     "repeats": _repeats,

@@ -76,7 +76,7 @@ def strip_of(
         _, unit, factor = scale(max(v.value for v in values), values[0].unit)
     elif name == "decode" and any(_band(planned.get(c.cell.key, NOTHING_KNOWN)) for c in row if c is not None):
         unit = "tok/s predicted"
-    tied, best = {c.cell.key for c in rank.tied}, rank.best.cell.key if rank.best else None
+    tied, best = {c.cell.key for c in rank.tied}, {c.cell.key for c in rank.bests}
     points = []
     for place, (level, cell) in enumerate(zip(part.columns.labels, row, strict=True)):
         if cell is None:
@@ -85,7 +85,7 @@ def strip_of(
         head = _first(cell, part.columns.factor, level) if place == 0 and part.columns.factor is not None else level
         key = cell.cell.key
         known = planned.get(key, NOTHING_KNOWN)
-        point = _point(cell, level, name, factor, known, best=key == best, tied=key in tied, running=key == running)
+        point = _point(cell, level, name, factor, known, best=key in best, tied=key in tied, running=key == running)
         points.append(replace(point, head=head))
     return Strip(unit, tuple(points))
 

@@ -6,12 +6,12 @@ from collections.abc import Mapping
 
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan.factors import label
-from zinc_kettle.core.plan.study import Study
+from zinc_kettle.core.plan.study import BEST, Study
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.run.stopping import BEST
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import byte_size, duration, plural
-from zinc_kettle.present.findings import answer, findings
+from zinc_kettle.present.answer import answer
+from zinc_kettle.present.findings import findings
 from zinc_kettle.present.fit_rows import FitRow, short_verdict, speed_text
 from zinc_kettle.present.planned import NOTHING_KNOWN, Planned
 from zinc_kettle.present.values import CAUTION_MARK, STATE_MARKS, whole_text

@@ -47,10 +47,11 @@ def study_of(text: str) -> Study:
 def plan_key(study: Study) -> str:
     """The same for the same plan; what has its default does not count, so that fields added later change no key.
 
-    Nor does what recipes declare: a setting that is added to an engine makes no other study of one that is kept.
+    Nor does what recipes declare: a setting that is added to an engine makes no other study of one that is kept. Nor
+    what is to be decided, which changes nothing that is measured.
     """
     default = to_plain(Study(name="", question="", vary={}))
-    plain = {**to_plain(study), "engines": ()}
+    plain = {**to_plain(study), "engines": (), "decide": default["decide"]}
     return fingerprint(_stripped(plain, default), length=32)
 
 

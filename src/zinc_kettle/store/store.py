@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 from threading import RLock
 from typing import Any
@@ -27,7 +28,7 @@ from zinc_kettle.errors import RunHeldError, StoreError, UsageError
 from zinc_kettle.store import schema as s
 from zinc_kettle.store.blocks import encode_block, encode_columns, repeats_of, trace_columns
 from zinc_kettle.store.migrate import migrate
-from zinc_kettle.store.plans import decision_of, decision_text, plan_key, plan_text
+from zinc_kettle.store.plans import decision_of, decision_text, plan_key, plan_text, study_of
 from zinc_kettle.store.requests import decode_request, encode_request
 from zinc_kettle.store.rows import engines_of, repeats_of_cell, repeats_of_run
 from zinc_kettle.store.sqlite import STORE_ID, WRITES, open_engine
@@ -161,7 +162,7 @@ class KettleStore:
 
     def _study(self, db: sa.Connection, study: Study, source: str, wall_s: float) -> str:
         key = plan_key(study)
-        found = db.execute(sa.select(s.studies.c.id).where(s.studies.c.plan_key == key)).scalar()
+        found = self._asked_anew(db, study, key, source)
         if found is None:
             found = new_id()
             db.execute(
@@ -175,7 +176,27 @@ class KettleStore:
                     created_s=wall_s,
                 )
             )
-        return str(found)
+        return found
+
+    def ask(self, study: Study, *, source: str) -> bool:
+        """Ask all runs of a kept study what a plan is to decide now; False where it is not kept."""
+        with self.writing() as db:
+            return self._asked_anew(db, study, plan_key(study), source) is not None
+
+    def _asked_anew(self, db: sa.Connection, study: Study, key: str, source: str) -> str | None:
+        """The id of a kept study, which decides what the plan says now; None where there is none.
+
+        What is to be decided is no part of what is measured.
+        """
+        row = db.execute(sa.select(s.studies.c.id, s.studies.c.plan).where(s.studies.c.plan_key == key)).first()
+        if row is None:
+            return None
+        kept, found = study_of(row.plan), str(row.id)
+        if kept.decide != study.decide:
+            plan = plan_text(replace(kept, decide=study.decide))
+            db.execute(s.studies.update().where(s.studies.c.id == found).values(plan=plan, source=source))
+            db.execute(s.runs.update().where(s.runs.c.study == found).values(answer=None, answer_by=None))
+        return found
 
     def _take(self, db: sa.Connection, run: Any, name: str, wall_s: float) -> None:
         if run.holder != self.holder and self.is_held(run.holder, run.heartbeat_s, wall_s=wall_s):

@@ -188,6 +188,7 @@ ACTIONS = (
     Action("next_factor", "by", "Rank by another factor.", "b", "lineup"),
     Action("next_measure", "measure", "Show the next measure.", "m", "lineup"),
     Action("money", "money, watts", "Per price, per watt, the cost of a million tokens, or plain.", "p", "lineup"),
+    Action("type_fact", "type in", "Type in the price or the power that is missing.", "w", "lineup", footer=False),
     Action("index", "index", "Show the index relative to the selected one, or the ranking.", "i", "lineup"),
     Action("add_study", "add study", "Add another study to the ranking.", "a", "lineup"),
     Action("others", "others'", "Show or hide figures from elsewhere.", "o", "lineup", footer=False),

@@ -308,7 +308,7 @@ class KettleApp(App[int]):
 
     def open_study(self, entry: ShelfEntry, run: int = 0) -> None:
         """Open a study from the shelf."""
-        from zinc_kettle.present.findings import main_measure
+        from zinc_kettle.present.answer import main_measure
 
         try:
             results = self.services.studies.open(entry, run)
@@ -338,7 +338,7 @@ class KettleApp(App[int]):
 
     def open_results(self, side: Side) -> None:
         """Go to the map of a side's run, on its first cell."""
-        from zinc_kettle.present.findings import main_measure
+        from zinc_kettle.present.answer import main_measure
 
         other = self.results is None or side.results.run.run_id != self.results.run.run_id
         if self.runner.active and other:

@@ -19,9 +19,9 @@ from zinc_kettle.cli.options import RUN, MeasureOption, OutOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.chart_view import View, viewed
 from zinc_kettle.errors import UsageError
+from zinc_kettle.present.answer import main_measure
 from zinc_kettle.present.charts import build, offered
 from zinc_kettle.present.charts.kinds import Subject
-from zinc_kettle.present.findings import main_measure
 
 
 @dataclass(frozen=True)

@@ -20,11 +20,12 @@ from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import with_unit
 from zinc_kettle.errors import UsageError
+from zinc_kettle.present.answer import main_measure
 from zinc_kettle.present.charts.duel import duel_chart, ladder_chart, prompts_chart
 from zinc_kettle.present.duel import (
     VERDICTS,
     caution_text,
-    difference_line,
+    differences_line,
     differs_line,
     duel_json,
     duel_rows,
@@ -34,10 +35,11 @@ from zinc_kettle.present.duel import (
     pairs_line,
     prompts_json,
     ratio_text,
+    repaid_line,
     side_title,
     verdict,
 )
-from zinc_kettle.present.findings import known_measure, main_measure
+from zinc_kettle.present.findings import known_measure
 
 HEADS = ("measure", "A", "B", "B over A", "")
 PROMPT_HEADS = ("request", "cell", "A", "B", "B over A", "")
@@ -119,8 +121,7 @@ def tell_ladder(
     for place, rung in enumerate(steps, start=2):
         output.line()
         output.line(f"rung {place}: {side_title(rung.side)}")
-        changed = ", ".join(difference_line(d) for d in rung.step.alignment.differences) or "nothing that is known"
-        output.line(f"  changed: {changed}")
+        output.line(f"  changed: {differences_line(rung.step)}")
         output.line(f"  against the one before: {verdict(rung.step, name, step=True)}.")
         if place > 2:
             output.line(f"  against the first: {verdict(rung.whole, name, step=True)}.")
@@ -136,6 +137,8 @@ def _tell(found: Duel, name: str) -> None:
     more = effort_line(found, name, smallest=found.a.results.study.repeats.smallest_percent / 100)
     if more:
         output.line(f"{more}.")
+    if repaid_line(found):
+        output.line(f"{repaid_line(found)}.")
     for code in found.cautions:
         output.line(f"▲ {code}: {caution_text(found, code)}")
 

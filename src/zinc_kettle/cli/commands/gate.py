@@ -28,8 +28,9 @@ from zinc_kettle.core.units import duration
 from zinc_kettle.errors import EngineChangedError, UsageError
 from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.formats.junit import write_junit
+from zinc_kettle.present.answer import main_measure
 from zinc_kettle.present.duel import side_title
-from zinc_kettle.present.findings import known_measure, main_measure
+from zinc_kettle.present.findings import known_measure
 from zinc_kettle.present.gate import gate_json, gate_lines, gate_markdown, gate_rows, gate_sentence
 from zinc_kettle.session.progress import Began, Event
 from zinc_kettle.store.plans import plan_key

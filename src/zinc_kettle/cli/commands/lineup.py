@@ -27,8 +27,9 @@ from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.errors import UsageError
 from zinc_kettle.formats.reported import read_reported
+from zinc_kettle.present.answer import main_measure
 from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
-from zinc_kettle.present.findings import known_measure, main_measure
+from zinc_kettle.present.findings import known_measure
 from zinc_kettle.present.lineup import (
     INDEX_HEADS,
     REPORTED,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated
 
@@ -15,16 +16,20 @@ from zinc_kettle.config import places
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.present.breakdown import split_rows
 from zinc_kettle.present.dates import day_and_time
+from zinc_kettle.present.findings import known_measure
 from zinc_kettle.present.json import cell_json
 from zinc_kettle.present.table import conclusions, result_rows
 
 
-def show_run(place: str, store_path: Path | None, *, as_json: bool, time_split: bool = False) -> None:
+def show_run(
+    place: str, store_path: Path | None, *, as_json: bool, time_split: bool = False, columns: Sequence[str] = ()
+) -> None:
     """Print a kept run.
 
     Raises:
-        UsageError: There is no such study or run.
+        UsageError: There is no such study or run, or no such measure.
     """
+    names = tuple(known_measure(name.strip()) for of in columns for name in of.split(",") if name.strip())
     where = places(store_path)
     store = open_store(where)
     results = Sides(where, lambda: store).results(place)
@@ -41,14 +46,14 @@ def show_run(place: str, store_path: Path | None, *, as_json: bool, time_split: 
         output.line()
         output.table(*split_rows(results))
         return
-    tell(results)
+    tell(results, names)
 
 
-def tell(results: StudyResults) -> None:
+def tell(results: StudyResults, names: tuple[str, ...] = ()) -> None:
     """Print the question, a table, the answer and the findings."""
     output.line(results.study.question)
     output.line()
-    output.table(*result_rows(results))
+    output.table(*result_rows(results, names or None))
     output.line()
     for text in conclusions(results):
         output.line(text)
@@ -57,6 +62,7 @@ def tell(results: StudyResults) -> None:
 EXAMPLES = (
     "zinc-kettle show which-rig",
     "zinc-kettle show which-rig:2 --json",
+    "zinc-kettle show which-rig --columns decode,ttft,latency,power",
     "zinc-kettle show pilots::which-rig",
 )
 
@@ -65,7 +71,10 @@ def command(
     study: Annotated[str, typer.Argument(help=f"{RUN}.")],
     store: StoreOption = None,
     as_json: JsonOption = False,
+    columns: Annotated[
+        list[str] | None, typer.Option(help="The measures to show, in place of the usual ones; separated by commas.")
+    ] = None,
     time: Annotated[bool, typer.Option("--time", help="Where the time of a token goes, cell by cell.")] = False,
 ) -> None:
     """Show the figures of a study that was measured, without measuring anything."""
-    show_run(study, store, as_json=as_json, time_split=time)
+    show_run(study, store, as_json=as_json, time_split=time, columns=columns or ())

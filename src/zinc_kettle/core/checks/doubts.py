@@ -8,8 +8,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zinc_kettle.core.cautions.answers import TINY_PROMPT_TOKENS
+from zinc_kettle.core.plan.decide import chosen_factors
 from zinc_kettle.core.plan.design import combinations
-from zinc_kettle.core.plan.study import Cell, Study, shape_of
+from zinc_kettle.core.plan.study import BEST, Cell, Study, shape_of
+from zinc_kettle.core.plan.templates import TEMPLATES
 from zinc_kettle.core.problem import Problem
 
 SLOPE_TOKENS = 128
@@ -33,6 +35,7 @@ def doubts(study: Study, cores: int | None = None) -> list[Problem]:
     """
     cells = study.cells[:MANY_CELLS]
     return [
+        *_question(study),
         *_design(study),
         *_threads(study, cells, cores),
         *_lengths(study, cells),
@@ -45,6 +48,31 @@ def _place(study: Study, name: str) -> tuple[str, ...]:
     if name in study.vary:
         return ("vary", name)
     return ("hold", name)
+
+
+def _question(study: Study) -> Iterator[Problem]:
+    """A question that came from a template whose factors do not vary any more, or that asks for the best condition."""
+    asked = next((t for t in TEMPLATES.values() if t.question == study.question), None)
+    gone = [name for name in asked.vary if name not in study.vary] if asked is not None else []
+    if gone:
+        yield Problem(
+            ("question",),
+            f"the question is about {gone[0].replace('_', ' ')}, which does not vary",
+            why="the answer will be about what does",
+            remedy="ask what this plan can answer, or vary it",
+        )
+    if study.repeats.until_answered == BEST and not study.decide.choose and not _choosable(study):
+        names = " and ".join(study.factors[name].heading for name in study.leading)
+        yield Problem(
+            ("repeats", "until_answered"),
+            f"it is repeated until the best {names} is known",
+            why="these say how an engine is used, and nobody chooses them for speed",
+            remedy=f'until_answered = "{study.leading[0]}" repeats until it is known what it changes',
+        )
+
+
+def _choosable(study: Study) -> bool:
+    return bool(chosen_factors(study.decide, study.vary, study.leading, study.factors))
 
 
 def _design(study: Study) -> Iterator[Problem]:

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 
+from zinc_kettle.core.checks.conditions import read_condition
 from zinc_kettle.core.faults import is_fault
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.plan.decide import PRICE
 from zinc_kettle.core.plan.recipe import Endpoint
 from zinc_kettle.core.plan.study import Repeats, Study
 from zinc_kettle.core.plan.traffic import MAX_TOKENS_DRAWN, NEEDED, CapacitySearch, Lengths
@@ -43,6 +45,7 @@ def completed(repeats: Repeats, *, counted: bool) -> Repeats:
 def section_problems(study: Study) -> Iterator[Problem]:
     """Problems of the sections, each taken by itself."""
     yield from _repeats(study.repeats)
+    yield from _decide(study)
     for name, lengths in (("lengths", study.prompts.lengths), ("outputs", study.prompts.outputs)):
         if lengths is not None:
             yield from _lengths(("prompts", name), lengths)
@@ -52,11 +55,41 @@ def section_problems(study: Study) -> Iterator[Problem]:
     if not study.capacity.factor and study.capacity != CapacitySearch():
         yield Problem(("capacity",), "capacity.factor is missing", remedy='factor = "concurrency", or factor = "rate"')
     if study.design.baseline and study.design.kind == "all":
-        yield Problem(("design", "baseline"), "a baseline needs one factor at a time", remedy='kind = "one-at-a-time"')
+        yield Problem(
+            ("design", "baseline"),
+            "a baseline is of one factor at a time, or of a chain",
+            remedy='kind = "one-at-a-time"',
+        )
     if not all(study.design.without):
         yield Problem(("design", "without"), "an empty combination would leave out every cell", remedy="remove it")
     if study.endpoint is not None:
         yield from endpoint_problems(study.endpoint)
+
+
+def _decide(study: Study) -> Iterator[Problem]:
+    decide = study.decide
+    for name in decide.choose:
+        if name not in study.vary:
+            remedy = nearest(name, study.vary) if study.vary else "name a factor that varies"
+            yield Problem(("decide", "choose"), f"{name} does not vary, so there is nothing to choose", remedy=remedy)
+    if decide.by and decide.by != PRICE and decide.by not in MEASURES:
+        yield Problem(("decide", "by"), f"{decide.by!r} is not a measure", remedy=nearest(decide.by, MEASURES))
+    elif decide.by in MEASURES and MEASURES[decide.by].better == "neither":
+        remedy = "decode and ttft are measures that have"
+        yield Problem(("decide", "by"), f"{decide.by} has no better or worse", remedy=remedy)
+    for name, level in decide.baseline.items():
+        if level not in study.vary.get(name, ()):
+            remedy = ", ".join(map(str, study.vary.get(name, ()))) or "name a factor that varies"
+            yield Problem(("decide", "baseline"), f"{name} = {level!r} is not a level that varies", remedy=remedy)
+    for text in decide.provided:
+        try:
+            condition = read_condition(text, percentile=study.promise.percentile)
+        except ValueError as error:
+            yield Problem(("decide", "provided"), f"{text!r} is no condition", why=str(error))
+            continue
+        if condition.kind == "promise" and not study.promise.made:
+            path, what = ("decide", "provided"), "nothing is promised, so no promise can hold"
+            yield Problem(path, what, remedy="[promise] ttft_s = 2, tpot_s = 0.2")
 
 
 def _repeats(repeats: Repeats) -> Iterator[Problem]:

@@ -209,7 +209,7 @@ def _cells(study: Study) -> Iterator[Problem]:
     if study.design.without and next(combinations(study.vary, study.design), None) is None:
         yield Problem(("design", "without"), "every cell is left out", remedy="leave out less")
     base = baseline(study.vary, study.design)
-    if study.design.kind == "one-at-a-time" and study.design.leaves_out(base):
+    if study.design.kind != "all" and study.design.leaves_out(base):
         yield Problem(("design", "without"), "the baseline itself is left out", remedy="choose another baseline")
 
 

@@ -15,10 +15,11 @@ import numpy.typing as npt
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.kinds import OverGaps, OverRequests
 from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.study import BEST
 from zinc_kettle.core.record.value import CellFigure, Value
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.rig import FACT_KINDS
-from zinc_kettle.core.run.stopping import BEST, answer_of, strata
+from zinc_kettle.core.run.stopping import answer_of, candidates_of, strata
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.stats.blocks import ByBlock, in_blocks, shared_blocks
 from zinc_kettle.core.stats.ratios import (
@@ -139,11 +140,15 @@ def differs(interval: Interval | None) -> bool:
 # the best
 @dataclass(frozen=True, slots=True)
 class Ranking:
-    """The best cell for a measure, and those that show no clear difference from it."""
+    """Under each condition the best of the cells that are chosen among, and those not clearly different from it.
 
-    best: CellResults | None = None
+    Where a study only asks how something changes, nothing is ranked.
+    """
+
+    bests: tuple[CellResults, ...] = ()
+    """One for each condition, in the order of the plan."""
     tied: tuple[CellResults, ...] = ()
-    """Those that show no clear difference from it."""
+    """Those that show no clear difference from the best under their condition."""
     low: float = 0.0
     """The smallest headline of all cells."""
     high: float = 0.0
@@ -154,9 +159,20 @@ class Ranking:
     """Where it is known that those tied with the best are behind it by no more than so many percent."""
 
     @property
+    def best(self) -> CellResults | None:
+        """The best under the first condition; None where nothing is ranked."""
+        return self.bests[0] if self.bests else None
+
+    @property
     def all(self) -> tuple[CellResults, ...]:
-        """The best first, then those tied with it; empty where nothing is ranked."""
-        return () if self.best is None else (self.best, *self.tied)
+        """The best first, then those tied with them; empty where nothing is ranked."""
+        return (*self.bests, *self.tied)
+
+
+def best_beside(results: StudyResults, rank: Ranking, cell: CellResults) -> CellResults:
+    """What a cell is held against: the best under its condition, else the study's first cell."""
+    mine = results.study.condition(cell.cell)
+    return next((best for best in rank.bests if results.study.condition(best.cell) == mine), results.cells[0])
 
 
 def standing(results: StudyResults, name: str) -> Ranking:
@@ -170,20 +186,32 @@ def _standing(results: StudyResults, name: str) -> Ranking:
         return Ranking()
     low, high = min(v.value for _, v in measured), max(v.value for _, v in measured)
     better = MEASURES[name].better
-    if better == "neither":
+    if better == "neither" or not results.study.ranked:
         return Ranking(low=low, high=high)
     if any(len(c.series(name)) < MIN_REPEATS for c, _ in measured):
         return Ranking(low=low, high=high, too_early=True)
     if results.study.repeats.until_answered == BEST and name == results.study.repeats.until_measure:
         found = _answered([c for c, _ in measured], results, name)
         return replace(found, low=low, high=high)
-    cells = [c for c, _ in measured]
-    top = _leader(cells, name, more=better == "more")
-    tied = _not_clearly_apart(cells, top, name, more=better == "more")
-    return Ranking(top, tied, low, high)
+    groups = by_condition(results, [c for c, _ in measured])
+    pairs = sum(len(cells) * (len(cells) - 1) // 2 for cells in groups)
+    bests, tied = [], list[CellResults]()
+    for cells in groups:
+        top = leader(cells, name)
+        bests.append(top)
+        tied += _not_clearly_apart(cells, top, name, pairs)
+    return Ranking(tuple(bests), tuple(tied), low, high)
 
 
-def _leader(cells: Sequence[CellResults], name: str, *, more: bool) -> CellResults:
+def by_condition(results: StudyResults, cells: Iterable[CellResults]) -> list[list[CellResults]]:
+    """Cells that are chosen among, apart for each condition, in the order of the plan."""
+    groups: dict[object, list[CellResults]] = {}
+    for cell in cells:
+        groups.setdefault(results.study.condition(cell.cell), []).append(cell)
+    return list(groups.values())
+
+
+def leader(cells: Sequence[CellResults], name: str) -> CellResults:
     """The cell with the best mean on the logarithm, over the blocks all have where they share enough of them.
 
     What is picked is what is tested: with another estimator a cell could lead that the test finds behind.
@@ -195,7 +223,7 @@ def _leader(cells: Sequence[CellResults], name: str, *, more: bool) -> CellResul
         means = np.array([np.log(values).mean() if positive else np.median(values) for values in taken])
     else:
         means = np.log(columns).mean(axis=1)
-    return cells[int(means.argmax() if more else means.argmin())]
+    return cells[int(means.argmax() if MEASURES[name].better == "more" else means.argmin())]
 
 
 def _answered(cells: Sequence[CellResults], results: StudyResults, name: str) -> Ranking:
@@ -203,9 +231,10 @@ def _answered(cells: Sequence[CellResults], results: StudyResults, name: str) ->
     answer = answer_of(results.study, by_block_of(cells, name))
     if not answer.leader:
         return Ranking(too_early=True)
-    tied = tuple(results.cell(key) for key in answer.left if key != answer.leader)
+    led = [key for key in candidates_of(results.study)[answer.leader] if key in {c.cell.key for c in cells}]
+    tied = tuple(results.cell(key) for key in answer.left if key not in led)
     return Ranking(
-        results.cell(answer.leader),
+        tuple(results.cell(key) for key in led),
         tied,
         within_percent=results.study.repeats.smallest_percent if answer.alike and tied else None,
     )
@@ -218,16 +247,23 @@ def by_block_of(cells: Sequence[CellResults], name: str) -> dict[str, dict[int, 
 
 
 def _not_clearly_apart(
-    cells: Sequence[CellResults], top: CellResults, name: str, *, more: bool
+    cells: Sequence[CellResults], top: CellResults, name: str, pairs: int
 ) -> tuple[CellResults, ...]:
-    """Cells that are not clearly behind the best, when all are held against each other at once."""
-    columns = shared_columns(cells, name)
+    """Cells that are not clearly behind the best, when all are held against each other at once.
+
+    Args:
+        cells: Those of one condition.
+        top: The best of them.
+        name: Of the measure.
+        pairs: How many pairs there are under all conditions.
+    """
+    columns, mine = shared_columns(cells, name), len(cells) * (len(cells) - 1) // 2
     if columns is not None:
-        apart = significantly_different(columns, cells.index(top), strata=strata(c.cell for c in cells))
+        shared = strata(c.cell for c in cells)
+        apart = significantly_different(columns, cells.index(top), strata=shared, alpha=ALPHA * mine / pairs)
         return tuple(c for c, far in zip(cells, apart, strict=True) if c is not top and not far)
     # Cells that share no blocks: every pair by itself, at what Bonferroni leaves of 5% for each.
-    pairs = max(1, len(cells) * (len(cells) - 1) // 2)
-    found = {c.cell.key: ratio(c, top, name) for c in cells if c is not top}
+    more, found = MEASURES[name].better == "more", {c.cell.key: ratio(c, top, name) for c in cells if c is not top}
     return tuple(c for c in cells if c is not top and not _behind(found[c.cell.key], ALPHA / pairs, more=more))
 
 

@@ -9,7 +9,8 @@ from typing import Literal
 
 from zinc_kettle.core.compare.cells import RATIO, RepeatsNeeded, Samples, in_turn, repeats_needed, samples
 from zinc_kettle.core.compare.run_to_run import RunToRun, run_to_run
-from zinc_kettle.core.compare.sides import Alignment, Pair, Side, align, together
+from zinc_kettle.core.compare.sides import Alignment, Pair, Side, align, compared_by, together
+from zinc_kettle.core.compare.unlike_work import meaningless
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.record.value import Value
@@ -64,6 +65,8 @@ class Duel:
     """True where both were measured in turn in one run, so that they are compared block by block."""
     earlier_runs: int = 0
     """Earlier runs by which it is known how far two runs lie apart; 0 where that is not known, or not asked."""
+    unlike: frozenset[str] = frozenset()
+    """Measures that say nothing here, because the work differs in what is compared."""
 
     def contest(self, measure: str) -> MeasureComparison | None:
         """What came of a measure; None where it was not looked at."""
@@ -82,7 +85,9 @@ def duel(a: Side, b: Side, measures: Sequence[str] = MAP_MEASURES) -> Duel:
         b: The other one.
         measures: What to look at.
     """
-    found = align(a, b)
+    found, compared = align(a, b), compared_by((a, b))
+    unlike = meaningless(compared)
+    measures = [name for name in measures if name not in unlike]
     one_run = a.results.run.run_id == b.results.run.run_id and a.results is b.results
     paired = one_run and all(in_turn((pair.a, pair.b)) for pair in found.pairs)
     apart = {name: None if one_run else run_to_run((a, b), found.cells, name) for name in measures}
@@ -94,7 +99,7 @@ def duel(a: Side, b: Side, measures: Sequence[str] = MAP_MEASURES) -> Duel:
         contests[i] = _judged(contests[i], p)
     still = sum(c.verdict == "open" for c in contests)
     contests = [_ruled_out(c, still) if c.verdict == "open" else c for c in contests]
-    return Duel(a, b, found, tuple(contests), tuple(_cautions(found, paired=paired)), paired, earlier)
+    return Duel(a, b, found, tuple(contests), tuple(_cautions(found, paired=paired)), paired, earlier, unlike)
 
 
 def _p(contest: MeasureComparison) -> float:
@@ -125,7 +130,7 @@ def _allowing(ratio: Interval, apart: RunToRun | None) -> Interval:
 
 def _of_blocks(side: Samples, shared: Container[int]) -> Samples:
     """The samples of the blocks both sides have; all of them, without blocks, where these are too few to pair by."""
-    kept = [(value, block) for value, block in zip(side.values, side.blocks, strict=True) if block in shared]
+    kept = [(value, block) for block, value in side.by_block.items() if block in shared]
     if len(kept) < MIN_FOR_CLAIM:
         return replace(side, blocks=())
     return replace(side, values=tuple(value for value, _ in kept), blocks=tuple(block for _, block in kept))
@@ -175,6 +180,28 @@ def effort(found: Duel, measure: str, *, smallest: float) -> RepeatsNeeded | Non
     if contest is None or contest.verdict != "open" or contest.ratio is None or contest.ratio.by_runs:
         return None
     return repeats_needed(contest.ratio, (c for p in found.alignment.pairs for c in (p.a, p.b)), smallest=smallest)
+
+
+@dataclass(frozen=True, slots=True)
+class Repaid:
+    """One side loads longer and writes faster."""
+
+    side: Literal["a", "b"]
+    load_s: float
+    """So much longer it loads."""
+    tokens: float
+    """After so many tokens that is made up for."""
+
+
+def repaid(found: Duel) -> Repaid | None:
+    """When a longer load is made up for by faster writing; None where either is not clear, or both are one side's."""
+    load, decode = found.contest("load_time"), found.contest("decode")
+    if load is None or decode is None or {load.verdict, decode.verdict} != {"a", "b"}:
+        return None
+    if load.a is None or load.b is None or decode.a is None or decode.b is None:
+        return None
+    longer, token_s = abs(load.b - load.a), abs(1 / decode.a - 1 / decode.b)
+    return Repaid("b" if decode.verdict == "b" else "a", longer, longer / token_s)
 
 
 # a chain of changes

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -16,11 +17,12 @@ from zinc_kettle.core.compare.cells import (
     repeats_needed,
     shared_columns,
 )
+from zinc_kettle.core.compare.choice import choice
 from zinc_kettle.core.plan.factors import Level
-from zinc_kettle.core.plan.study import Study
+from zinc_kettle.core.plan.study import BEST, Study
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.run.precision import answer_looks
-from zinc_kettle.core.run.stopping import BEST, answer_of, strata
+from zinc_kettle.core.run.stopping import answer_of, strata
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.stats.ratios import ALPHA, holm, paired_ratios, pairs_p
 
@@ -42,6 +44,10 @@ class Gain:
     repeated until this factor is answered, and its looks have told."""
     alike: tuple[bool, ...] = ()
     """Which pairs are known to differ by no more than is worth knowing; empty where that was not asked."""
+
+    def turned(self) -> Gain:
+        """The same the other way round."""
+        return replace(self, low=self.high, high=self.low, ratios=tuple(r.inverse() for r in self.ratios))
 
     @property
     def signs(self) -> tuple[int, ...]:
@@ -69,16 +75,37 @@ class Gain:
         return None
 
 
+MOST_LEVELS = 12
+"""Of a factor with more, each level is held against the one before it."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Step:
+    """Two levels of a factor that are held against each other, and where they are in the family."""
+
+    factor: str
+    low: Level
+    high: Level
+    pairs: tuple[tuple[int, int], ...]
+    told: bool
+
+
 def gains(results: StudyResults, name: str) -> list[Gain]:
-    """For each varied factor, what each level bought over the one before it in the plan; all pairs are one family."""
+    """For each varied factor what its levels bring over each other; all pairs are one family.
+
+    Levels that are chosen among are held against what one has now, else the best one; which that is the figures say, so
+    that all pairs of levels count. The levels of a condition are held against the first one. A study that is repeated
+    until a factor is answered is told by the steps its looks have judged.
+    """
     cells = [c for c in results.cells if c.done and len(c.series(name)) >= MIN_REPEATS]
     at: dict[object, int] = {levels_key(c.cell.levels): i for i, c in enumerate(cells)}
+    best = choice(results, name).best
     steps = [
-        (factor, low, high, _pairs(results.study, cells, at, factor, low, high))
+        _Step(factor, low, high, tuple(_pairs(results.study, cells, at, factor, low, high)), told)
         for factor in results.study.leading
-        for low, high in results.study.steps(factor)
+        for low, high, told in _steps(results, factor, None if best is None else best.levels.get(factor))
     ]
-    pairs = [pair for *_, mine in steps for pair in mine]
+    pairs = [pair for step in steps for pair in step.pairs]
     ratios, p = _ratios(cells, pairs, name)
     repeats = results.study.repeats
     if repeats.until_answered is not None and name == repeats.until_measure:
@@ -87,20 +114,37 @@ def gains(results: StudyResults, name: str) -> list[Gain]:
     alike: set[tuple[int, int]] = set()
     if repeats.until_answered not in {None, BEST} and name == repeats.until_measure:
         answer = answer_of(results.study, by_block_of(cells, name))
-        for pair in (pair for factor, _, _, mine in steps if factor == repeats.until_answered for pair in mine):
+        for pair in (pair for step in steps if step.factor == repeats.until_answered for pair in step.pairs):
             keys = cells[pair[0]].cell.key, cells[pair[1]].cell.key
             of[pair] = of[pair][0], 0.0 if keys in answer.apart else 1.0
             alike |= {pair} if keys in answer.same else set()
     out = []
-    for factor, low, high, mine in steps:
-        found = [(pair, *of[pair]) for pair in mine if of[pair][0] is not None]
-        if found:
-            tied = results.study.design.tie(factor)
+    for step in steps:
+        found = [(pair, *of[pair]) for pair in step.pairs if of[pair][0] is not None]
+        if found and step.told:
+            tied = results.study.design.tie(step.factor)
             where = tuple({n: v for n, v in cells[a].cell.levels.items() if n not in tied} for (a, _), *_ in found)
             told = tuple(r for _, r, _ in found if r is not None)
             same = tuple(pair in alike for pair, *_ in found)
-            out.append(Gain(factor, low, high, told, where, tuple(adjusted for *_, adjusted in found), same))
+            gain = Gain(step.factor, step.low, step.high, told, where, tuple(q for *_, q in found), same)
+            turned = step.factor in results.study.chosen and repeats.until_answered != step.factor
+            out.append(gain.turned() if turned and sum(np.log(r.value) for r in told) < 0 else gain)
     return out
+
+
+def _steps(results: StudyResults, factor: str, best: Level | None) -> list[tuple[Level, Level, bool]]:
+    """Levels that are held against each other, and whether that is told or only counts in the family."""
+    study = results.study
+    levels = study.vary[factor]
+    if study.repeats.until_answered == factor or study.design.kind != "all" or len(levels) > MOST_LEVELS:
+        return [(low, high, True) for low, high in study.steps(factor)]
+    if factor in study.conditions:
+        return [(levels[0], level, True) for level in levels[1:]]
+    said = study.decide.baseline.get(factor)
+    if said in levels:
+        return [(said, level, True) for level in levels if level != said]
+    reference = best if best in levels else levels[0]
+    return [(low, high, reference in {low, high}) for low, high in itertools.combinations(levels, 2)]
 
 
 def _pairs(

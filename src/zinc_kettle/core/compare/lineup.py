@@ -20,7 +20,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.compare.cells import MIN_REPEATS, RATIO, Samples, in_turn
-from zinc_kettle.core.compare.sides import Side, by_work, definitions_of, together
+from zinc_kettle.core.compare.sides import Side, by_work, compared_by, definitions_of, together
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Money
 from zinc_kettle.core.record.value import Value
@@ -30,6 +30,8 @@ from zinc_kettle.core.stats.ratios import ALPHA, geometric_interval, significant
 
 Per = Literal["", "price", "watt", "cost"]
 PERS: tuple[Per, ...] = ("", "price", "watt", "cost")
+Needed = Literal["price", "load_w", "energy_per_kwh"]
+"""A fact of a rig, or the preference of what energy costs."""
 RATE = "tokens/s"
 PREFILL, DECODE = "prefill_client", "decode"
 WORK = "throughput_all"
@@ -86,6 +88,8 @@ class Left:
 
     entrant: Entrant
     reason: str
+    needs: Needed | None = None
+    """The fact that would rank it."""
 
 
 @dataclass(frozen=True)
@@ -123,6 +127,8 @@ class Lineup:
     money: Money = field(default_factory=Money)
     paired: bool = True
     """True where all sides were measured in turn in one run, so that they are compared block by block."""
+    asked: Per = ""
+    """What it was to be divided by, where that is known of no side, and the ranking is without it."""
 
 
 def lineup(
@@ -143,10 +149,13 @@ def lineup(
     """
     if per and MEASURES[measure].unit != RATE:
         raise ValueError(f"{MEASURES[measure].title} is no rate of tokens, so it has no price")
+    asked, cost = measure, money or Money()
     if per == "cost":
         measure = WORK
-    cost = money or Money()
     ready, left = _ready(entrants, measure, per, cost)
+    if per and not ready:  # the order by the measure alone is worth more than none
+        plain = lineup(entrants, asked, money=money, pace=pace)
+        return replace(plain, left=(*left, *plain.left), asked=per)
     groups, shared = [], 0
     for title, members in _by_size(ready).items():
         kept, cells, lost = _shared(members, measure)
@@ -168,19 +177,31 @@ def _ready(entrants: Sequence[Entrant], measure: str, per: Per, money: Money) ->
     ready, left = [], []
     for entrant in entrants:
         measured = [c for c in entrant.side.cells() if c.done and isinstance(c.value(measure), Value)]
-        reason = "" if measured else f"there is no {MEASURES[measure].title} of it"
-        if not reason and per:
-            reason = "" if constant(entrant, per, money) else MISSING[per]
-        left += [Left(entrant, reason)] if reason else []
-        ready += [] if reason else [entrant]
+        if not measured:
+            left.append(Left(entrant, f"there is no {MEASURES[measure].title} of it"))
+            continue
+        needs = missing_fact(entrant, per, money)
+        if needs is None:
+            ready.append(entrant)
+        else:
+            left.append(Left(entrant, MISSING[needs], needs))
     return ready, left
 
 
-MISSING: Mapping[Per, str] = {
+MISSING: Mapping[Needed, str] = {
     "price": "its price is not known",
-    "watt": "its power is not known",
-    "cost": "its price, its power or the price of energy is not known",
+    "load_w": "its power is not known",
+    "energy_per_kwh": "the price of energy is not known",
 }
+
+
+def missing_fact(entrant: Entrant, per: Per, money: Money) -> Needed | None:
+    """The first fact without which a side has no figure per price, per watt or of cost."""
+    if per in {"price", "cost"} and not entrant.price:
+        return "price"
+    if per in {"watt", "cost"} and not entrant.watts:
+        return "load_w"
+    return "energy_per_kwh" if per == "cost" and money.energy_per_kwh is None else None
 
 
 def constant(entrant: Entrant, per: Per, money: Money) -> float | None:
@@ -223,10 +244,11 @@ def _shared(
     entrants: Sequence[Entrant], measure: str
 ) -> tuple[list[Entrant], dict[str, list[CellResults]], list[Left]]:
     """The sides that did the same work, their cells of it in the same order, and those that did other work."""
-    named = {name for e in entrants for name in e.side.levels}
+    named, compared = {name for e in entrants for name in e.side.levels}, compared_by([e.side for e in entrants])
+    of = {e.name: by_work(e.side, named, compared) for e in entrants}
     work = {
-        e.name: {k: c for k, c in by_work(e.side, named).items() if c.done and isinstance(c.value(measure), Value)}
-        for e in entrants
+        name: {k: c for k, c in mine.items() if c.done and isinstance(c.value(measure), Value)}
+        for name, mine in of.items()
     }
     first = max(entrants, key=lambda e: sum(len(work[e.name].keys() & work[o.name].keys()) for o in entrants))
     versions = definitions_of(first.side)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Mapping, Sequence
+from collections.abc import Collection, Container, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -110,6 +110,8 @@ class Alignment:
 def together(cells: Sequence[CellResults], name: str) -> Samples | None:
     """The geometric mean of cells in each block all of them have; None where that is too few, or not positive."""
     each = [samples(cell, name) for cell in cells]
+    if each and all(s.values and not s.blocks for s in each):
+        return _by_launch(each)
     rows = [s.by_block for s in each]
     shared = shared_blocks(rows)
     columns = in_blocks(rows, shared)
@@ -119,17 +121,27 @@ def together(cells: Sequence[CellResults], name: str) -> Samples | None:
     return Samples(tuple(float(mean) for mean in means), tuple(shared), max(s.widening for s in each))
 
 
-def by_work(side: Side, named: Container[str]) -> dict[str, CellResults]:
+def _by_launch(each: Sequence[Samples]) -> Samples | None:
+    """The same of figures that belong to launches, one of each: the first launches of all, then the second ones."""
+    many = min(len(s.values) for s in each)
+    rows = np.array([s.values[:many] for s in each], dtype=np.float64)
+    if many < MIN_REPEATS or rows.min() <= 0:
+        return None
+    return Samples(tuple(np.exp(np.log(rows).mean(axis=0)).tolist()), (), max(s.widening for s in each))
+
+
+def by_work(side: Side, named: Container[str], compared: Collection[str] = ()) -> dict[str, CellResults]:
     """The cells of a side by what they did: workload, and the levels of the factors that no side fixes.
 
     Args:
         side: The side.
         named: Factors that any of the sides fixes.
+        compared: Those that all of them fix: in these the work may differ.
     """
     out: dict[str, CellResults] = {}
     for cell in side.cells():
         rest = {n: v for n, v in cell.cell.levels.items() if n not in named}
-        out[f"{_work(side, cell)} {levels_key(rest)}"] = cell
+        out[f"{_work(side, cell, compared)} {levels_key(rest)}"] = cell
     return out
 
 
@@ -139,15 +151,18 @@ def definitions_of(side: Side) -> int:
 
 
 def align(a: Side, b: Side) -> Alignment:
-    """Pair the cells of two sides: the same workload, and equal levels of all factors that neither side fixes."""
-    named = {*a.levels, *b.levels}
+    """Pair the cells of two sides: the same workload, and equal levels of all factors that neither side fixes.
+
+    In what both sides fix the work may differ: one stream against four, a short prompt against a long one.
+    """
+    named, compared = {*a.levels, *b.levels}, compared_by((a, b))
     its: dict[object, list[CellResults]] = {}
     for cell in b.cells():
-        its.setdefault(_work(b, cell), []).append(cell)
+        its.setdefault(_work(b, cell, compared), []).append(cell)
     pairs: list[Pair] = []
     without: list[Unpaired] = []
     for cell in a.cells():
-        candidates = its.get(_work(a, cell), [])
+        candidates = its.get(_work(a, cell, compared), [])
         like = [c for c in candidates if _same_where_shared(cell, c, named)]
         if len(like) == 1 and not (cell.done and like[0].done):
             without.append(Unpaired(cell, "not-measured", NOT_MEASURED))
@@ -158,8 +173,14 @@ def align(a: Side, b: Side) -> Alignment:
     return Alignment(tuple(pairs), tuple(without))
 
 
-def _work(side: Side, cell: CellResults) -> str:
-    return fingerprint(workload(side.results.study, cell.cell))
+def _work(side: Side, cell: CellResults, compared: Collection[str] = ()) -> str:
+    return fingerprint(workload(side.results.study, cell.cell, compared))
+
+
+def compared_by(sides: Sequence[Side]) -> frozenset[str]:
+    """The factors that all sides fix, at levels that differ."""
+    shared = set(sides[0].levels).intersection(*(side.levels for side in sides[1:]))
+    return frozenset(name for name in shared if len({side.levels[name] for side in sides}) > 1)
 
 
 def _same_where_shared(a: CellResults, b: CellResults, named: set[str]) -> bool:

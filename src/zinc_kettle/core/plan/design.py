@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Annotated, Literal
 
@@ -14,8 +14,9 @@ from zinc_kettle.core.plan.factors import Level
 DESIGNS: dict[str, str] = {
     "all": "every combination of the levels",
     "one-at-a-time": "a baseline, and what differs from it in one factor: few cells, no interactions",
+    "chain": "one change after the other: each cell has one more of them, and its ladder tells what each brought",
 }
-DesignKind = Literal["all", "one-at-a-time"]
+DesignKind = Literal["all", "one-at-a-time", "chain"]
 Vary = Mapping[str, Sequence[Level]]
 
 
@@ -28,7 +29,7 @@ class Design:
         dict[str, Level],
         About(
             "baseline",
-            "Of one at a time: the cell all others are held against.",
+            "Of one at a time the cell all others are held against, of a chain the first.",
             "threads=2, quantization=Q8_0",
             kind="levels",
         ),
@@ -66,7 +67,11 @@ class Design:
 def combinations(vary: Vary, design: Design) -> Iterator[dict[str, Level]]:
     """The levels of each cell, the first factor slowest; a design of one factor at a time begins with its baseline."""
     sides = _sides(vary, design)
-    chosen = itertools.product(*sides) if design.kind == "all" else _one_at_a_time(sides, design)
+    chosen: Iterable[Iterable[dict[str, Level]]]
+    if design.kind == "all":
+        chosen = itertools.product(*sides)
+    else:
+        chosen = (_chain if design.kind == "chain" else _one_at_a_time)(sides, design)
     for parts in chosen:
         at = {name: level for part in parts for name, level in part.items()}
         levels = {name: at[name] for name in vary}
@@ -101,11 +106,24 @@ def _sides(vary: Vary, design: Design) -> list[list[dict[str, Level]]]:
     ]
 
 
-def _one_at_a_time(sides: list[list[dict[str, Level]]], design: Design) -> Iterator[list[dict[str, Level]]]:
-    base = [
+def _base(sides: list[list[dict[str, Level]]], design: Design) -> list[dict[str, Level]]:
+    return [
         next((part for part in side if all(design.baseline.get(n, v) == v for n, v in part.items())), side[0])
         for side in sides
     ]
+
+
+def _chain(sides: list[list[dict[str, Level]]], design: Design) -> Iterator[list[dict[str, Level]]]:
+    now = _base(sides, design)
+    yield [*now]
+    for place, side in enumerate(sides):
+        for part in (part for part in side if part != now[place]):
+            now[place] = part
+            yield [*now]
+
+
+def _one_at_a_time(sides: list[list[dict[str, Level]]], design: Design) -> Iterator[list[dict[str, Level]]]:
+    base = _base(sides, design)
     yield base
     for place, side in enumerate(sides):
         for part in side:

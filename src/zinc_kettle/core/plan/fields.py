@@ -17,6 +17,7 @@ from zinc_kettle.core.plan.study import Study
 
 Section = Literal[
     "question",
+    "decide",
     "vary",
     "hold",
     "prompts",
@@ -31,6 +32,7 @@ Section = Literal[
 ]
 SECTIONS: dict[Section, str] = {
     "question": "Asks",
+    "decide": "Decides",
     "vary": "Varies",
     "hold": "Holds",
     "prompts": "Prompts",

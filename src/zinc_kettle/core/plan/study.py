@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import asdict, dataclass, field, replace
 from functools import cached_property
 from typing import Annotated, Literal
@@ -17,6 +17,7 @@ from annotated_types import Ge, Gt, Le, Len, Lt
 
 from zinc_kettle.core.declared import About
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION, fingerprint
+from zinc_kettle.core.plan.decide import Decide, chosen_factors
 from zinc_kettle.core.plan.design import Design, baseline, combinations, moved
 from zinc_kettle.core.plan.factors import FACTORS, Factor, Level
 from zinc_kettle.core.plan.recipe import BUILT_IN, OPEN_PROTOCOL, Endpoint, Engine, SettingRole, factors_of
@@ -40,6 +41,8 @@ ORDERS: dict[str, str] = {
     "by-launch": "all repeats of a launch together: fewer reloads, and drift is not shared",
 }
 MOST_REPEATS = 10_000
+BEST = "best"
+"""What `until_answered` says where the question is which cell is best; otherwise it names a factor."""
 DEFAULT_OPEN_REQUESTS = 48
 KEY_DIGITS = 12
 """Hexadecimal digits of a cell's key: with a hundred thousand cells two alike are a chance of one in fifty thousand."""
@@ -237,6 +240,7 @@ class Study:
     promise: Promise = field(default_factory=Promise)
     design: Design = field(default_factory=Design)
     capacity: CapacitySearch = field(default_factory=CapacitySearch)
+    decide: Decide = field(default_factory=Decide)
     engines: tuple[Engine, ...] = ()
     """The engines it names, with their settings as their recipes declared them then."""
     rig_engines: dict[str, str] = field(default_factory=dict)
@@ -287,12 +291,43 @@ class Study:
         """The factors that vary, without those that follow one they are tied to."""
         return [name for name in self.vary if self.design.leads(name)]
 
+    @cached_property
+    def chosen(self) -> tuple[str, ...]:
+        """The factors whose levels are chosen among; none where it only asks how something changes."""
+        found, asked = chosen_factors(self.decide, self.vary, self.leading, self.factors), self.repeats.until_answered
+        if not found and asked == BEST:
+            return tuple(self.leading)
+        # Repeated until it is known what a condition does: that is the question.
+        change = asked in self.leading and asked not in found and not self.decide.choose
+        return () if change else found
+
+    @property
+    def ranked(self) -> bool:
+        """True where a best is asked for."""
+        return bool(self.chosen)
+
+    @cached_property
+    def conditions(self) -> tuple[str, ...]:
+        """The other factors that vary, without those that follow one they are tied to."""
+        return tuple(name for name in self.leading if name not in self.chosen)
+
+    def candidate(self, cell: Cell) -> tuple[tuple[str, Level], ...]:
+        """The levels of a cell that are chosen among."""
+        return tuple((name, cell.levels[name]) for name in self.chosen)
+
+    def condition(self, cell: Cell) -> tuple[tuple[str, Level], ...]:
+        """The levels of a cell that are not."""
+        return tuple((name, cell.levels[name]) for name in self.conditions)
+
     def steps(self, factor: str) -> list[tuple[Level, Level]]:
         """The levels of a factor that are compared: each with the one before it, or all with the baseline's."""
         levels = self.vary.get(factor, ())
         if self.design.kind == "all":
             return list(itertools.pairwise(levels))
         base = baseline(self.vary, self.design).get(factor)
+        if self.design.kind == "chain":
+            walk = [*([] if base is None else [base]), *(level for level in levels if level != base)]
+            return list(itertools.pairwise(walk))
         return [(base, level) for level in levels if base is not None and level != base]
 
     def moved(self, levels: Mapping[str, Level], factor: str, level: Level) -> dict[str, Level]:
@@ -420,8 +455,14 @@ def turns_of(study: Study, cell: Cell) -> int:
     return study.load.turns
 
 
-def workload(study: Study, cell: Cell) -> dict[str, object]:
-    """What the engine is asked to do, apart from how it was started; its fingerprint decides what is comparable."""
+def workload(study: Study, cell: Cell, apart_from: Collection[str] = ()) -> dict[str, object]:
+    """What the engine is asked to do, apart from how it was started; its fingerprint decides what is comparable.
+
+    Args:
+        study: The plan.
+        cell: One of its cells.
+        apart_from: Factors whose levels are what is compared; what follows from them is left out.
+    """
     prompts, load, shape = study.prompts, study.load, shape_of(study, cell)
     names = ("prompt_tokens", "output_tokens", "salt", "concurrency")
     out: dict[str, object] = {
@@ -453,7 +494,16 @@ def workload(study: Study, cell: Cell) -> dict[str, object]:
         out["think_s"] = load.think_s
     if study.retry.times:
         out["retry"] = asdict(study.retry)
-    return out
+    gone = {name for factor in apart_from for name in WORK_OF.get(factor, (factor,))}
+    return {name: value for name, value in out.items() if name not in gone}
+
+
+WORK_OF: Mapping[str, tuple[str, ...]] = {
+    "concurrency": ("concurrency", "requests"),
+    "rate": ("arrivals", "requests"),
+    "task": ("task", "prompts", "prompt_tokens", "output_tokens", "requests", "turns", "shape"),
+}
+"""What of a workload follows from a factor, where that is more than the factor itself."""
 
 
 def _has_texts(prompts: Prompts) -> bool:

@@ -22,6 +22,7 @@ class Template:
     repeats: Mapping[str, Level | float] = field(default_factory=dict)
     promise: Mapping[str, float] = field(default_factory=dict)
     capacity: Mapping[str, Level] = field(default_factory=dict)
+    decide: Mapping[str, list[str]] = field(default_factory=dict)
 
 
 _BEST: Mapping[str, Level | float] = {"until_answered": "best", "smallest_percent": 3, "ceiling": 20, "requests": 2}
@@ -37,6 +38,7 @@ TEMPLATES: dict[str, Template] = {
             {"quantization": "F16, Q8_0, Q4_K"},
             _USUAL,
             _BEST,
+            decide={"choose": ["quantization"]},
         ),
         Template(
             "threads",
@@ -46,6 +48,7 @@ TEMPLATES: dict[str, Template] = {
             {"threads": "cores"},
             _USUAL,
             _BEST,
+            decide={"choose": ["threads"]},
         ),
         Template(
             "users",
@@ -91,6 +94,7 @@ TEMPLATES: dict[str, Template] = {
             {"engine": ""},
             _USUAL,
             _BEST,
+            decide={"choose": ["engine"]},
         ),
         Template(
             "rigs",
@@ -99,6 +103,7 @@ TEMPLATES: dict[str, Template] = {
             {"rig": ""},
             _USUAL,
             _BEST,
+            decide={"choose": ["rig"]},
         ),
         Template(
             "setting",

@@ -11,21 +11,19 @@ from __future__ import annotations
 
 import math
 from collections.abc import Hashable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.plan.study import Cell, Repeats, Study
+from zinc_kettle.core.plan.study import BEST, Cell, Repeats, Study
 from zinc_kettle.core.run.precision import answer_looks
 from zinc_kettle.core.run.schedule import Tally
 from zinc_kettle.core.stats.blocks import ByBlock, in_blocks, shared_blocks
 from zinc_kettle.core.stats.ratios import ALPHA, Strata, bound_behind_best, pairs_error, significantly_different
 
 Pair = tuple[str, str]
-BEST = "best"
-"""What `until_answered` says where the question is which cell is best; otherwise it names a factor."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -161,9 +159,34 @@ def answer_of(study: Study, cells: Mapping[str, ByBlock]) -> Conclusion:
     """How far the question of a study is answered, by the measure that decides."""
     plan = study.repeats
     shared = dict(zip(cells, strata(study.by_key[key] for key in cells), strict=True))
-    if plan.until_answered == BEST:
-        return best_so_far(plan, cells, more=MEASURES[plan.until_measure].better != "less", shared=shared)
-    return pairs_so_far(plan, cells, neighbours(study, plan.until_answered or ""), shared)
+    if plan.until_answered != BEST:
+        return pairs_so_far(plan, cells, neighbours(study, plan.until_answered or ""), shared)
+    more = MEASURES[plan.until_measure].better != "less"
+    if not study.conditions:
+        return best_so_far(plan, cells, more=more, shared=shared)
+    whole = candidates_of(study)
+    means = {first: mean for first, keys in whole.items() if (mean := _mean_by_block(keys, cells))}
+    found = best_so_far(plan, means, more=more)
+    settled = {key: many for first, many in found.settled.items() for key in whole[first]}
+    return replace(found, left=tuple(key for first in found.left for key in whole[first]), settled=settled)
+
+
+def candidates_of(study: Study) -> dict[str, list[str]]:
+    """What is chosen among, by its first cell's key: keys of the cells it was measured in, one for each condition."""
+    whole: dict[object, list[str]] = {}
+    for cell in study.cells:
+        whole.setdefault(study.candidate(cell), []).append(cell.key)
+    return {keys[0]: keys for keys in whole.values()}
+
+
+def _mean_by_block(keys: Sequence[str], cells: Mapping[str, ByBlock]) -> ByBlock:
+    """The geometric mean of cells in each block that all of them have; empty where one has none, or is not positive."""
+    rows = [cells.get(key, {}) for key in keys]
+    blocks = shared_blocks(rows)
+    columns = in_blocks(rows, blocks)
+    if not blocks or columns.min() <= 0:
+        return {}
+    return dict(zip(blocks, np.exp(np.log(columns).mean(axis=0)).tolist(), strict=True))
 
 
 def neighbours(study: Study, factor: str) -> list[Pair]:

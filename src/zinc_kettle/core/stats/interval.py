@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Literal
 
@@ -52,6 +52,10 @@ class Interval:
     """Of a ratio of two runs: the same by how far earlier runs lay apart; 0 where there are none."""
     run_df: float = 0.0
     """Of the same: its degrees of freedom."""
+
+    def inverse(self) -> Interval:
+        """Of a ratio: the same the other way round."""
+        return replace(self, value=1 / self.value, low=1 / self.high, high=1 / self.low)
 
     def halves(self, alpha: float) -> tuple[float, float]:
         """Of a ratio: how far a bound that is passed with `alpha` lies from its logarithm (Student), by the repeats and

@@ -16,10 +16,10 @@ from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.search.capacity import WORDS, CapacityResult, capacities
 from zinc_kettle.core.stats import fit_line
 from zinc_kettle.core.units import digits, scale
+from zinc_kettle.present.answer import main_measure
 from zinc_kettle.present.capacity import capacity_answer, interval_text, whole
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
 from zinc_kettle.present.charts.subtitle import measure_line, notes
-from zinc_kettle.present.findings import main_measure
 from zinc_kettle.present.lengths import slope_text
 
 LEAST_LEVELS = 2

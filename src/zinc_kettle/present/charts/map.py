@@ -6,8 +6,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from zinc_kettle.core.cautions import QUIET_CODES
+from zinc_kettle.core.cautions.machine import SPILLED
 from zinc_kettle.core.chart import Axis, Cell, Chart, Panel
-from zinc_kettle.core.compare.cells import Ranking, standing
+from zinc_kettle.core.compare.cells import Ranking
+from zinc_kettle.core.compare.choice import marked
 from zinc_kettle.core.grid import Axes, GridAxis, grid_of
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.record.value import Value
@@ -67,7 +69,7 @@ def map_panel(
     here = grid_of(results, by).slices[part]
     rank = rank or Ranking()
     tied = {cell.cell.key for cell in rank.tied}
-    best = rank.best.cell.key if rank.best else None
+    best = {cell.cell.key for cell in rank.bests}
     spread = _spread(results, name) if room else LEAST_SPREAD
     marks = []
     for r, row in enumerate(here.keys[at.top : at.top + at.rows]):
@@ -81,7 +83,7 @@ def map_panel(
             more = _further(cell, name, further, room - len(lines), spread) if cell.done else ()
             shade = _shade(cell, name, rank)
             marks.append(
-                Cell(key, c, r, tuple(lines), shade, key == best, key in tied, cell.state == "failed", tuple(more))
+                Cell(key, c, r, tuple(lines), shade, key in best, key in tied, cell.state == "failed", tuple(more))
             )
     return Panel(
         _axis(here.columns, at.left, at.columns),
@@ -135,7 +137,8 @@ def lines_of(cell: CellResults, name: str, planned: Planned, *, running: bool) -
 def _measured_lines(cell: CellResults, figure: Value, *, running: bool) -> list[str]:
     text, unit = value_text(figure)
     warned = any(c.code not in QUIET_CODES for c in cell.cautions)
-    second = " ".join(part for part in (bounds_text(figure), CAUTION_MARK if warned else "") if part)
+    mark = f"{CAUTION_MARK} {SPILLED.code}" if cell.spilled else CAUTION_MARK if warned else ""
+    second = " ".join(part for part in (bounds_text(figure), mark) if part)
     lines = [f"{text} {unit}", second or f"{cell.done} repeat" + ("" if cell.done == 1 else "s")]
     if running and not cell.skipped:
         lines.append(f"▸ {cell.done} of {cell.wanted}")
@@ -170,11 +173,13 @@ def _planned_lines(cell: CellResults, planned: Planned, *, running: bool) -> lis
 
 def _build(subject: Subject) -> Chart:
     results, name = subject.results, subject.measure
-    rank = standing(results, name)
+    rank = marked(results, name)
     grid = grid_of(results)
     panels = tuple(map_panel(results, name, i, rank=rank) for i in range(len(grid.slices)))
-    words = "copper: best; ≈: no clear difference from it"
-    return Chart(results.study.question, measure_line(results, name), panels, (*notes(results), words))
+    each = " and ".join(results.study.factors[n].heading for n in results.study.conditions)
+    best = f"best for each {each}" if len(rank.bests) > 1 else "best"
+    words = (f"copper: {best}; ≈: no clear difference from it",) if rank.bests else ()
+    return Chart(results.study.question, measure_line(results, name), panels, (*notes(results), *words))
 
 
 MAP = ChartKind(

@@ -9,9 +9,9 @@ from zinc_kettle.core.compare.duel import Duel
 from zinc_kettle.core.compare.lineup import Lineup
 from zinc_kettle.core.preferences import Pace
 from zinc_kettle.core.report import ReportPart, ReportPlan, section_key
+from zinc_kettle.present.answer import answer
 from zinc_kettle.present.charts.kinds import Subject
 from zinc_kettle.present.duel import side_title, verdict
-from zinc_kettle.present.findings import answer
 from zinc_kettle.present.lineup import verdict as lineup_verdict
 from zinc_kettle.present.report.compare import (
     DUEL_SECTIONS,

@@ -14,6 +14,7 @@ from zinc_kettle.present.duel import (
     duel_rows,
     effort_line,
     pairs_line,
+    repaid_line,
     side_title,
     verdict,
 )
@@ -47,7 +48,7 @@ LINEUP_SECTIONS = (("answer", "Answer"), ("ranking", "From best to worst"))
 def duel_blocks(found: Duel, measure: str) -> dict[str, list[Block]]:
     """The sections of a duel, by name."""
     smallest = found.a.results.study.repeats.smallest_percent / 100
-    more = effort_line(found, measure, smallest=smallest)
+    beside = [line for line in (effort_line(found, measure, smallest=smallest), repaid_line(found)) if line]
     both = (("A", found.a), ("B", found.b))
     sides: list[Block] = [Paragraph((Span(f"{name} ", "strong"), Span(side_title(side)))) for name, side in both]
     said: list[Block] = [paragraph(sentence(f"{verdict(found, measure)}; {pairs_line(found)}"), "strong")]
@@ -56,7 +57,7 @@ def duel_blocks(found: Duel, measure: str) -> dict[str, list[Block]]:
         differs.append(bullets([f"▲ {code}: {caution_text(found, code)}" for code in found.cautions]))
     table = Grid(("measure", "A", "B", "B over A (95%)", "verdict"), tuple(duel_rows(found)))
     return {
-        "answer": [*said, *sides, *([paragraph(sentence(more))] if more else []), paragraph(DUEL_CERTAINTY)],
+        "answer": [*said, *sides, *(paragraph(sentence(line)) for line in beside), paragraph(DUEL_CERTAINTY)],
         "measures": [Picture(duel_chart(found, measure), "duel"), table],
         "differs": differs,
     }

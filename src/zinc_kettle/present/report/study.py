@@ -15,10 +15,12 @@ from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.rig import FACT_KINDS
 from zinc_kettle.core.stats.interval import MIN_FOR_INTERVAL
 from zinc_kettle.core.units import byte_size, plural
+from zinc_kettle.present.answer import answer
 from zinc_kettle.present.charts import offered
 from zinc_kettle.present.charts.kinds import Subject
 from zinc_kettle.present.dates import day
-from zinc_kettle.present.findings import answer, effort_text, findings
+from zinc_kettle.present.decided import effort_text
+from zinc_kettle.present.findings import findings
 from zinc_kettle.present.report.document import (
     Block,
     Grid,

@@ -11,12 +11,14 @@ from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.present.duel import (
     caution_text,
-    difference_line,
+    differences_line,
     effort_line,
     ladder_sum,
     pairs_line,
+    repaid_line,
     rung_title,
     side_title,
+    unlike_line,
     verdict,
 )
 from zinc_kettle.present.gate import gate_line
@@ -67,11 +69,13 @@ def beside_duel(found: Duel | None, measure: str, palette: Palette) -> Text:
         return out
     differences = found.alignment.differences
     out.append("differs: ", palette.muted)
-    out.append(", ".join(difference_line(d) for d in differences) or "nothing that is known", palette.ink)
+    out.append(differences_line(found), palette.ink)
     if len(differences) == 1:
         out.append(", the one thing: it is what made the difference", palette.muted)
     out.append(f" · {pairs_line(found)}", palette.muted)
     reasons = dict.fromkeys(u.reason for u in found.alignment.without)
+    if unlike_line(found):
+        out.append(f" · {unlike_line(found)}", palette.muted)
     if reasons:
         out.append(f" · {len(found.alignment.without)} without a counterpart: {'; '.join(reasons)}", palette.muted)
     more = effort_line(found, measure, smallest=found.a.results.study.repeats.smallest_percent / 100)
@@ -79,6 +83,8 @@ def beside_duel(found: Duel | None, measure: str, palette: Palette) -> Text:
         out.append("\nto settle it: ", palette.muted)
         out.append(more, palette.ink)
         out.append("; + adds them to the plan", palette.muted)
+    if repaid_line(found):
+        out.append(f"\n{repaid_line(found)}", palette.ink)
     said = gate_line(found, measure)
     if said:
         out.append("\nas a gate: ", palette.muted)
@@ -94,8 +100,7 @@ def beside_ladder(rungs: Sequence[Rung], measure: str, palette: Palette) -> Text
     """Each change with its verdict, and whether the steps multiply to the whole."""
     out = Text()
     for rung in rungs:
-        changed = ", ".join(difference_line(d) for d in rung.step.alignment.differences) or "nothing that is known"
-        out.append(f"{changed}: ", palette.muted)
+        out.append(f"{differences_line(rung.step)}: ", palette.muted)
         out.append(verdict(rung.step, measure, step=True), palette.ink)
         if len(rung.step.alignment.differences) > 1:
             out.append("  ▲ ", palette.caution)

@@ -8,11 +8,12 @@ from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Digits, Footer, Input, Static
 
 from zinc_kettle.core.checks.steering import place_of
-from zinc_kettle.core.compare.cells import standing
+from zinc_kettle.core.compare.cells import best_beside
+from zinc_kettle.core.compare.choice import marked
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.text import capitalised, neutralise
-from zinc_kettle.present.findings import main_measure
+from zinc_kettle.present.answer import main_measure
 from zinc_kettle.present.values import STATE_MARKS, bound_name, bounds_text, value_text
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.chooser import Choice
@@ -201,10 +202,9 @@ class CellScreen(Station):
         results = host(self).results
         if results is None or not results.run.run_id:
             return
-        best = standing(results, host(self).measure).best
-        mine = results.cell(self.key).cell
-        other = best.cell if best is not None else results.cells[0].cell
-        host(self).open_duel([place_of(results, cell.levels) for cell in (other, mine)])
+        mine = results.cell(self.key)
+        best = best_beside(results, marked(results, host(self).measure), mine)
+        host(self).open_duel([place_of(results, c.cell.levels) for c in (best, mine)])
 
     def action_back(self) -> None:
         """Leave the note line, or go back to the map."""

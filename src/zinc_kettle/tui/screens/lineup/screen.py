@@ -10,18 +10,18 @@ from pathlib import Path
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
-from textual.widgets import Footer, OptionList, Static
+from textual.widgets import Footer, Input, OptionList, Static
 
 from zinc_kettle.core.chart import Chart, Panel, Ranges
 from zinc_kettle.core.checks.steering import place_of
-from zinc_kettle.core.compare.lineup import PERS, Lineup, Per, Place, lineup
+from zinc_kettle.core.compare.lineup import PERS, Left, Lineup, Needed, Per, Place, lineup
 from zinc_kettle.core.compare.reported import Reported
 from zinc_kettle.core.compare.speed_index import Index, index
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Pace
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.text import capitalised
-from zinc_kettle.errors import KettleError
+from zinc_kettle.errors import KettleError, UsageError
 from zinc_kettle.present.charts.lineup import index_chart, lineup_chart
 from zinc_kettle.present.lineup import (
     REPORTED,
@@ -41,6 +41,12 @@ from zinc_kettle.tui.draw.chart import draw_panel
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.recomputed import Recomputed
 from zinc_kettle.tui.widgets.station_line import Stations
+
+PLACEHOLDERS: dict[Needed, str] = {
+    "price": "the price of {name}, such as 1400",
+    "load_w": "what {name} takes while it works, such as 65 W",
+    "energy_per_kwh": "what a kilowatt-hour costs, such as 0.32",
+}
 
 
 @dataclass(frozen=True)
@@ -85,6 +91,7 @@ class LineupScreen(Recomputed[Shown]):
         yield Static(id="question")
         yield Static(id="verdict")
         yield Static(id="measure")
+        yield Input(id="line")
         with Vertical(id="body"):
             yield Rows(id="rows")
             yield Static(id="axis")
@@ -175,6 +182,7 @@ class LineupScreen(Recomputed[Shown]):
         assert found is not None
         words = [money_line(found, shown.pace)]
         words += [f"not ranked: {left.entrant.name}: {left.reason}" for left in found.left]
+        words += ["w types it in"] if self._missing is not None else []
         words += [f"{i.entrant.name} has no index: {i.reason}" for i in shown.index if i.reason]
         about: list[str] = []
         if place is not None:
@@ -230,6 +238,48 @@ class LineupScreen(Recomputed[Shown]):
             return
         self._per = PERS[(PERS.index(self._per) + 1) % len(PERS)]
         self.recompute()
+
+    @property
+    def _missing(self) -> Left | None:
+        """The first side that a fact is missing of."""
+        found = self._shown.found
+        return None if found is None else next((left for left in found.left if left.needs is not None), None)
+
+    def action_type_fact(self) -> None:
+        """Open the line for the fact that is missing."""
+        left = self._missing
+        if left is None or left.needs is None:
+            self.notify("No fact is missing. On Rigs, w types in what is known of a rig.")
+            return
+        line = self.query_one("#line", Input)
+        line.placeholder = f"{PLACEHOLDERS[left.needs].format(name=left.entrant.name)}; enter keeps it, escape cancels"
+        line.value, line.display = "", True
+        line.focus()
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Keep the fact, and rank with it."""
+        left, services = self._missing, host(self).services
+        if left is not None and left.needs is not None and event.value.strip():
+            try:
+                if left.needs == "energy_per_kwh":
+                    services.set_preference("money.energy_per_kwh", event.value.strip())
+                else:
+                    rig = services.comparisons.rig_of(left.entrant.side)
+                    if rig is None:
+                        raise UsageError("it was measured on several rigs", remedy="type its facts in on Rigs")
+                    services.rigs.type_fact(rig.name, f"{left.needs} = {event.value.strip()}")
+            except KettleError as error:
+                self.notify(str(error), title="Not written", severity="error", timeout=12)
+                return
+            self.recompute()
+        self._close_line()
+
+    def _close_line(self) -> bool:
+        line = self.query_one("#line", Input)
+        shown = bool(line.display)
+        line.display = False
+        self.query_one("#rows").focus()
+        return shown
 
     def action_index(self) -> None:
         """The index against the chosen one, or the lineup again."""
@@ -312,8 +362,9 @@ class LineupScreen(Recomputed[Shown]):
         return words, f"{shown.runs[0].study.name}-{what}-{shown.by}-{shown.found.measure}-{shown.found.per}"
 
     def action_back(self) -> None:
-        """Back to the map."""
-        host(self).go("map")
+        """Close the line, or go back to the map."""
+        if not self._close_line():
+            host(self).go("map")
 
 
 def _names(panel: Panel) -> list[str]:

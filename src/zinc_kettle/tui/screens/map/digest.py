@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from zinc_kettle.core.compare.cells import Ranking, standing
+from zinc_kettle.core.compare.cells import Ranking
+from zinc_kettle.core.compare.choice import marked
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.text import capitalised
+from zinc_kettle.present.answer import answer
 from zinc_kettle.present.capacity import headline
 from zinc_kettle.present.charts.subtitle import measure_line
-from zinc_kettle.present.findings import Finding, answer, findings
+from zinc_kettle.present.findings import Finding, findings
 
 
 @dataclass(frozen=True)
@@ -34,6 +36,6 @@ def digest(results: StudyResults, measure: str) -> Digest:
         measure_line(results, measure),
         capitalised(said) + ".",
         tuple(findings(results, measure)),
-        standing(results, measure),
+        marked(results, measure),
         headline(results),
     )

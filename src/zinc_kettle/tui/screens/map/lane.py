@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 from rich.text import Text
 
 from zinc_kettle.core.plan.study import rigs_of
@@ -145,8 +147,10 @@ def beside(results: StudyResults, said: Digest, plan: str, palette: Palette, *, 
         out.append(f"note: {note}\n", palette.muted)
     if said.findings:
         out.append("\nfindings\n", palette.muted)
-    for letter, finding in zip(LETTERS, said.findings, strict=False):
-        if finding.cell:
+    for letter, finding in itertools.zip_longest(LETTERS, said.findings):
+        if finding is None:
+            break
+        if finding.cell and letter is not None:
             out.append(f"{letter} ", f"bold {palette.ink}")
         out.append(f"{MARKS[finding.tone]} ", _colour(finding, palette))
         out.append(finding.text + "\n", palette.ink)

@@ -12,7 +12,7 @@ from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Digits, Footer, Input, Static
 
 from zinc_kettle.core.checks.steering import place_of
-from zinc_kettle.core.compare.cells import Ranking
+from zinc_kettle.core.compare.cells import Ranking, best_beside
 from zinc_kettle.core.grid import Axes, axes_choices, grid_of
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.plan.factors import HERE
@@ -220,7 +220,8 @@ class MapScreen(Steering):
             self.query_one("#number", Digits).update(text)
             words = Text(f"{unit}\n", f"bold {p.ink}")
             words.append(f"{bounds_text(figure)}\n", p.ink)
-            words.append(f"best {MEASURES[measure].title}", p.muted)
+            where = f"\n{rank.best.title}" if len(rank.bests) > 1 else ""
+            words.append(f"best {MEASURES[measure].title}{where}", p.muted)
             self.query_one("#unit", Static).update(words)
 
     def _draw_run(self) -> None:
@@ -356,7 +357,7 @@ class MapScreen(Steering):
         if results is None or chosen is None or not results.run.run_id:
             self.notify("There is nothing to compare yet.")
             return
-        best = self._digest.rank.best or results.cells[0]
+        best = best_beside(results, self._digest.rank, results.cell(chosen))
         rungs = [results.cell(key).cell for key in (best.cell.key, chosen)]
         host(self).open_duel([place_of(results, cell.levels) for cell in rungs])
 

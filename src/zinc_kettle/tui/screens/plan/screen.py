@@ -17,7 +17,7 @@ from textual.widgets import Footer, Input, Static
 from zinc_kettle.app.views import Checked
 from zinc_kettle.core.grid import grid_of
 from zinc_kettle.errors import KettleError
-from zinc_kettle.present.findings import main_measure
+from zinc_kettle.present.answer import main_measure
 from zinc_kettle.present.plan_lines import plan_lines
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.chooser import Choice

@@ -5,10 +5,10 @@ from __future__ import annotations
 from rich.text import Text
 
 from zinc_kettle.app.views import ShelfEntry
-from zinc_kettle.core.compare.cells import standing
+from zinc_kettle.core.compare.choice import marked
 from zinc_kettle.core.results import StudyResults
+from zinc_kettle.present.answer import main_measure
 from zinc_kettle.present.charts.subtitle import measure_line
-from zinc_kettle.present.findings import main_measure
 from zinc_kettle.tui.draw.map_page import MapPage, MapSubject
 from zinc_kettle.tui.theme import Palette
 
@@ -58,7 +58,7 @@ def preview(results: StudyResults, width: int, height: int, palette: Palette) ->
     name = main_measure(results.study)
     subject = MapSubject(results, name, palette)
     if len(results.cells) <= MOST_CELLS:
-        subject = MapSubject(results, name, palette, rank=standing(results, name))
+        subject = MapSubject(results, name, palette, rank=marked(results, name))
     out = Text(no_wrap=True, overflow="ellipsis")
     if len(results.cells) <= MOST_CELLS:
         out.append(measure_line(results, name) + "\n\n", palette.muted)

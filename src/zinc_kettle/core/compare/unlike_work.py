@@ -1,0 +1,28 @@
+"""Which measures say nothing of two sides that did unlike work: totals of answers of unlike lengths, and the like."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+
+from zinc_kettle.core.measures import MEASURES
+
+_TOTALS = tuple(
+    name for name in MEASURES if name.startswith(("latency", "duration", "answer_time", "round_trip", "batch_"))
+)
+_WAITS = tuple(name for name in MEASURES if name.startswith("ttft"))
+_MIXED = ("throughput_all", "goodput", "promise_kept")
+"""Tokens of prompts and answers counted together, and promises that a longer answer breaks sooner."""
+MEANINGLESS: Mapping[str, tuple[str, ...]] = {
+    "output_tokens": (*_TOTALS, *_MIXED),
+    "prompt_tokens": ("throughput_all",),
+    "depth": ("throughput_all",),
+    "task": (*_TOTALS, *_WAITS, *_MIXED),
+    "concurrency": ("batch_wall", "batch_cpu"),
+    "rate": ("batch_wall", "batch_cpu"),
+}
+"""By the factor in which the work differs."""
+
+
+def meaningless(compared: Collection[str]) -> frozenset[str]:
+    """The measures that are left out where the work differs in these factors."""
+    return frozenset(name for factor in compared for name in MEANINGLESS.get(factor, ()))

@@ -1,0 +1,116 @@
+"""How a measure changes along what varies, in a sentence."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from zinc_kettle.core.compare.cells import MIN_REPEATS, RATIO, Samples, in_turn, ratio
+from zinc_kettle.core.compare.loads import LoadVerdict, load_verdicts
+from zinc_kettle.core.compare.sides import together
+from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.record.value import Value
+from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.search.capacity import WORDS
+from zinc_kettle.core.stats import Interval
+from zinc_kettle.core.units import percent, plural, with_unit
+from zinc_kettle.present.capacity import noun
+from zinc_kettle.present.ratio_words import change_words
+from zinc_kettle.present.values import whole_text
+
+MOST_LISTED = 5
+
+
+def loads_text(results: StudyResults) -> str:
+    """Up to which load a promise is kept; empty where none is made, or no load varies."""
+    out = []
+    for title, verdict in load_verdicts(results).items():
+        head = f"{title}: " if title else ""
+        if verdict.kept is None and verdict.broken is None:
+            out.append(f"{head}whether the promise is kept is not settled at any load")
+            continue
+        said = []
+        if verdict.kept is not None:
+            last = verdict.broken is None and verdict.unsettled is None
+            more = ", the largest load that was tried" if last else ""
+            said.append(f"the promise is kept up to {_load(verdict, verdict.kept)}{more}")
+        if verdict.unsettled is not None:
+            said.append(f"at {_load(verdict, verdict.unsettled)} this is not settled")
+        if verdict.broken is not None:
+            broken = verdict.broken
+            share = "" if broken.share is None else f" ({percent(broken.share)} of the requests keep it)"
+            at = f"at {_load(verdict, broken.load)}"
+            said.append(f"{at} it is broken{share}" if said else f"the promise is broken {at}{share}")
+            said += [f"{WORDS[broken.first]} breaks it first"] if broken.first is not None else []
+        out.append(head + "; ".join(said))
+    return "; ".join(out)
+
+
+def _load(verdict: LoadVerdict, load: int) -> str:
+    return f"{load:,} {noun(verdict.factor, load)}"
+
+
+def change_text(results: StudyResults, measured: Sequence[CellResults], name: str) -> str:
+    """How a measure changes along what varies."""
+    measure, study = MEASURES[name], results.study
+    if len(measured) == 1:
+        return f"{measure.title} {whole_text(measured[0].value(name))}"
+    factor = next((n for n in study.leading if study.factors[n].type == "number" and len(study.vary[n]) > 1), None)
+    if factor is None:
+        return _list_text(measured, name)
+    levels = [level for level in study.vary[factor] if any(c.cell.levels[factor] == level for c in measured)]
+    levels.sort(key=int)
+    first, last = ([c for c in measured if c.cell.levels[factor] == level] for level in (levels[0], levels[-1]))
+    rest = [n for n in study.leading if n != factor]
+    low, high = _same_rest(first, last, rest)
+    if not low or len(levels) < 2:
+        return _list_text(measured, name)
+    a, b = _mean(low, name), _mean(high, name)
+    ends = [study.factors[factor].says(level) for level in (levels[0], levels[-1])]
+    found, few = _change(low, high, name), min(c.done for c in (*low, *high)) < MIN_REPEATS
+    figures = [with_unit(value, measure.unit) for value in (a, b)]
+    if few:
+        verb = "falls" if b < a else "rises"
+        least = min(c.done for c in measured)
+        said = f"so far {measure.title} {verb} from {figures[0]} at {ends[0]} to {figures[1]} at {ends[1]}"
+        return f"{said}; {plural(least, 'repeat')} of each can only hint, an answer needs {MIN_REPEATS}"
+    if found is None or found.bound != "interval95" or found.low <= 1 <= found.high:
+        return f"no clear difference in {measure.title} between {ends[0]} and {ends[1]} ({figures[0]} and {figures[1]})"
+    verb = "falls" if found.value < 1 else "rises"
+    return f"{measure.title} {verb} from {figures[0]} at {ends[0]} to {figures[1]} at {ends[1]}, {change_words(found)}"
+
+
+def _same_rest(
+    first: Sequence[CellResults], last: Sequence[CellResults], rest: Sequence[str]
+) -> tuple[list[CellResults], list[CellResults]]:
+    """The cells of both that are alike in all else."""
+    of = {tuple(c.cell.levels[n] for n in rest): c for c in last}
+    pairs = [(c, of[key]) for c in first if (key := tuple(c.cell.levels[n] for n in rest)) in of]
+    return [a for a, _ in pairs], [b for _, b in pairs]
+
+
+def _mean(cells: Sequence[CellResults], name: str) -> float:
+    heads = [v.value for c in cells if isinstance(v := c.value(name), Value)]
+    if len(heads) == 1 or min(heads) <= 0:
+        return sum(heads) / len(heads)
+    return math.exp(sum(map(math.log, heads)) / len(heads))
+
+
+def _change(low: Sequence[CellResults], high: Sequence[CellResults], name: str) -> Interval | None:
+    """The last over the first."""
+    if len(low) == 1:
+        return ratio(high[0], low[0], name)
+    a, b = together(low, name), together(high, name)
+    if a is None or b is None:
+        return None
+    if not in_turn((*low, *high)):
+        a, b = Samples(a.values, (), a.widening), Samples(b.values, (), b.widening)
+    return RATIO(b, a)
+
+
+def _list_text(measured: Sequence[CellResults], name: str) -> str:
+    more = MEASURES[name].better == "more"
+    ordered = sorted(measured, key=lambda c: _mean([c], name), reverse=more)
+    named = [f"{c.title} {with_unit(_mean([c], name), MEASURES[name].unit)}" for c in ordered[:MOST_LISTED]]
+    rest = f" and {len(ordered) - MOST_LISTED} more" if len(ordered) > MOST_LISTED else ""
+    return f"{MEASURES[name].title}: {', '.join(named)}{rest}"
