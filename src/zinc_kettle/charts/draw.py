@@ -8,7 +8,7 @@ from typing import Any
 
 from zinc_kettle.charts.marks import draw_marks
 from zinc_kettle.charts.style import INK, MUTED, PAPER, safe
-from zinc_kettle.core.chart import Axis, Cell, Chart, Panel, Ranges, Spans, extent, positions, ticks
+from zinc_kettle.core.chart import Axis, Cell, Chart, Panel, Ranges, Spans, extent, numbers_along, positions
 from zinc_kettle.core.units import plain, scale
 
 TITLE_CHARACTERS, NOTE_CHARACTERS = 15, 20
@@ -134,7 +134,8 @@ def _axis(ax: Any, panel: Panel, which: str) -> float:
     set_limits(bottom * factor, top * factor)
     if not axis.hidden:
         log = axis.scale == "log" and bottom > 0
-        at = ticks(bottom * factor, top * factor, MOST_TICKS - 3 * (axis.unit == "×"), log=log)
+        most = MOST_TICKS - 3 * (axis.unit == "×")
+        at = numbers_along(axis, bottom * factor, top * factor, most, log=log)
         set_ticks(at, [f"{max(v, 1 / v):.3g}×" if axis.unit == "×" else plain(v) for v in at])
         getattr(ax, f"{which}axis").set_minor_locator(NullLocator())
     set_label(safe(f"{axis.title} ({unit})" if axis.title and unit else axis.title or unit) if not axis.hidden else "")

@@ -27,6 +27,8 @@ class Axis:
     """Unit of the numbers along it, as units.with_unit knows it; empty for plain numbers."""
     hidden: bool = False
     """True where its numbers say nothing."""
+    levels: tuple[float, ...] = ()
+    """Where its numbers are to stand if there is room: those that were measured. Round numbers where it is empty."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -229,6 +231,30 @@ def ticks(low: float, high: float, most: int, *, log: bool = False) -> tuple[flo
     step = next(m * base for m in (1, 2, 5, 10) if m * base >= rough * 0.999)
     first = math.ceil(low / step - 1e-9)
     return tuple(round(i * step, 12) for i in range(first, math.floor(high / step + 1e-9) + 1)) or (low,)
+
+
+def numbers_along(axis: Axis, low: float, high: float, most: int, *, log: bool = False) -> tuple[float, ...]:
+    """Where the numbers of an axis stand: at its levels that are not too near to each other, else at round numbers.
+
+    Args:
+        axis: The axis.
+        low: Where it begins.
+        high: Where it ends.
+        most: How many there is room for.
+        log: True for a logarithmic axis.
+    """
+    log = log and low > 0
+    inside = sorted(v for v in axis.levels if low <= v * 1.001 and v <= high * 1.001 and (v > 0 or not log))
+    if len(inside) < 2:
+        return ticks(low, high, most, log=log)
+    ends = (math.log(low), math.log(high)) if log else (low, high)
+    least = (ends[1] - ends[0]) / (2 * most)
+    kept = [inside[-1]]
+    for value in reversed(inside[:-1]):
+        last = kept[-1]
+        if (math.log(last / value) if log else last - value) >= least:
+            kept.append(value)
+    return tuple(reversed(kept))
 
 
 def positions(panel: Panel, axis: Literal["x", "y"]) -> list[float]:

@@ -12,6 +12,7 @@ from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.units import digits, duration, percent, plural, with_unit
+from zinc_kettle.present.ratio_words import listed
 from zinc_kettle.present.values import rounded
 
 WORDS = {
@@ -117,8 +118,10 @@ def unlike_line(found: Duel) -> str:
     """Which measures are left out because the work differs in what is compared; empty where none are."""
     if not found.unlike:
         return ""
-    named = ", ".join(MEASURES[name].title for name in MAP_MEASURES if name in found.unlike)
-    return f"the work differs in {_compared(found)}, so {named or 'totals of it'} are left out"
+    named = [MEASURES[name].title for name in MAP_MEASURES if name in found.unlike]
+    if not named:
+        return ""
+    return f"the work differs in {_compared(found)}: {listed(named)} {'is' if len(named) == 1 else 'are'} left out"
 
 
 def _ruled_out(share: float | None) -> str:

@@ -148,7 +148,8 @@ def _decide(said: _Said, _raw: Raw) -> str:
         return "the best of what varies; loads, lengths and models are conditions"
     what = f"which {said.text('choose').replace(', ', ' and ')} to take" if said.given("choose") else "what to take"
     measure = f", by {said('by')}" if said.given("by") else ""
-    now = f", against {said.text('baseline')}" if said.given("baseline") else ""
+    levels = said("baseline")
+    now = f", against {_listed(list(levels.values()))} as now" if isinstance(levels, dict) and levels else ""
     needs = f"; provided: {said.text('provided')}" if said.given("provided") else ""
     return f"{what}{measure}{now}{needs}"
 

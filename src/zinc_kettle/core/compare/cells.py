@@ -194,6 +194,8 @@ def _standing(results: StudyResults, name: str) -> Ranking:
         found = _answered([c for c, _ in measured], results, name)
         return replace(found, low=low, high=high)
     groups = by_condition(results, [c for c, _ in measured])
+    # Who is alone under a condition is ahead of nobody.
+    groups = [cells for cells in groups if len(cells) > 1] or groups[:1]
     pairs = sum(len(cells) * (len(cells) - 1) // 2 for cells in groups)
     bests, tied = [], list[CellResults]()
     for cells in groups:

@@ -60,6 +60,10 @@ def curves(results: StudyResults, factor: str) -> list[Curve]:
     return [Curve(title, tuple(sorted(points, key=lambda p: p[0]))) for title, points in groups.items()]
 
 
+def _levels(subject: Subject, factor: str) -> tuple[float, ...]:
+    return tuple(float(level) for level in subject.results.study.vary.get(factor, ()) if isinstance(level, int))
+
+
 def _figures(curve: Curve, name: str) -> list[tuple[float, Value]]:
     return [(x, v) for x, cell in curve.points if cell.done and isinstance(v := cell.value(name), Value)]
 
@@ -122,7 +126,7 @@ def over(
     axis = subject.results.study.factors[factor]
     low_x = None if x_scale == "log" else 0.0
     return Panel(
-        Axis(axis.heading, x_scale, low=low_x),
+        Axis(axis.heading, x_scale, low=low_x, levels=_levels(subject, factor)),
         Axis(f"{MEASURES[name].title} ({unit})", y_scale, low=None if y_scale == "log" else 0.0),
         tuple(marks),
     )
@@ -300,7 +304,11 @@ def _searched(subject: Subject, factor: str) -> Chart:
             name, series = " · ".join(word for word in (title, WORDS[limit]) if word), 2 * place + nth
             marks += [Line(x, y, name, series), Points(x, y, name=name, series=series)]
     axis = results.study.factors[factor]
-    share = Panel(Axis(axis.heading, low=0.0), Axis(f"p{promise.percentile:g} (% of its limit)", "log"), tuple(marks))
+    share = Panel(
+        Axis(axis.heading, low=0.0, levels=_levels(subject, factor)),
+        Axis(f"p{promise.percentile:g} (% of its limit)", "log"),
+        tuple(marks),
+    )
     speed = over(subject, factor, "throughput")
     speed = replace(speed, marks=(*speed.marks, *(replace(rule, label="") for rule in rules)))
     said = f"p{promise.percentile:g} of the requests in full load: without those that meet it filling or draining"

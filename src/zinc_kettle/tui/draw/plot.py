@@ -9,7 +9,20 @@ from dataclasses import dataclass
 from rich.cells import cell_len
 from rich.text import Text
 
-from zinc_kettle.core.chart import Axis, Band, Bars, Label, Line, Panel, Points, Rule, Steps, positions, ticks
+from zinc_kettle.core.chart import (
+    Axis,
+    Band,
+    Bars,
+    Label,
+    Line,
+    Panel,
+    Points,
+    Rule,
+    Steps,
+    numbers_along,
+    positions,
+    ticks,
+)
 from zinc_kettle.core.text import shorten
 from zinc_kettle.core.units import plain
 from zinc_kettle.tui.draw.canvas import Canvas
@@ -225,7 +238,7 @@ class _Plot:
         if self._canvas.rows < TALL and not axis.title:
             left, right = (number(v, axis, span=self._x.high - self._x.low) for v in (self._x.low, self._x.high))
             return left + right.rjust(max(1, columns - len(left)))
-        at = ticks(self._x.low, self._x.high, max(2, columns // 12), log=self._x.log)
+        at = numbers_along(axis, self._x.low, self._x.high, max(2, columns // 12), log=self._x.log)
         line = _spread([(self._x.at(v) // 2, _numbered(v, axis)) for v in at], columns)
         return f"{line}\n{' ' * LABEL_ROOM}{axis.title.rjust(columns)}" if axis.title else line
 
