@@ -23,12 +23,14 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
+from zinc_kettle.core.compare.choice import choice
 from zinc_kettle.core.compare.duel import duel
 from zinc_kettle.core.compare.gate import gate, planned_looks
 from zinc_kettle.core.compare.lineup import Entrant, lineup
 from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.compare.speed_index import index
 from zinc_kettle.core.measures.decode import decode
+from zinc_kettle.core.plan.decide import Decide
 from zinc_kettle.core.plan.factors import Level
 from zinc_kettle.core.plan.study import Repeats, Study
 from zinc_kettle.core.plan.traffic import CapacitySearch, Promise
@@ -163,6 +165,79 @@ def indexes() -> list[Row]:
         right += own.both.value == 1.0 and other.decode.low <= truth <= other.decode.high
     return [
         Row("index, itself and one 10% faster", right, TRIALS, "1 exactly for itself, and the interval holds the truth")
+    ]
+
+
+# what a study decides
+DECISIONS = 400
+LENGTHS = (128, 512)
+"""Conditions: each rig is measured with both prompts, and the best is found over the two."""
+
+
+def deciding(times: Mapping[str, float], seed: int, decide: Decide) -> StudyResults:
+    """A run over rigs that are so many times as fast and two lengths of the prompt."""
+    plan = replace(study(list(times)), vary={"rig": tuple(times), "prompt_tokens": LENGTHS}, hold={}, decide=decide)
+    kept = {}
+    for cell in plan.cells:
+        fast, prompt = times[str(cell.levels["rig"])], int(cell.levels["prompt_tokens"])
+        repeats = [
+            asked(fast, seed=100_000 * seed + 100 * cell.index + block, block=block, prompt=prompt)
+            for block in range(BLOCKS)
+        ]
+        kept[cell.key] = [KeptRepeat("measured", r) for r in repeats]
+    return StudyResults.of_repeats(plan, kept, RunInfo("run", number=1))
+
+
+def asked(times: float, *, seed: int, block: int, prompt: int, noise: float = NOISE) -> Repeat:
+    """A repeat of one request with a prompt of some length, after one to warm up."""
+    engine = VirtualEngine(rig(times, noise), SETTINGS, seed=seed)
+    engine.closed(1, 1, prompt=prompt, output=8)
+    return engine.closed(1, 1, prompt=prompt, output=48, block=block)
+
+
+def _true(times: float) -> tuple[float, ...]:
+    """Decode without noise, at each length."""
+    found = [decode(asked(times, seed=1, block=0, prompt=prompt, noise=0.0)) for prompt in LENGTHS]
+    return tuple(v for v in found if not isinstance(v, Missing))
+
+
+def decisions() -> list[Row]:
+    """Each kind of sentence a study's decision has: best, by how much, alike, ruled out."""
+    equal, faster = {"a": 1.0, "b": 1.0, "c": 1.0}, {"a": 1.0, "b": 1.0, "c": 1.08}
+    slow, fast = _true(1.0), _true(1.08)
+    truth = math.exp(sum(math.log(y / x) for x, y in zip(slow, fast, strict=True)) / len(LENGTHS))
+    near = {"a": 1.0, "b": 1.045, "c": 1.045}
+    bound = Decide(provided=(f"decode >= {min(slow):.6f}",))
+    said = holds = named = kept = out = tied = 0
+    for seed in range(DECISIONS):
+        level = choice(deciding(equal, seed, Decide()), "decode")
+        said += not level.others
+        ahead = choice(deciding(faster, DECISIONS + seed, Decide()), "decode")
+        best = ahead.best is not None and ahead.best.levels["rig"] == "c"
+        named += best and not ahead.tied
+        holds += not ahead.tied and best and ahead.ratio is not None and ahead.ratio.low <= truth <= ahead.ratio.high
+        behind = choice(deciding(near, 2 * DECISIONS + seed, Decide()), "decode")
+        alike = behind.within_percent is not None and any(c.levels["rig"] == "a" for c in behind.tied)
+        kept += not alike
+        ruled = choice(deciding(equal, 3 * DECISIONS + seed, bound), "decode")
+        out += not ruled.unfit
+        tied += len(ruled.unfit)
+    three = "three rigs at two lengths of the prompt"
+    return [
+        Row(f"best of {three}, all equal", said, DECISIONS, "nobody is put below the best"),
+        Row(
+            f"best of {three}, one {truth - 1:.1%} faster",
+            holds,
+            named,
+            f"its ratio to the next holds the truth; it is named the best in {named / DECISIONS:.1%}",
+        ),
+        Row("*not more than 3% behind*, of one that is 4% behind", kept, DECISIONS, "it is not said"),
+        Row(
+            "a bound at the very speed of three equal rigs",
+            out,
+            DECISIONS,
+            f"nobody is ruled out; of single rigs {tied / (3 * DECISIONS):.1%} are",
+        ),
     ]
 
 
@@ -485,6 +560,7 @@ PARTS: Mapping[str, Any] = {
     "duels": duels,
     "lineups": lineups,
     "indexes": indexes,
+    "decisions": decisions,
     "gates": gates,
     "streams": stream_searches,
     "rates": rate_searches,

@@ -10,6 +10,7 @@ import sqlite3
 import stat
 import threading
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 
 import msgspec
@@ -22,6 +23,7 @@ from tests.build import decode_timeline, repeat, repeats_at, study, timeline, tr
 from zinc_kettle.app.side_names import Sides
 from zinc_kettle.config import Places
 from zinc_kettle.core.facts import RunFacts
+from zinc_kettle.core.plan.decide import Decide
 from zinc_kettle.core.plan.study import Repeats, Study
 from zinc_kettle.core.record.timeline import SMALL, EngineReport, Timeline
 from zinc_kettle.core.record.value import Value
@@ -464,3 +466,18 @@ def test_a_trace_keeps_what_was_told_and_no_more(further: dict[str, int]) -> Non
         value = getattr(told, name)
         assert value is None if name not in further else np.array_equal(value, columns[name])
     assert np.array_equal(told.resident_bytes, plain.resident_bytes) and told.energy_source == "counters"
+
+
+def test_runs_decide_what_their_plan_says_now(tmp_path: Path) -> None:
+    """What is to be decided is no part of the plan's key: a run is asked anew, and its old answer is gone."""
+    plan = study()
+    with closing(KettleStore(tmp_path / "s.db")) as store:
+        run = store.begin(plan, source="before", facts={}, wall_s=1.0)
+        store.keep_answer(run, "Q8_0", by="1")
+        assert not store.ask(plan, source="before") and not store.ask(study({"threads": (1, 2)}), source="other")
+        asked = dataclasses.replace(plan, decide=Decide(baseline={"threads": 1}))
+        assert plan_key(asked) == plan_key(plan) and store.ask(asked, source="after")
+        [row] = shelf(store)
+        assert row.runs[0].answer is None and open_run(store, run).study.decide.baseline == {"threads": 1}
+        store.begin(plan, source="again", facts={}, wall_s=2.0)
+        assert not open_run(store, run).study.decide.baseline

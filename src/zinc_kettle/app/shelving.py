@@ -52,12 +52,14 @@ class Shelving:
         examples.sort(key=lambda entry: entry.simulated)  # what was measured comes before what was rehearsed
         files: dict[str, Path] = {}
         ready: list[ShelfEntry] = []
+        asked = False
         for path in self._study_files():
             try:
-                study, _ = read_study(path, self._places)
+                study, source = read_study(path, self._places)
                 key = plan_key(study)
                 if key in kept:
                     files[key] = path
+                    asked |= self._stores.own.ask(study, source=source)
                 else:
                     ready.append(self._ready(path, study))
             except KettleError as error:
@@ -65,6 +67,8 @@ class Shelving:
             except UNFORESEEN as error:  # one file that nobody thought of must never keep the shelf from opening
                 why = f"it cannot be read: {type(error).__name__}"
                 ready.append(ShelfEntry(str(path), path.name, file=path, trouble=why))
+        if asked:  # what a study decides was changed in its file: its answers are others
+            kept = {row.plan_key: row for row in shelf(self._stores.own)}
         own = [self._kept(row, files.get(key)) for key, row in kept.items()]
         return [*own, *ready, *self._others(), *examples]
 

@@ -179,9 +179,14 @@ class KettleStore:
         return found
 
     def ask(self, study: Study, *, source: str) -> bool:
-        """Ask all runs of a kept study what a plan is to decide now; False where it is not kept."""
+        """Let all runs of a kept study decide what its plan says now; False where that is what they decide already."""
+        key = plan_key(study)
+        with self.reading() as db:
+            kept = db.execute(sa.select(s.studies.c.plan).where(s.studies.c.plan_key == key)).scalar()
+        if kept is None or study_of(kept).decide == study.decide:
+            return False
         with self.writing() as db:
-            return self._asked_anew(db, study, plan_key(study), source) is not None
+            return self._asked_anew(db, study, key, source) is not None
 
     def _asked_anew(self, db: sa.Connection, study: Study, key: str, source: str) -> str | None:
         """The id of a kept study, which decides what the plan says now; None where there is none.

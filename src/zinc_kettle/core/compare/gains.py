@@ -24,7 +24,7 @@ from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.run.precision import answer_looks
 from zinc_kettle.core.run.stopping import answer_of, strata
 from zinc_kettle.core.stats import Interval, median
-from zinc_kettle.core.stats.ratios import ALPHA, holm, paired_ratios, pairs_p
+from zinc_kettle.core.stats.ratios import ALPHA, holm, one_sided, paired_ratios, pairs_p
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,7 +43,7 @@ class Gain:
     """The p value of each, adjusted for all pairs of the study that were looked at together; 0 and 1 where the study is
     repeated until this factor is answered, and its looks have told."""
     alike: tuple[bool, ...] = ()
-    """Which pairs are known to differ by no more than is worth knowing; empty where that was not asked."""
+    """Which pairs are known to differ by no more than is worth knowing."""
 
     def turned(self) -> Gain:
         """The same the other way round."""
@@ -125,11 +125,21 @@ def gains(results: StudyResults, name: str) -> list[Gain]:
             tied = results.study.design.tie(step.factor)
             where = tuple({n: v for n, v in cells[a].cell.levels.items() if n not in tied} for (a, _), *_ in found)
             told = tuple(r for _, r, _ in found if r is not None)
-            same = tuple(pair in alike for pair, *_ in found)
+            least = repeats.smallest_percent / 100
+            same = tuple(pair in alike or _alike(r, least, len(pairs)) for pair, r, _ in found)
             gain = Gain(step.factor, step.low, step.high, told, where, tuple(q for *_, q in found), same)
             turned = step.factor in results.study.chosen and repeats.until_answered != step.factor
             out.append(gain.turned() if turned and sum(np.log(r.value) for r in told) < 0 else gain)
     return out
+
+
+def _alike(found: Interval | None, least: float, family: int) -> bool:
+    """True where a difference of more than is worth knowing is ruled out in either direction (two one-sided tests,
+    Schuirmann 1987), among so many pairs (Bonferroni)."""
+    if found is None or found.bound != "interval95":
+        return False
+    low, high = one_sided(found, ALPHA / family)
+    return low >= 1 / (1 + least) and high <= 1 + least
 
 
 def _steps(results: StudyResults, factor: str, best: Level | None) -> list[tuple[Level, Level, bool]]:

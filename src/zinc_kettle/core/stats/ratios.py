@@ -297,8 +297,8 @@ def paired_ratios(columns: Columns, pairs: Sequence[tuple[int, int]]) -> list[In
     t = np.where(error > 1e-12, np.abs(mean) / np.maximum(error, 1e-12), np.where(np.abs(mean) > 1e-12, np.inf, 0.0))
     p = 2 * special.stdtr(n - 1.0, -t)
     half = np.where(error > 1e-12, half, 0.0)
-    rows = np.column_stack([np.exp(mean), np.exp(mean - half), np.exp(mean + half), p]).tolist()
-    return [Interval(value, low, high, "interval95", n, chance) for value, low, high, chance in rows]
+    rows = np.column_stack([np.exp(mean), np.exp(mean - half), np.exp(mean + half), p, error]).tolist()
+    return [Interval(value, low, high, "interval95", n, chance, of, n - 1.0) for value, low, high, chance, of in rows]
 
 
 def pairs_p(columns: Columns, pairs: Sequence[tuple[int, int]], strata: Strata = ()) -> list[float]:
