@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import pytest
 
-from tests.build import decode_timeline, repeat, repeats_at, study
+from tests.build import KNOWN, decode_timeline, repeat, repeats_at, study
 from zinc_kettle.core.checks.conditions import Condition, read_condition
 from zinc_kettle.core.checks.sections import section_problems
 from zinc_kettle.core.compare.cells import standing
@@ -19,6 +20,7 @@ from zinc_kettle.core.plan.study import Repeats, Study
 from zinc_kettle.core.plan.traffic import Promise
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.run.stopping import answer_of, candidates_of
+from zinc_kettle.formats.study import parse_study
 from zinc_kettle.present.answer import answer, main_measure
 from zinc_kettle.present.decided import decide_json
 
@@ -122,7 +124,7 @@ def test_alike_is_an_answer_and_open_says_what_would_settle_it() -> None:
     level = choice(of_rates(rigs(), dict.fromkeys(SPEEDS, 100.0), n=6), "decode")
     assert level.within_percent == 3.0 and len(level.tied) == 2
     alike = answer(of_rates(rigs(), dict.fromkeys(SPEEDS, 100.0), n=6))
-    assert "none of the 3 is more than 3% behind" in alike and "would tell" not in alike
+    assert "differ by no more than 3%" in alike and "would tell" not in alike
     few = of_rates(rigs(), {("petrel",): 100.0, ("gannet",): 101.5, ("cormorant",): 102.0}, n=3)
     assert choice(few, "decode").within_percent is None and "would tell a difference" in answer(few)
 
@@ -242,3 +244,24 @@ def test_conditions_are_read(text: str, condition: Condition) -> None:
 def test_what_does_not_fit_the_plan_is_said(decide: Decide, field: str) -> None:
     """Each with its place."""
     assert [p.path for p in section_problems(rigs(decide))] == [("decide", field)]
+
+
+def test_repeats_end_by_the_measure_that_decides() -> None:
+    """Where the plan names no other for the rule."""
+    file = """
+format = 1
+name = "asks"
+question = "Which?"
+[decide]
+by = "ttft"
+[vary]
+quantization = ["Q8_0", "Q4_0"]
+[hold]
+model = "brine-15m"
+prompt_tokens = 64
+[repeats]
+until_answered = "best"
+"""
+    assert parse_study(file, KNOWN, file="f", folder=Path()).repeats.until_measure == "ttft"
+    other = parse_study(f'{file}until_measure = "decode"\n', KNOWN, file="f", folder=Path())
+    assert other.repeats.until_measure == "decode"

@@ -11,9 +11,10 @@ import pytest
 from tests.cli import kettle
 from tests.screen.piloting import settled, shown_text
 from zinc_kettle.app.services import Services
-from zinc_kettle.config import Places
+from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.core.report import ReportPart, ReportPlan
 from zinc_kettle.tui.app import KettleApp
+from zinc_kettle.tui.screens.lineup.screen import LineupScreen
 from zinc_kettle.tui.station import UNFORESEEN, Station
 from zinc_kettle.tui.stations import STATIONS
 
@@ -140,3 +141,30 @@ async def test_work_that_fails_unexpectedly_is_shown_and_written_down(
         assert "seven by nought" in text and UNFORESEEN in text and "Reading …" not in text, (name, text)
         assert app.return_code is None
     assert "ZeroDivisionError" in (tmp_path / "zinc-kettle.log").read_text()
+
+
+async def test_a_missing_price_is_typed_in_where_it_is_missed(tmp_path: Path) -> None:
+    """Per price nothing can be ranked: the ranking is by the measure alone, until the prices are there."""
+    (tmp_path / "rigs.toml").write_text('format = 1\n[storm-tern]\nreach = "url"\nurl = "http://127.0.0.1:9"\n')
+    shutil.copyfile(DEMO_FILES / SAMPLE_STORE, tmp_path / "kettle.db")
+    app = KettleApp(Services(Places(tmp_path, tmp_path / "kettle.db")))
+    entry = next(e for e in app.services.studies.shelf() if "Which rig" in e.question)
+    app.runner.results = app.services.studies.open(entry)
+    async with app.run_test(size=(142, 42)) as pilot:
+        await pilot.press("7")
+        await settled(pilot)
+        await pilot.press("p")
+        await settled(pilot)
+        station = app.screen
+        assert isinstance(station, LineupScreen) and station.result is not None and station.result.found is not None
+        assert station.result.found.asked == "price" and station.result.found.groups
+        assert [left.needs for left in station.result.found.left] == ["price"] * 4
+        await pilot.press("w", *"200")
+        await settled(pilot)
+        await pilot.press("enter")
+        await settled(pilot)
+        found = station.result.found
+        assert not found.asked and [p.entrant.name for g in found.groups for p in g.places] == ["storm-tern"]
+        await pilot.press("w", "escape")
+        await settled(pilot)
+        assert not station.query_one("#line").display and app.screen is station

@@ -238,7 +238,10 @@ def _study(m: Any, files: _Files, known: Known) -> plan.Study:
     }
     sections.setdefault("prompts", plan.Prompts(**more["prompts"]))
     repeats = sections.get("repeats", plan.Repeats())
-    sections["repeats"] = completed(repeats, counted=m.repeats is not None and "count" in m.repeats.model_fields_set)
+    said = m.repeats.model_fields_set if m.repeats is not None else set()
+    decide = sections.get("decide")
+    by = "" if decide is None or "until_measure" in said else decide.by
+    sections["repeats"] = completed(repeats, counted="count" in said, by=by)
     study = plan.Study(
         m.name,
         neutralise(m.question, keep_newlines=False),

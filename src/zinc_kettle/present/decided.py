@@ -97,8 +97,12 @@ def _alike_text(results: StudyResults, found: Choice, within: float) -> str:
     measure, most = MEASURES[found.measure], f"more than {within:g}% behind"
     assert found.best is not None
     if not found.others:
-        figure = _figure(found.best, found.measure)
-        return f"none of the {len(found.ranked)} is {most} the best in {measure.title}: {figure}"
+        many = len(found.ranked) > MOST_NAMED
+        who = f"the {len(found.ranked)}" if many else listed([candidate_title(results, c) for c in found.ranked])
+        figures = (
+            _figure(found.best, found.measure) if many else listed([_plain(c, found.measure) for c in found.ranked])
+        )
+        return f"{who} differ by no more than {within:g}% in {measure.title}: {figures}"
     names = _names(results, found.tied)
     are = "is" if len(found.tied) == 1 else "are"
     head = f"{_superlative(candidate_title(results, found.best), measure)}: {_figure(found.best, found.measure)}"
@@ -156,7 +160,7 @@ def _spilled_text(results: StudyResults, found: Choice) -> str:
     spilled = [c for c in (*found.ranked, *found.unfit) if any(cell.spilled for cell in c.cells)]
     if not spilled:
         return ""
-    return f"; {_names(results, spilled)} {'lies' if len(spilled) == 1 else 'lie'} partly in main memory (spilled)"
+    return f"; with {_names(results, spilled)} the model lies partly in main memory (spilled)"
 
 
 def _levels(study: Study, levels: Sequence[tuple[str, Level]]) -> str:

@@ -28,15 +28,18 @@ def fewest(repeats: Repeats) -> int:
     return 0 if repeats.until_percent is None else UNTIL_FLOOR
 
 
-def completed(repeats: Repeats, *, counted: bool) -> Repeats:
+def completed(repeats: Repeats, *, counted: bool, by: str = "") -> Repeats:
     """The same with the fewest and the most repeats that are meant where none are said.
 
     Args:
         repeats: As a file has them.
         counted: Whether the file has a count.
+        by: The measure that a study decides by, where the file does not say which one decides how often to repeat.
     """
     if not repeats.adaptive:
         return repeats
+    if by in MEASURES and repeats.until_answered is not None:
+        repeats = replace(repeats, until_measure=by)
     count = repeats.count if counted else fewest(repeats)
     usual = ANSWER_CEILING if repeats.until_answered else 5 * count
     return replace(repeats, count=count, ceiling=repeats.ceiling or usual)

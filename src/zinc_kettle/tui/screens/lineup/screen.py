@@ -266,7 +266,7 @@ class LineupScreen(Recomputed[Shown]):
                 else:
                     rig = services.comparisons.rig_of(left.entrant.side)
                     if rig is None:
-                        raise UsageError("it was measured on several rigs", remedy="type its facts in on Rigs")
+                        raise UsageError("its rig is not in the rig file", remedy="add it on Rigs")
                     services.rigs.type_fact(rig.name, f"{left.needs} = {event.value.strip()}")
             except KettleError as error:
                 self.notify(str(error), title="Not written", severity="error", timeout=12)
