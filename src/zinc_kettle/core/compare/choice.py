@@ -39,7 +39,7 @@ from zinc_kettle.core.stats.blocks import in_blocks, shared_blocks
 from zinc_kettle.core.stats.ratios import ALPHA, bound_behind_best, geometric_mean, significantly_different
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Candidate:
     """Something that can be chosen."""
 
@@ -193,8 +193,9 @@ def _within(
     if columns is None or not tied:
         return None
     values = columns if MEASURES[name].better == "more" else 1 / columns
-    behind = bound_behind_best(values, fit.index(best), strata=strata(c.cells[0].cell for c in fit))
-    return smallest if all(behind[fit.index(c)] <= smallest / 100 for c in tied) else None
+    place = {candidate: i for i, candidate in enumerate(fit)}
+    behind = bound_behind_best(values, place[best], strata=strata(c.cells[0].cell for c in fit))
+    return smallest if all(behind[place[c]] <= smallest / 100 for c in tied) else None
 
 
 def _of_cells(results: StudyResults, fit: Sequence[Candidate], name: str) -> Choice:
@@ -208,7 +209,8 @@ def _of_cells(results: StudyResults, fit: Sequence[Candidate], name: str) -> Cho
         tied = _close(fit, best, name)
     else:
         tied = tuple(of[c.cell.key] for c in rank.tied if c.cell.key in of)
-    rest = tuple(c for c in fit if c is not best and c not in tied)
+    near = {best, *tied}
+    rest = tuple(c for c in fit if c not in near)
     within = rank.within_percent or _within(results, fit, best, tied, name)
     return Choice(name, best, tied, rest, within_percent=within)
 
