@@ -17,7 +17,7 @@ from zinc_kettle.core.plan.study import Study
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.units import duration, percent, plain, plural, scale, with_unit
 from zinc_kettle.present.ratio_words import ONE_SIDED, SUPERLATIVES, kind_of, listed, times_text
-from zinc_kettle.present.values import rounded, whole_text
+from zinc_kettle.present.values import interval_json, rounded, whole_text
 
 MOST_NAMED = 3
 """That are named one by one."""
@@ -313,15 +313,7 @@ def decide_json(results: StudyResults, name: str, said: str) -> dict[str, Any]:
         "ruled_out": [_candidate_json(c, name) for c in found.unfit],
         "within_percent": found.within_percent,
         "against": None if found.against is None else dict(found.against.levels),
-        "times": None
-        if held is None
-        else {
-            "value": rounded(held.value),
-            "low": rounded(held.low),
-            "high": rounded(held.high),
-            "bound": held.bound,
-            "n": held.n,
-        },
+        "times": None if held is None else interval_json(held),
     }
 
 

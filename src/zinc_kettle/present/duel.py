@@ -13,7 +13,7 @@ from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.units import digits, duration, percent, plural, with_unit
 from zinc_kettle.present.ratio_words import listed
-from zinc_kettle.present.values import rounded
+from zinc_kettle.present.values import interval_json, rounded
 
 WORDS = {
     "tokens/s": ("faster", "slower", "fast"),
@@ -274,15 +274,7 @@ def _contest_json(contest: MeasureComparison) -> dict[str, Any]:
         "a": None if contest.a is None else rounded(contest.a),
         "b": None if contest.b is None else rounded(contest.b),
         "unit": MEASURES[contest.measure].unit,
-        "ratio": None
-        if ratio is None
-        else {
-            "value": rounded(ratio.value),
-            "low": rounded(ratio.low),
-            "high": rounded(ratio.high),
-            "bound": ratio.bound,
-            "n": ratio.n,
-        },
+        "ratio": None if ratio is None else interval_json(ratio),
         "verdict": contest.verdict,
         "ruled_out": None if contest.ruled_out is None else rounded(contest.ruled_out),
     }

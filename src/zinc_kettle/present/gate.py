@@ -11,7 +11,7 @@ from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import digits, plural, with_unit
 from zinc_kettle.present.duel import caution_text, difference_line, differences_line, pairs_line, ratio_text, side_title
 from zinc_kettle.present.reference import table
-from zinc_kettle.present.values import rounded
+from zinc_kettle.present.values import interval_json, rounded
 
 WORDS: dict[GateVerdict, str] = {
     "worse": "worse",
@@ -153,16 +153,6 @@ def gate_json(found: Gate) -> dict[str, Any]:
 
 def _guarded_json(g: Guarded) -> dict[str, Any]:
     numbers = {"a": g.a, "b": g.b, "loss": g.loss, "loss_low": g.low, "loss_high": g.high}
-    ratio = (
-        None
-        if g.ratio is None
-        else {
-            "value": rounded(g.ratio.value),
-            "low": rounded(g.ratio.low),
-            "high": rounded(g.ratio.high),
-            "bound": g.ratio.bound,
-            "n": g.ratio.n,
-        }
-    )
+    ratio = None if g.ratio is None else interval_json(g.ratio)
     told = {name: None if v is None else rounded(v) for name, v in numbers.items()}
     return {"verdict": g.verdict, **told, "ratio": ratio, "unit": MEASURES[g.measure].unit}

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 from zinc_kettle.core.record.value import CellFigure, Value
 from zinc_kettle.core.results import CellState
-from zinc_kettle.core.stats import median
+from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.units import digits, scale
 
 LOPSIDED = 1.5
@@ -97,6 +98,17 @@ def scope(figure: Value) -> str:
 def rounded(value: float) -> float:
     """A number as JSON has it."""
     return float(f"{value:.{JSON_DIGITS}g}")
+
+
+def interval_json(found: Interval) -> dict[str, Any]:
+    """A ratio with its interval as JSON has it."""
+    return {
+        "value": rounded(found.value),
+        "low": rounded(found.low),
+        "high": rounded(found.high),
+        "bound": found.bound,
+        "n": found.n,
+    }
 
 
 def repeats_line(values: Sequence[float], spread: float) -> str:

@@ -11,7 +11,7 @@ from textual.app import ComposeResult
 from textual.css.query import NoMatches
 from textual.geometry import Size
 from textual.screen import Screen
-from textual.widgets import Static
+from textual.widgets import Input, Static
 
 from zinc_kettle.core.names import file_stem
 from zinc_kettle.core.text import shorten
@@ -158,6 +158,23 @@ class Station(Standing, Screen[None]):
                 self.call_after_refresh(otherwise)
 
         self.app.push_screen(Chooser(question, choices, free=free), chosen)
+
+    LINE: ClassVar[tuple[str, str]] = ("#line", "#rows")
+    """The line a person types in, and what has the focus when it is closed; for a station that has one."""
+
+    def open_line(self, placeholder: str, value: str = "") -> None:
+        """Open the line to type in."""
+        line = self.query_one(self.LINE[0], Input)
+        line.placeholder, line.value, line.display = placeholder, value, True
+        line.focus()
+
+    def close_line(self) -> bool:
+        """Close it; False where it was closed."""
+        line = self.query_one(self.LINE[0], Input)
+        shown = bool(line.display)
+        line.value, line.display = "", False
+        self.query_one(self.LINE[1]).focus()
+        return shown
 
     def gave_up(self, said: str) -> None:
         """Show what went wrong where a result was to stand; called before a redraw."""

@@ -251,10 +251,8 @@ class LineupScreen(Recomputed[Shown]):
         if left is None or left.needs is None:
             self.notify("No fact is missing. On Rigs, w types in what is known of a rig.")
             return
-        line = self.query_one("#line", Input)
-        line.placeholder = f"{PLACEHOLDERS[left.needs].format(name=left.entrant.name)}; enter keeps it, escape cancels"
-        line.value, line.display = "", True
-        line.focus()
+        said = PLACEHOLDERS[left.needs].format(name=left.entrant.name)
+        self.open_line(f"{said}; enter keeps it, escape cancels")
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Keep the fact, and rank with it."""
@@ -272,14 +270,7 @@ class LineupScreen(Recomputed[Shown]):
                 self.notify(str(error), title="Not written", severity="error", timeout=12)
                 return
             self.recompute()
-        self._close_line()
-
-    def _close_line(self) -> bool:
-        line = self.query_one("#line", Input)
-        shown = bool(line.display)
-        line.display = False
-        self.query_one("#rows").focus()
-        return shown
+        self.close_line()
 
     def action_index(self) -> None:
         """The index against the chosen one, or the lineup again."""
@@ -363,7 +354,7 @@ class LineupScreen(Recomputed[Shown]):
 
     def action_back(self) -> None:
         """Close the line, or go back to the map."""
-        if not self._close_line():
+        if not self.close_line():
             host(self).go("map")
 
 

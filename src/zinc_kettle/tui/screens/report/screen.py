@@ -50,6 +50,7 @@ class Sections(Choices):
 class ReportScreen(Recomputed[Document]):
     """A report as it stands, and what it is made of."""
 
+    LINE = ("#line", "#sections")
     BINDINGS = bindings("report")
     AUTO_FOCUS = "#sections"
 
@@ -213,25 +214,12 @@ class ReportScreen(Recomputed[Document]):
 
     def action_title(self) -> None:
         """Give the report a title."""
-        line = self.query_one("#line", Input)
-        line.placeholder, line.display, line.value = (
-            "the report's title; enter keeps it, escape cancels",
-            True,
-            self._plan.title,
-        )
-        line.focus()
+        self.open_line("the report's title; enter keeps it, escape cancels", self._plan.title)
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Take the title."""
-        self._close_line()
+        self.close_line()
         self._changed(replace(self._plan, title=neutralise(event.value, keep_newlines=False).strip()))
-
-    def _close_line(self) -> bool:
-        line = self.query_one("#line", Input)
-        shown = bool(line.display)
-        line.display = False
-        self.query_one("#sections").focus()
-        return shown
 
     def action_add_part(self) -> None:
         """Add a study, the open duel, or a lineup."""
@@ -334,7 +322,7 @@ class ReportScreen(Recomputed[Document]):
 
     def action_back(self) -> None:
         """Put the line away, or back to the map."""
-        if not self._close_line():
+        if not self.close_line():
             host(self).go("map")
 
 

@@ -25,6 +25,7 @@ EXAMPLE = "bandwidth = 51.2 GB/s, data sheet    (bandwidth, price, idle_w, power
 class RigsScreen(Station):
     """Lists rigs; the chosen one's page stands beside."""
 
+    LINE = ("#type", "#rigs")
     BINDINGS = bindings("rigs")
     AUTO_FOCUS = "#rigs"
 
@@ -171,11 +172,8 @@ class RigsScreen(Station):
         self._open_line(ADDRESS, address=True)
 
     def _open_line(self, example: str, *, address: bool) -> None:
-        line = self.query_one("#type", Input)
         self._typing_address = address
-        line.placeholder = example
-        line.display = True
-        line.focus()
+        self.open_line(example)
 
     def action_plan_here(self) -> None:
         """Plan a study on the selected rig."""
@@ -199,15 +197,9 @@ class RigsScreen(Station):
             except KettleError as error:
                 self.notify(str(error), title="Not written", severity="error", timeout=12)
                 return
-        self._close_line()
+        self.close_line()
         self.redraw()
         self.query_one(Choices).choose(host(self).rig)
-
-    def _close_line(self) -> None:
-        line = self.query_one("#type", Input)
-        line.value = ""
-        line.display = False
-        self.query_one("#rigs").focus()
 
     def clipboard_text(self) -> str:
         """All that is known of the selected rig."""
@@ -216,7 +208,5 @@ class RigsScreen(Station):
 
     def action_back(self) -> None:
         """Close the line, or go back to the shelf."""
-        if self.query_one("#type", Input).display:
-            self._close_line()
-        else:
+        if not self.close_line():
             host(self).go("shelf")

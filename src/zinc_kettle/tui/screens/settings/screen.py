@@ -85,17 +85,11 @@ class SettingsScreen(Station):
             choices = [Choice(word, word) for word in row.setting.choices]
             self.choose(f"{row.title}: {row.meaning}", choices, self._take)
             return
-        line = self.query_one("#line", Input)
-        line.placeholder, line.value, line.display = (
-            f"{row.title}; empty restores the default, escape cancels",
-            "",
-            True,
-        )
-        line.focus()
+        self.open_line(f"{row.title}; empty restores the default, escape cancels")
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Take what was typed."""
-        self._close_line()
+        self.close_line()
         self._take(neutralise(event.value, keep_newlines=False))
 
     def _take(self, text: str) -> None:
@@ -108,18 +102,11 @@ class SettingsScreen(Station):
             host(self).wear(text or host(self).services.theme())
         self.redraw()
 
-    def _close_line(self) -> bool:
-        line = self.query_one("#line", Input)
-        shown = bool(line.display)
-        line.display = False
-        self.query_one("#rows").focus()
-        return shown
-
     def clipboard_text(self) -> str:
         """What is set, tab-separated."""
         return "\n".join(f"{row.title}\t{row.value}\t{row.origin}" for row in self._rows)
 
     def action_back(self) -> None:
         """Put the line away, or go back."""
-        if not self._close_line():
+        if not self.close_line():
             self.app.pop_screen()
