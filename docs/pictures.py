@@ -67,7 +67,7 @@ WAYS, LOG, ENGINES, NIGHT = (
     "One desk, the night log",
 )
 SCENES: tuple[Scene, ...] = (
-    Scene("shelf", "studies kept, and ready to run", steps=("Down", "wait:cormorant")),
+    Scene("shelf", "studies kept, and ready to run", steps=("Down", "wait:Cormorant")),
     Scene(
         "rigs",
         "the machines, what is known about each and from where",

@@ -18,7 +18,7 @@ from zinc_kettle.core.measures.traffic import TPOT_LIMIT, TTFT_LIMIT
 from zinc_kettle.core.plan.decide import Decide
 from zinc_kettle.core.plan.study import Repeats, Study
 from zinc_kettle.core.plan.traffic import Promise
-from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
+from zinc_kettle.core.results import Failure, KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.run.stopping import answer_of, candidates_of
 from zinc_kettle.formats.study import parse_study
 from zinc_kettle.present.answer import answer, main_measure
@@ -80,6 +80,17 @@ def test_the_best_is_held_against_the_next_or_against_what_one_has() -> None:
     )
     waits = answer(now, "tpot")
     assert waits.startswith("cormorant has the shortest TPOT") and "petrel" in waits and "12.0 times" in waits
+
+
+def test_who_could_not_be_measured_is_said() -> None:
+    """A rig that never loads is no rival, and no silence."""
+    plan = rigs()
+    of = {"cormorant": SPEEDS[("cormorant",)]}
+    whole = of_rates(plan, {("cormorant",): SPEEDS[("cormorant",)]})
+    broken = KeptRepeat("failed", repeats_at(1.0)[0], Failure("launch", "no memory", ""))
+    kept = {cell.cell.key: list(cell.kept_repeats) or [broken] for cell in whole.cells}
+    said = answer(StudyResults.of_repeats(plan, kept, RunInfo("run")))
+    assert said.startswith("only cormorant could be measured") and "petrel and gannet could not be measured" in said
 
 
 def test_conditions_are_no_candidates() -> None:

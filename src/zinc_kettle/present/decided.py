@@ -43,15 +43,18 @@ def choice_text(results: StudyResults, found: Choice, *, brief: bool) -> str:
     name = candidate_title(results, best)
     if results.study.decide.by == PRICE and best.price is not None and not found.too_early:
         return _cheapest_text(results, found)
+    failed = _failed_text(results, found)
     if found.too_early:
-        return _so_far(results, found)
+        return _so_far(results, found) + failed
+    if len(found.ranked) == 1 and not found.unfit and failed:
+        return f"only {name} could be measured: {measure.title} {_figure(best, found.measure)}{failed}"
     if found.within_percent is not None:
         said = _alike_text(results, found, found.within_percent)
     elif found.tied:
         said = _open_text(results, found, brief=brief)
     else:
         said = f"{_superlative(name, measure)}: {_figure(best, found.measure)}{_ahead_text(results, found)}"
-    return said + _but(results, found) + _conditions_text(results, found) + _spilled_text(results, found)
+    return said + _but(results, found) + _conditions_text(results, found) + _spilled_text(results, found) + failed
 
 
 def _superlative(name: str, measure: Measure) -> str:
@@ -153,6 +156,18 @@ def _but(results: StudyResults, found: Choice) -> str:
     ]
     more = len(found.elsewhere) - len(named)
     return f"; but {listed([*named, *([f'{more} more'] if more else [])])} {'is' if len(named) == 1 else 'are'} ahead"
+
+
+def _failed_text(results: StudyResults, found: Choice) -> str:
+    """Who could not be measured at all."""
+    study = results.study
+    there = {tuple(c.levels.items()) for c in (*found.ranked, *found.unfit)}
+    failed = dict.fromkeys(study.candidate(c.cell) for c in results.cells if c.state == "failed")
+    gone = [_levels(study, levels) for levels in failed if levels not in there]
+    if not gone:
+        return ""
+    named = [*gone[:MOST_NAMED], *([f"{len(gone) - MOST_NAMED} more"] if len(gone) > MOST_NAMED else [])]
+    return f"; {listed(named)} could not be measured"
 
 
 def _spilled_text(results: StudyResults, found: Choice) -> str:

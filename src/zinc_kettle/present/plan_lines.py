@@ -6,7 +6,8 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from zinc_kettle.core.plan.factors import Factor, label
+from zinc_kettle.core.plan.decide import is_condition
+from zinc_kettle.core.plan.factors import FACTORS, Factor, label
 from zinc_kettle.core.plan.fields import FIELDS, SECTIONS, PlanField, Section, field_text
 from zinc_kettle.core.units import plural
 
@@ -143,10 +144,16 @@ def _question(said: _Said, _raw: Raw) -> str:
     return str(said("question") or "nothing yet")
 
 
-def _decide(said: _Said, _raw: Raw) -> str:
-    if not any(said.given(name) for name in ("choose", "by", "baseline", "provided")):
-        return "the best of what varies; loads, lengths and models are conditions"
-    what = f"which {said.text('choose').replace(', ', ' and ')} to take" if said.given("choose") else "what to take"
+def _decide(said: _Said, raw: Raw) -> str:
+    vary = list(_table(raw, "vary"))
+    named = said("choose") if said.given("choose") else [n for n in vary if not is_condition(n, FACTORS.get(n))]
+    rest = [n.replace("_", " ") for n in vary if n not in named]
+    chosen = " and ".join(name.replace("_", " ") for name in named)
+    over = " and ".join(rest)
+    if chosen:
+        what = f"which {chosen} to take" + (f", over every {over}" if over else "")
+    else:
+        what = f"how it changes with {over}" if over else "nothing yet: nothing varies"
     measure = f", by {said('by')}" if said.given("by") else ""
     levels = said("baseline")
     now = f", against {_listed(list(levels.values()))} as now" if isinstance(levels, dict) and levels else ""

@@ -71,6 +71,14 @@ def chosen_factors(
     """
     if decide.choose:
         return tuple(name for name in leading if name in decide.choose)
-    return tuple(
-        name for name in leading if len(vary[name]) > 1 and name != MODEL and factors[name].kind not in CONDITIONS
-    )
+    return tuple(name for name in leading if len(vary[name]) > 1 and not is_condition(name, factors[name]))
+
+
+def is_condition(name: str, factor: Factor | None) -> bool:
+    """True for a factor that nobody chooses for its speed, unless a plan says so.
+
+    Args:
+        name: Its name.
+        factor: What is declared of it; None for a setting of an engine that is not known here.
+    """
+    return name == MODEL or (factor is not None and factor.kind in CONDITIONS)

@@ -7,8 +7,9 @@ import math
 from rich.cells import cell_len
 from rich.style import Style
 
+from zinc_kettle.core.chart import ticks
 from zinc_kettle.core.text import shorten
-from zinc_kettle.core.units import digits
+from zinc_kettle.core.units import plain
 from zinc_kettle.present.strip import Strip, StripPoint
 from zinc_kettle.tui.draw.map import Pieces
 from zinc_kettle.tui.theme import Palette, blend
@@ -70,18 +71,15 @@ class _Scale:
         low, high = extent
         room = (high - low) * 0.08 or abs(high) * 0.05 or 1.0
         self.low, self.high, self._rows = max(0.0, low - room) if low >= 0 else low - room, high + room, rows
+        self._ticks = {self.row(v): plain(v) for v in ticks(self.low, self.high, max(2, rows // 3))}
 
     def row(self, value: float) -> int:
         share = (value - self.low) / (self.high - self.low)
         return min(self._rows - 1, max(0, math.floor((1 - share) * self._rows)))
 
     def tick(self, row: int) -> str:
-        """The value at a row's middle, for a few of them."""
-        every = max(2, self._rows // 5)
-        if row % every:
-            return ""
-        value = self.high - (row + 0.5) / self._rows * (self.high - self.low)
-        return digits(value, significant=3)
+        """The round number that stands at a row; empty where none does."""
+        return self._ticks.get(row, "")
 
 
 def _column(
