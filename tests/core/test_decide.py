@@ -85,7 +85,6 @@ def test_the_best_is_held_against_the_next_or_against_what_one_has() -> None:
 def test_who_could_not_be_measured_is_said() -> None:
     """A rig that never loads is no rival, and no silence."""
     plan = rigs()
-    of = {"cormorant": SPEEDS[("cormorant",)]}
     whole = of_rates(plan, {("cormorant",): SPEEDS[("cormorant",)]})
     broken = KeptRepeat("failed", repeats_at(1.0)[0], Failure("launch", "no memory", ""))
     kept = {cell.cell.key: list(cell.kept_repeats) or [broken] for cell in whole.cells}

@@ -27,7 +27,23 @@ JOB = re.compile(
     re.M,
 )
 JOBS = {found["name"]: found for found in JOB.finditer(PAGE.read_text(encoding="utf-8"))}
-DECIDED: dict[str, Any] = {}
+DECIDED: dict[str, Any] = {
+    "two-cards": {"rig": "cormorant"},
+    "streams": [1],
+    "two-engines": {"engine": "built-in"},
+    "worth-the-price": {"rig": "gannet"},
+    "which-sizes": {"model": "brine-1b"},
+    "experts": {"experts_in_main": False},
+    "fewer-bits": {"quantization": "Q4_K"},
+    "threads": {"threads": 8},
+    "the-older-one": {"rig": "petrel"},
+    "from-fastest-to-slowest": {"rig": "cormorant"},
+    "one-or-four": None,
+    "one-score": {"rig": "cormorant"},
+    "small-card": None,
+    "all-at-once": {"cache_precision": "q8_0"},
+    "last-weeks-settings": {"threads": 2, "flash_attention": False},
+}
 """What each run decides: the levels of the best, or up to which load the promise is kept."""
 
 

@@ -53,13 +53,28 @@ def choice_text(results: StudyResults, found: Choice, *, brief: bool) -> str:
     elif found.tied:
         said = _open_text(results, found, brief=brief)
     else:
-        said = f"{_superlative(name, measure)}: {_figure(best, found.measure)}{_ahead_text(results, found)}"
+        head = _superlative(name, measure, plural=_several(results, best))
+        said = f"{head}: {_figure(best, found.measure)}{_ahead_text(results, found)}"
     return said + _but(results, found) + _conditions_text(results, found) + _spilled_text(results, found) + failed
 
 
-def _superlative(name: str, measure: Measure) -> str:
+PLURALS = {"is": "are", "has": "have"}
+
+
+def _several(results: StudyResults, candidate: Candidate) -> bool:
+    """True for `8 threads`, of which one says that they are."""
+    (name, level), *others = candidate.levels.items()
+    factor = results.study.factors[name]
+    return not others and bool(factor.noun) and not factor.suffix and level != 1
+
+
+def _superlative(name: str, measure: Measure, *, plural: bool = False) -> str:
     kind = kind_of(measure)
-    return f"{name} {SUPERLATIVES[kind]}" + (f" in {measure.title}" if kind == "speed" else f" {measure.title}")
+    said = SUPERLATIVES[kind]
+    if plural:
+        verb, rest = said.split(maxsplit=1)
+        said = f"{PLURALS[verb]} {rest}"
+    return f"{name} {said}" + (f" in {measure.title}" if kind == "speed" else f" {measure.title}")
 
 
 def _figure(candidate: Candidate, measure: str) -> str:
@@ -108,7 +123,8 @@ def _alike_text(results: StudyResults, found: Choice, within: float) -> str:
         return f"{who} differ by no more than {within:g}% in {measure.title}: {figures}"
     names = _names(results, found.tied)
     are = "is" if len(found.tied) == 1 else "are"
-    head = f"{_superlative(candidate_title(results, found.best), measure)}: {_figure(found.best, found.measure)}"
+    head = _superlative(candidate_title(results, found.best), measure, plural=_several(results, found.best))
+    head = f"{head}: {_figure(found.best, found.measure)}"
     return f"{head}; {names} {are} not {most}"
 
 
@@ -235,6 +251,10 @@ def _conditions_text(results: StudyResults, found: Choice) -> str:
         said = test.condition
     if len(found.unfit) > MOST_NAMED:
         out.append(f"so are {len(found.unfit) - MOST_NAMED} more")
+    now = found.against if found.baseline else None
+    if now is not None and now.tests and all(t.held == "met" for t in now.tests):
+        has = listed([condition_text(t.condition) for t in now.tests])
+        out.append(f"{candidate_title(results, now)} has {has}, too")
     doubt = None if found.best is None else found.best.doubtful
     if doubt is not None:
         out.append(f"{_seen(doubt)} does not settle whether it has {condition_text(doubt.condition)}")
