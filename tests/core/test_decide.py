@@ -90,6 +90,7 @@ def test_who_could_not_be_measured_is_said() -> None:
     kept = {cell.cell.key: list(cell.kept_repeats) or [broken] for cell in whole.cells}
     said = answer(StudyResults.of_repeats(plan, kept, RunInfo("run")))
     assert said.startswith("only cormorant could be measured") and "petrel and gannet could not be measured" in said
+    assert answer(whole).startswith("so far only cormorant is measured: decode 240 ")
 
 
 def test_conditions_are_no_candidates() -> None:

@@ -46,8 +46,9 @@ def choice_text(results: StudyResults, found: Choice, *, brief: bool) -> str:
     failed = _failed_text(results, found)
     if found.too_early:
         return _so_far(results, found) + failed
-    if len(found.ranked) == 1 and not found.unfit and failed:
-        return f"only {name} could be measured: {measure.title} {_figure(best, found.measure)}{failed}"
+    if len(found.ranked) == 1 and not found.unfit:
+        only = f"only {name} could be measured" if failed else f"so far only {name} is measured"
+        return f"{only}: {measure.title} {_figure(best, found.measure)}{failed}"
     if found.within_percent is not None:
         said = _alike_text(results, found, found.within_percent)
     elif found.tied:
