@@ -18,7 +18,6 @@ from zinc_kettle.app.services import Services
 from zinc_kettle.config import Places
 from zinc_kettle.tui.app import KettleApp
 from zinc_kettle.tui.screens.plan.screen import PlanScreen
-from zinc_kettle.tui.widgets.plan_text import PlanText
 
 OUT = Path(__file__).parent / "out" / "planning.json"
 KEYS = 40
@@ -51,7 +50,7 @@ async def measure(count: int) -> dict[str, float]:
             await pilot.pause(0.1)
             if screen._costs is not None:
                 break
-        screen.query_one(PlanText).go(1)
+        screen.go_to(("vary", "threads"))
         await pilot.press("enter")
         keys = []
         for i in range(KEYS):
