@@ -8,6 +8,7 @@ from typing import Any
 import pytest
 
 from tests.build import KNOWN, decode_timeline, repeat, repeats_at, study
+from zinc_kettle.core.anonymise import Anonymiser
 from zinc_kettle.core.checks.conditions import Condition, read_condition
 from zinc_kettle.core.checks.sections import section_problems
 from zinc_kettle.core.compare.cells import standing
@@ -20,7 +21,9 @@ from zinc_kettle.core.plan.study import Repeats, Study
 from zinc_kettle.core.plan.traffic import Promise
 from zinc_kettle.core.results import Failure, KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.run.stopping import answer_of, candidates_of
+from zinc_kettle.formats.shared_study import shared_study
 from zinc_kettle.formats.study import parse_study
+from zinc_kettle.formats.study_writer import write_study
 from zinc_kettle.present.answer import answer, main_measure
 from zinc_kettle.present.decided import decide_json
 
@@ -276,3 +279,12 @@ until_answered = "best"
     assert parse_study(file, KNOWN, file="f", folder=Path()).repeats.until_measure == "ttft"
     other = parse_study(f'{file}until_measure = "decode"\n', KNOWN, file="f", folder=Path())
     assert other.repeats.until_measure == "decode"
+
+
+def test_what_is_decided_goes_along_with_a_copy_and_a_bundle() -> None:
+    """The plan that is written from a plan, and the one that is handed on, decide the same."""
+    decide = Decide(("rig",), "ttft", {"rig": "petrel"}, ("decode >= 7", "decode keeps 80%"))
+    plan = rigs(decide)
+    for one in (plan, shared_study(plan, Anonymiser())):
+        again = parse_study(write_study(one), KNOWN, file="f", folder=Path())
+        assert again.decide == decide

@@ -41,6 +41,7 @@ def shared_study(study: Study, private: Anonymiser) -> Study:
         vary={name: tuple(map(private.level, levels)) for name, levels in study.vary.items()},
         hold=private.levels(study.hold),
         design=design,
+        decide=replace(study.decide, baseline=private.levels(study.decide.baseline)),
         endpoint=None if study.endpoint is None else Endpoint(NO_ADDRESS, private.text(study.endpoint.model)),
         prompts=replace(prompts, files=tuple(map(last_name, prompts.files))),
         load=replace(study.load, times_file=None if times_file is None else last_name(times_file)),

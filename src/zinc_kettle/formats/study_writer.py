@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import fields
 from typing import Any
 
+from zinc_kettle.core.plan.decide import Decide
 from zinc_kettle.core.plan.design import Design
 from zinc_kettle.core.plan.study import Limits, Repeats, Study
 from zinc_kettle.core.plan.traffic import NEEDED, CapacitySearch, Lengths, Load, Promise, RetryPolicy
@@ -40,6 +41,7 @@ def _sections(study: Study, files: Sequence[str], times_file: str) -> dict[str, 
     """In the order a person reads them."""
     repeats, endpoint = study.repeats, study.endpoint
     return {
+        "decide": _changed(study.decide, Decide()),
         "vary": {name: list(levels) for name, levels in study.vary.items()},
         "hold": dict(study.hold),
         "design": _design(study.design),
