@@ -179,6 +179,17 @@ def test_the_cheapest_that_is_fast_enough() -> None:
     assert told["by"] == "price" and told["best"]["levels"] == {"rig": "gannet"} and told["best"]["price"] == 1_400
 
 
+def test_nothing_is_the_cheapest_where_a_price_is_not_known() -> None:
+    """Nor is a condition claimed that is not settled: of three repeats nothing is sure."""
+    unknown: RunFacts = {"rigs": {"gannet": {"price": 1_400.0}}}
+    plan = rigs(Decide(by="price", provided=("decode >= 50",)))
+    found = choice(of_rates(plan, SPEEDS, facts=unknown), "decode")
+    assert not found.by_price and found.best is not None and found.best.levels == {"rig": "cormorant"}
+    assert "cheapest" not in answer(of_rates(plan, SPEEDS, facts=unknown))
+    few = answer(of_rates(plan, SPEEDS, n=3, facts=FACTS))
+    assert few.startswith("petrel is the cheapest: 650") and "does not settle" in few
+
+
 def test_what_keeps_its_speed_at_depth() -> None:
     """The share of the first condition's figure that is kept at every other."""
     plan = study({"rig": ("petrel", "gannet"), "depth": (100, 3_000)}, decide=Decide(provided=("decode keeps 80%",)))

@@ -7,7 +7,7 @@ import re
 import numpy as np
 
 from tests.build import measured, repeats_at, study
-from zinc_kettle.core.compare.cells import standing, to_settle
+from zinc_kettle.core.compare.cells import ratio, repeats_needed, standing
 from zinc_kettle.core.plan.study import Repeats
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.run.stopping import best_so_far, neighbours, pairs_so_far
@@ -113,9 +113,9 @@ def test_effort_needs_something_to_go_by() -> None:
     few = StudyResults.of_repeats(
         plan, {a.key: measured(*repeats_at(20.0, 21.0)), b.key: measured(*repeats_at(20.5, 20.0))}
     )
-    assert to_settle(few.cells[0], few.cells[1], "decode", smallest=0.03) is None
+    assert repeats_needed(ratio(few.cells[0], few.cells[1], "decode"), few.cells[:2], smallest=0.03) is None
     some = StudyResults.of_repeats(
         plan, {a.key: measured(*repeats_at(20.0, 21.0, 19.5)), b.key: measured(*repeats_at(20.5, 20.0, 20.2))}
     )
-    effort = to_settle(some.cells[0], some.cells[1], "decode", smallest=0.03)
+    effort = repeats_needed(ratio(some.cells[0], some.cells[1], "decode"), some.cells[:2], smallest=0.03)
     assert effort is not None and effort.repeats > 3 and effort.share >= 0.03

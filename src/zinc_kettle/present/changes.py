@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 
-from zinc_kettle.core.compare.cells import MIN_REPEATS, RATIO, Samples, in_turn, ratio
+from zinc_kettle.core.compare.cells import MIN_REPEATS
+from zinc_kettle.core.compare.choice import mean_of, ratio_of
 from zinc_kettle.core.compare.loads import LoadVerdict, load_verdicts
-from zinc_kettle.core.compare.sides import together
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.search.capacity import WORDS
-from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.units import percent, plural, with_unit
 from zinc_kettle.present.capacity import noun
 from zinc_kettle.present.ratio_words import change_words
@@ -65,9 +62,9 @@ def change_text(results: StudyResults, measured: Sequence[CellResults], name: st
     low, high = _same_rest(first, last, rest)
     if not low or len(levels) < 2:
         return _list_text(measured, name)
-    a, b = _mean(low, name), _mean(high, name)
+    a, b = mean_of(low, name), mean_of(high, name)
     ends = [study.factors[factor].says(level) for level in (levels[0], levels[-1])]
-    found, few = _change(low, high, name), min(c.done for c in (*low, *high)) < MIN_REPEATS
+    found, few = ratio_of(high, low, name), min(c.done for c in (*low, *high)) < MIN_REPEATS
     figures = [with_unit(value, measure.unit) for value in (a, b)]
     if few:
         verb = "falls" if b < a else "rises"
@@ -89,28 +86,9 @@ def _same_rest(
     return [a for a, _ in pairs], [b for _, b in pairs]
 
 
-def _mean(cells: Sequence[CellResults], name: str) -> float:
-    heads = [v.value for c in cells if isinstance(v := c.value(name), Value)]
-    if len(heads) == 1 or min(heads) <= 0:
-        return sum(heads) / len(heads)
-    return math.exp(sum(map(math.log, heads)) / len(heads))
-
-
-def _change(low: Sequence[CellResults], high: Sequence[CellResults], name: str) -> Interval | None:
-    """The last over the first."""
-    if len(low) == 1:
-        return ratio(high[0], low[0], name)
-    a, b = together(low, name), together(high, name)
-    if a is None or b is None:
-        return None
-    if not in_turn((*low, *high)):
-        a, b = Samples(a.values, (), a.widening), Samples(b.values, (), b.widening)
-    return RATIO(b, a)
-
-
 def _list_text(measured: Sequence[CellResults], name: str) -> str:
     more = MEASURES[name].better == "more"
-    ordered = sorted(measured, key=lambda c: _mean([c], name), reverse=more)
-    named = [f"{c.title} {with_unit(_mean([c], name), MEASURES[name].unit)}" for c in ordered[:MOST_LISTED]]
+    ordered = sorted(measured, key=lambda c: mean_of([c], name), reverse=more)
+    named = [f"{c.title} {with_unit(mean_of([c], name), MEASURES[name].unit)}" for c in ordered[:MOST_LISTED]]
     rest = f" and {len(ordered) - MOST_LISTED} more" if len(ordered) > MOST_LISTED else ""
     return f"{MEASURES[name].title}: {', '.join(named)}{rest}"

@@ -41,7 +41,7 @@ def choice_text(results: StudyResults, found: Choice, *, brief: bool) -> str:
         return _none_fits(results, found)
     measure = MEASURES[found.measure]
     name = candidate_title(results, best)
-    if results.study.decide.by == PRICE and best.price is not None and not found.too_early:
+    if found.by_price:
         return _cheapest_text(results, found)
     failed = _failed_text(results, found)
     if found.too_early:
@@ -278,7 +278,7 @@ def _cheapest_text(results: StudyResults, found: Choice) -> str:
     best = found.best
     assert best is not None and best.price is not None
     said = f"{candidate_title(results, best)} is the cheapest"
-    conditions = [condition_text(t.condition) for t in best.tests if t.condition.measure != PRICE]
+    conditions = [condition_text(t.condition) for t in best.tests if t.held == "met" and t.condition.measure != PRICE]
     said += f" with {listed(conditions)}" if conditions else ""
     said += f": {plain(best.price)}"
     dearer = [c for c in found.others if c.price is not None][:MOST_NAMED]

@@ -30,7 +30,7 @@ from zinc_kettle.present.answer import main_measure
 from zinc_kettle.present.breakdown import sentence as split_sentence
 from zinc_kettle.present.dates import time_of_day
 from zinc_kettle.present.lengths import slope_text
-from zinc_kettle.present.ratio_words import PERCENT_BELOW
+from zinc_kettle.present.ratio_words import PERCENT_BELOW, TIMES_FROM
 
 Tone = Literal["finding", "caution", "failure", "hint"]
 MOST_GAINS = 3
@@ -235,7 +235,7 @@ def _gain(gain: Gain, study: Study, title: str, effort: RepeatsNeeded | None, *,
 def _more(ratios: Sequence[Interval], title: str) -> str:
     """`1.28 to 1.49 times the decode`, `4 to 6% more decode`, `38% less decode`."""
     values = sorted(r.value for r in ratios)
-    if values[0] >= PERCENT_BELOW or values[-1] >= 2:
+    if values[0] >= PERCENT_BELOW or values[-1] >= TIMES_FROM:
         return f"{_span(values, _times)} times the {title}"
     if values[0] >= 1 or values[-1] <= 1:
         shares = [100 * (v - 1) for v in values] if values[0] >= 1 else sorted(100 * (1 - v) for v in values)

@@ -11,6 +11,8 @@ from zinc_kettle.core.units import digits
 
 PERCENT_BELOW = 1.1
 """Under this a ratio is said in percent: 6% faster, and not 1.06 times as fast."""
+TIMES_FROM = 2.0
+"""From here on a rise is said in times: by 100% is twice as much, and larger percentages are hard to picture."""
 Kind = Literal["speed", "time", "size", "more", "less"]
 _KINDS: dict[str, Kind] = {"tokens/s": "speed", "chars/s": "speed", "requests/s": "speed", "s": "time", "bytes": "size"}
 SUPERLATIVES: dict[Kind, str] = {
@@ -61,7 +63,7 @@ def times(value: float, found: Interval) -> str:
 
 def change_words(found: Interval) -> str:
     """How far something rose or fell: `by 37% (35–40%)`, `to 4.7 times as much (4.2–5.1)`."""
-    if found.value < 2:
+    if found.value < TIMES_FROM:
         ends = (found.low, found.high) if found.value > 1 else (found.high, found.low)
         shares = [digits(100 * abs(v - 1), significant=2) for v in (found.value, *ends)]
         return f"by {shares[0]}%{_bounds(shares, '%')}"

@@ -13,6 +13,8 @@ from zinc_kettle.core.units import TYPED_UNITS
 PROMISE = "promise"
 KEPT = "promise_kept"
 """The measure that tells how far a promise is kept."""
+TYPED_AS = "decode >= 7, memory <= 8 GB, decode keeps 80%, promise, price <= 1500"
+"""Conditions as a person types them."""
 ConditionKind = Literal["promise", "least", "most", "keeps"]
 _BOUND = re.compile(r"(?P<name>[a-z_0-9]+)\s*(?P<sign>>=|<=|≥|≤)\s*(?P<number>\d+(?:\.\d+)?)\s*(?P<unit>\S*)\Z")
 _KEEPS = re.compile(r"(?P<name>[a-z_0-9]+)\s+keeps\s+(?P<number>\d+(?:\.\d+)?)\s*%\Z")
@@ -44,7 +46,7 @@ def read_condition(text: str, *, percentile: float) -> Condition:
     keeps, bound = _KEEPS.match(said), _BOUND.match(said)
     found = keeps or bound
     if found is None:
-        raise ValueError("as in: decode >= 7, memory <= 8 GB, decode keeps 80%, promise, price <= 1500")
+        raise ValueError("it is neither promise, nor a measure or price with a bound, nor a share that is kept")
     name = found["name"]
     if name not in MEASURES and (name != PRICE or keeps is not None):
         raise ValueError(f"{name!r} is not a measure")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 
-from zinc_kettle.core.checks.conditions import read_condition
+from zinc_kettle.core.checks.conditions import TYPED_AS, read_condition
 from zinc_kettle.core.faults import is_fault
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan.decide import PRICE
@@ -88,7 +88,9 @@ def _decide(study: Study) -> Iterator[Problem]:
         try:
             condition = read_condition(text, percentile=study.promise.percentile)
         except ValueError as error:
-            yield Problem(("decide", "provided"), f"{text!r} is no condition", why=str(error))
+            yield Problem(
+                ("decide", "provided"), f"{text!r} is no condition", why=str(error), remedy=f"as in: {TYPED_AS}"
+            )
             continue
         if condition.kind == "promise" and not study.promise.made:
             path, what = ("decide", "provided"), "nothing is promised, so no promise can hold"

@@ -299,22 +299,6 @@ class RepeatsNeeded:
     """How long these take; None where it is not known."""
 
 
-def to_settle(a: CellResults, b: CellResults, name: str, *, smallest: float, pairs: int = 1) -> RepeatsNeeded | None:
-    """What would tell two cells apart with 90%, if they differ by what is seen now, or by the smallest worth knowing.
-
-    Args:
-        a: A cell.
-        b: Another one of the same run.
-        name: Of the measure.
-        smallest: The smallest difference worth knowing, as a share.
-        pairs: How many pairs are looked at together.
-
-    Returns:
-        None where too little is measured to say.
-    """
-    return repeats_needed(ratio(a, b, name), (a, b), smallest=smallest, pairs=pairs)
-
-
 def repeats_needed(
     found: Interval | None, cells: Iterable[CellResults], *, smallest: float, pairs: int = 1
 ) -> RepeatsNeeded | None:

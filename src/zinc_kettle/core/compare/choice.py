@@ -81,6 +81,8 @@ class Choice:
     """True where that is what one has now."""
     ratio: Interval | None = None
     """The better over the worse of the two by the measure, as quotient above 1 where the best is ahead."""
+    by_price: bool = False
+    """True where the order is that of the prices; False where one of them is not known."""
     too_early: bool = False
     """True where a candidate has too few repeats for a conclusion."""
     within_percent: float | None = None
@@ -112,7 +114,7 @@ def _choice(results: StudyResults, name: str) -> Choice:
     if not fit or early:
         return Choice(name, fit[0] if fit else None, others=tuple(fit[1:]), unfit=unfit, too_early=early)
     if by_price:
-        return Choice(name, fit[0], others=tuple(fit[1:]), unfit=unfit)
+        return Choice(name, fit[0], others=tuple(fit[1:]), unfit=unfit, by_price=True)
     found = _ranked(results, fit, name, len(there))
     best = found.best
     assert best is not None
@@ -138,8 +140,7 @@ def _candidates(results: StudyResults, measured: Sequence[CellResults], name: st
     conditions, out = conditions_of(results), []
     for levels, of in found.items():
         cells = tuple(cell for at, cell in of.items() if at in shared or not shared)
-        heads = [v.value for c in cells if isinstance(v := c.value(name), Value)]
-        value = geometric_mean(heads) if min(heads) > 0 else sum(heads) / len(heads)
+        value = mean_of(cells, name)
         tests = tuple(tested(results, condition, tuple(of.values())) for condition in conditions)
         out.append(Candidate(dict(levels), cells, value, tests, price_of(results, cells[0])))
     return out
@@ -225,12 +226,23 @@ def _ahead(best: Candidate, other: Candidate, name: str) -> Interval | None:
     """How many times as good the best is as another one."""
     more = MEASURES[name].better == "more"
     above, below = (best, other) if more else (other, best)
-    if len(best.cells) == len(other.cells) == 1:
-        return ratio(above.cells[0], below.cells[0], name)
-    mine, its = samples_of(above, name), samples_of(below, name)
+    return ratio_of(above.cells, below.cells, name)
+
+
+def mean_of(cells: Sequence[CellResults], name: str) -> float:
+    """The geometric mean of the headlines of cells that have one; the plain mean where one is not positive."""
+    heads = [v.value for c in cells if isinstance(v := c.value(name), Value)]
+    return geometric_mean(heads) if min(heads) > 0 else sum(heads) / len(heads)
+
+
+def ratio_of(above: Sequence[CellResults], below: Sequence[CellResults], name: str) -> Interval | None:
+    """The ratio of the geometric means of two sets of cells, block by block where they were measured in turn."""
+    if len(above) == len(below) == 1:
+        return ratio(above[0], below[0], name)
+    mine, its = together(above, name), together(below, name)
     if mine is None or its is None:
         return None
-    if not in_turn((*above.cells, *below.cells)):
+    if not in_turn((*above, *below)):
         mine, its = replace(mine, blocks=()), replace(its, blocks=())
     return RATIO(mine, its)
 

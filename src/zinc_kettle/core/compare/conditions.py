@@ -12,6 +12,7 @@ from zinc_kettle.core.facts import machine_of
 from zinc_kettle.core.plan.decide import PRICE
 from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.stats import Interval
 
 Held = Literal["met", "unmet", "open"]
 
@@ -68,10 +69,15 @@ def _bound(condition: Condition, cell: CellResults) -> Tested:
     figure = cell.value(condition.measure)
     if not isinstance(figure, Value):
         return Tested(condition, "open", None, cell)
+    return Tested(condition, _held(condition, figure), figure.value, cell)
+
+
+def _held(condition: Condition, figure: Value | Interval) -> Held:
+    """Met or not where the whole 95% interval says so."""
     ends = {_within(condition, end) for end in (figure.low, figure.high)}
-    sure = figure.bound == "interval95" and len(ends) == 1
-    held: Held = "open" if not sure else "met" if ends == {True} else "unmet"
-    return Tested(condition, held, figure.value, cell)
+    if figure.bound != "interval95" or len(ends) > 1:
+        return "open"
+    return "met" if ends == {True} else "unmet"
 
 
 def _kept_shares(condition: Condition, cells: Sequence[CellResults]) -> list[Tested]:
@@ -79,11 +85,6 @@ def _kept_shares(condition: Condition, cells: Sequence[CellResults]) -> list[Tes
     first, out = cells[0], []
     for cell in cells[1:]:
         found = ratio(cell, first, condition.measure)
-        if found is None:
-            out.append(Tested(condition, "open", None, cell))
-            continue
-        ends = {end >= condition.limit for end in (found.low, found.high)}
-        sure = found.bound == "interval95" and len(ends) == 1
-        held: Held = "open" if not sure else "met" if ends == {True} else "unmet"
-        out.append(Tested(condition, held, found.value, cell))
+        known = None if found is None else found.value
+        out.append(Tested(condition, "open" if found is None else _held(condition, found), known, cell))
     return out or [Tested(condition, "open", None, first)]
