@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 
 from tests.build import decode_timeline, rates, repeat, repeats_at, run, study
@@ -10,6 +12,7 @@ from zinc_kettle.core.compare.cells import in_turn
 from zinc_kettle.core.compare.duel import duel, effort, ladder, prompt_by_prompt
 from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.plan.study import Repeats
+from zinc_kettle.core.record.telemetry import Launch
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.present.charts.duel import duel_chart, ladder_chart
 from zinc_kettle.present.duel import duel_json, duel_rows, ladder_sum, verdict
@@ -31,6 +34,31 @@ def test_one_change_in_one_run_is_the_clean_case() -> None:
     told = duel_json(found, "decode")
     assert told["measures"]["decode"]["verdict"] == "b" and told["differences"][0]["b"] == "Q4_0"
     assert duel_rows(found)[0][4] == "B is better"
+
+
+def test_a_measure_that_is_asked_about_is_judged_and_cells_without_it_are_left_out() -> None:
+    """Also one that the map does not show; a pair that lacks it takes the others' verdict from nobody."""
+    plan = study({"quantization": ("Q8_0", "Q4_0"), "threads": (1, 2)})
+    kept = {}
+    for cell in plan.cells:
+        slower = 2 if cell.levels["quantization"] == "Q4_0" else 1
+        bare = cell.levels["threads"] == 2
+        kept[cell.key] = [
+            KeptRepeat("measured", replace(r, launch=None if bare else _launch(cell.index, i, slower)))
+            for i, r in enumerate(repeats_at(*[10.0 * slower + i / 10 for i in range(8)]))
+        ]
+    results = StudyResults.of_repeats(plan, kept)
+    found = duel(*sides(results), ["decode"], asked="load_time")
+    assert [c.measure for c in found.contests] == ["load_time", "decode"]
+    loading = found.contest("load_time")
+    assert loading is not None and loading.verdict == "a" and loading.ratio is not None
+    assert loading.ratio.value == pytest.approx(2.0, rel=0.01)
+
+
+def _launch(cell: int, block: int, seconds: float) -> Launch:
+    """The launches of the second cell are shared by two repeats each, so that they have no blocks."""
+    shared = block // 2 if cell else block
+    return Launch(f"{cell}-{shared}", int((seconds + shared / 1000) * 1e9), None)
 
 
 def test_a_run_launch_by_launch_is_not_paired_between_launches() -> None:

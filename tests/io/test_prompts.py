@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -11,11 +12,14 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from tests.build import KNOWN
-from zinc_kettle.core.plan.study import Study
+from zinc_kettle.core.checks.validate import validate
+from zinc_kettle.core.plan.study import Study, without_texts, workload
 from zinc_kettle.core.plan.suite import SUITE
+from zinc_kettle.core.plan.traffic import Recorded
 from zinc_kettle.errors import StudyFileError
-from zinc_kettle.formats.prompts import BadPromptFile, read_prompts, read_times
-from zinc_kettle.formats.study import parse_study
+from zinc_kettle.formats.prompts import BadPromptFile, NamedPrompt, read_prompts, read_times
+from zinc_kettle.formats.shared_study import copied_study
+from zinc_kettle.formats.study import line_of, parse_study
 from zinc_kettle.formats.suite import task_texts
 
 HEAD = 'format = 1\nname = "desks"\nquestion = "How many?"\nseed = 4\n'
@@ -47,17 +51,24 @@ def talks(folder: Path, count: int = 9) -> Path:
 
 def test_json_lines_csv_and_text(tmp_path: Path) -> None:
     """Each kind by its ending."""
-    recorded = read_prompts(talks(tmp_path))
-    assert not isinstance(recorded, str) and len(recorded) == 9
+    recorded = _recorded(talks(tmp_path))
+    assert len(recorded) == 9
     assert recorded[2].asks == 2 and recorded[2].output_tokens == 12 and recorded[2].messages[1] == ("assistant", "aye")
     table = tmp_path / "asks.csv"
-    table.write_text('prompt,output_tokens,kind\n"When, please?",32,tide\nWho is due?,,berth\n')
-    rows = read_prompts(table)
-    assert not isinstance(rows, str) and [r.output_tokens for r in rows] == [32, None]
+    table.write_text('prompt,output_tokens,name\n"When, please?",32,tide\nWho is due?,,\n')
+    rows = _recorded(table)
+    assert [r.output_tokens for r in rows] == [32, None]
+    assert [one.name for one in read_prompts(table)] == ["tide", "asks-2"]
     assert rows[0].messages == (("user", "When, please?"),)
     plain = tmp_path / "log.txt"
     plain.write_text("\ufeff the log \n")
-    assert read_prompts(plain) == "the log"
+    assert read_prompts(plain) == [NamedPrompt("log", "the log")]
+
+
+def _recorded(path: Path) -> list[Recorded]:
+    found = [one.prompt for one in read_prompts(path)]
+    assert all(isinstance(prompt, Recorded) for prompt in found)
+    return [prompt for prompt in found if isinstance(prompt, Recorded)]
 
 
 BAD = {
@@ -192,3 +203,62 @@ def test_wrong_loads_are_explained(tmp_path: Path, name: str) -> None:
     with pytest.raises(StudyFileError) as caught:
         parse(text, tmp_path)
     assert words in str(caught.value) and caught.value.exit_code == 2
+
+
+QUESTIONS = '[hold]\nmodel = "brine-15m"\ncontext = 4096\n[prompts]\nfiles = ["tide.txt", "berth.txt"]\n'
+
+
+def _questions(folder: Path, vary: str = '"all"', more: str = "") -> Study:
+    for name in ("tide", "berth"):
+        (folder / f"{name}.txt").write_text(f"What of the {name}?")
+    return parse(f"[vary]\nprompt = [{vary}]\n{QUESTIONS}{more}", folder)
+
+
+def test_a_studys_own_prompts_are_a_factor(tmp_path: Path) -> None:
+    """By the names of their files or lines; each cell asks its own, and nothing else of the work differs."""
+    plan = _questions(tmp_path)
+    assert [cell.levels for cell in plan.cells] == [{"prompt": "tide"}, {"prompt": "berth"}]
+    assert not plan.ranked and plan.conditions == ("prompt",)
+    tide, berth = (workload(plan, cell) for cell in plan.cells)
+    assert {name for name in tide if tide[name] != berth[name]} == {"prompts"}
+    assert workload(plan, plan.cells[0], ["prompt"]) == workload(plan, plan.cells[1], ["prompt"])
+    alone = parse(QUESTIONS.replace('"berth.txt"', "").replace("[hold]", "[vary]\nsalt = [true]\n[hold]"), tmp_path)
+    assert plan.prompts.only("berth").texts == ("What of the berth?",) and alone.prompts.names == ()
+    renamed = _questions(tmp_path, '"low", "berth"', 'names = ["low", "berth"]\n')
+    assert workload(renamed, renamed.cells[0]) == tide  # a name is not work
+
+
+def test_a_copy_and_a_plan_without_texts_are_the_same_work(tmp_path: Path) -> None:
+    """A copied plan names its prompts as before; left-out texts keep the fingerprint of each."""
+    plan = _questions(tmp_path)
+    text, files = copied_study(plan, comment="")
+    for name, data in files.items():
+        (tmp_path / name).write_bytes(data)
+    copy = parse_study(text, KNOWN, file="s.toml", folder=tmp_path)
+    bare = replace(plan, prompts=without_texts(without_texts(plan.prompts)))
+    for other in (copy, bare):
+        assert [workload(other, cell) for cell in other.cells] == [workload(plan, cell) for cell in plan.cells]
+    assert not validate(bare, KNOWN.engines)
+
+
+@pytest.mark.parametrize(
+    ("vary", "more", "path"),
+    [
+        ('"tides"', "", ("vary", "prompt")),
+        ('"all"', 'names = ["one"]\n', ("prompts", "names")),
+        ('"all"', 'names = ["one", "one"]\n', ("prompts", "names")),
+    ],
+)
+def test_prompts_that_cannot_be_told_apart(tmp_path: Path, vary: str, more: str, path: tuple[str, ...]) -> None:
+    """A name that no prompt has, too few names, and one name for two."""
+    with pytest.raises(StudyFileError) as caught:
+        _questions(tmp_path, vary, more)
+    text = f"{HEAD}[vary]\nprompt = [{vary}]\n{QUESTIONS}{more}"
+    assert caught.value.line == line_of(text, *path) and caught.value.remedy
+
+
+def test_a_prompt_without_prompts(tmp_path: Path) -> None:
+    """Made-up words have no names."""
+    with pytest.raises(StudyFileError) as caught:
+        parse('[vary]\nprompt = ["tide"]\n[hold]\nmodel = "brine-15m"\nprompt_tokens = 64\n', tmp_path)
+    assert "prompts" in str(caught.value)

@@ -24,7 +24,7 @@ from zinc_kettle.config import Places
 from zinc_kettle.core.checks.doubts import doubts
 from zinc_kettle.core.declared import Plain
 from zinc_kettle.core.names import NAME_HINT, is_name
-from zinc_kettle.core.plan.factors import HERE, Level
+from zinc_kettle.core.plan.factors import EVERY, HERE, Level
 from zinc_kettle.core.plan.history import History
 from zinc_kettle.core.plan.recipe import BUILT_IN, OPEN_PROTOCOL, factors_of
 from zinc_kettle.core.plan.study import Cell, Study, rigs_of
@@ -36,7 +36,7 @@ from zinc_kettle.errors import StudyFileError, UsageError
 from zinc_kettle.formats import study_edit
 from zinc_kettle.formats.atomic_file import atomic_file
 from zinc_kettle.formats.shared_study import copied_study
-from zinc_kettle.formats.study import Known, check_study
+from zinc_kettle.formats.study import Known, check_study, prompt_names
 from zinc_kettle.formats.toml import parse_toml
 from zinc_kettle.present.planned import Costs, costs_of, planned_cells
 
@@ -199,6 +199,11 @@ class PlanService:
         if name == "rig":
             return [(rig.name, rig.reach) for rig in self._rigs().all() if rig.name != HERE]
         return known_levels(name, self._may_name, self._places)
+
+    def prompts_of(self, raw: Mapping[str, object], folder: Path) -> list[tuple[str, str]]:
+        """Names of the prompts that a plan's files hold, after the word for all of them; none without files."""
+        names = prompt_names(raw, folder)
+        return [(EVERY, f"each of the {len(names):,}"), *((name, "") for name in names)] if names else []
 
     def models(self) -> list[Start]:
         """Models on this machine's disks, the largest last."""

@@ -121,7 +121,8 @@ class Reports:
             return OfStudy(part, replace(subject, study_text=write_study(shared)))
         if part.kind == "duel":
             a, b = (self._sides.side(name) for name in part.of)
-            return OfDuel(part, duel(a, b), part.measure or main_measure(a.results.study))
+            asked = part.measure or main_measure(a.results.study)
+            return OfDuel(part, duel(a, b, asked=asked), asked)
         runs = [self._sides.results(name) for name in part.of]
         known = {rig.name: rig for rig in self._rigs()}
         own = preferences(self._places)

@@ -172,7 +172,8 @@ def _tell_duel(study: StudyResults, words: list[str]) -> None:
     if len(words) != 2:
         raise UsageError("a duel has two sides", remedy="duel 1 2; cells lists them")
     a, b = (Side(study, _cell(study, word).cell.levels) for word in words)
-    found, name = duel(a, b), main_measure(study.study)
+    name = main_measure(study.study)
+    found = duel(a, b, asked=name)
     output.line(f"A is {a.cells()[0].title}. B is {b.cells()[0].title}.")
     output.line(sentence(f"{duel_verdict(found, name)}; {pairs_line(found)}"))
     output.line(sentence(f"differs: {differs_line(found)}"))

@@ -8,17 +8,20 @@ import itertools
 import json
 import math
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from zinc_kettle.core.plan.traffic import MAX_TOKENS_DRAWN, Recorded
+from zinc_kettle.core.text import neutralise
 from zinc_kettle.formats.bounded import UnreadableFileError, read_bounded_text
 
 MAX_PROMPT_BYTES = 8 << 20
 MAX_DATA_BYTES = 64 << 20
 MAX_ENTRIES = 100_000
+MAX_NAME = 80
 
 
 class BadPromptFile(ValueError):
@@ -32,12 +35,22 @@ class _Message(BaseModel):
 
 
 class _Line(BaseModel):
-    """A line of JSON Lines: `messages`, or one `prompt`; `output_tokens` where the answer's length is known."""
+    """A line of JSON Lines: `messages` or one `prompt`, its `name`, and `output_tokens` where they are known."""
 
     model_config = ConfigDict(extra="ignore", frozen=True)
     messages: list[_Message] | None = None
     prompt: Annotated[str, Field(min_length=1)] | None = None
     output_tokens: Annotated[int, Field(ge=1, le=MAX_TOKENS_DRAWN)] | None = None
+    name: Annotated[str, Field(min_length=1, max_length=MAX_NAME)] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class NamedPrompt:
+    """A prompt of a file, and what it is called."""
+
+    name: str
+    """As its line has it, else made of the file's name and the number of the prompt in it."""
+    prompt: str | Recorded
 
 
 def read_text(path: Path, limit: int) -> str:
@@ -55,29 +68,29 @@ def read_text(path: Path, limit: int) -> str:
     return text
 
 
-def read_prompts(path: Path) -> str | list[Recorded]:
+def read_prompts(path: Path) -> list[NamedPrompt]:
     """A prompt file by its ending: `.jsonl` and `.csv` hold many prompts, anything else is one prompt of plain text.
 
     Raises:
         BadPromptFile: Anything wrong with it.
     """
     if path.suffix == ".jsonl":
-        return _bounded(_json_lines(read_text(path, MAX_DATA_BYTES)))
+        return _bounded(_json_lines(read_text(path, MAX_DATA_BYTES)), path.stem)
     if path.suffix == ".csv":
-        return _bounded(_csv_rows(read_text(path, MAX_DATA_BYTES)))
-    return read_text(path, MAX_PROMPT_BYTES).strip()
+        return _bounded(_csv_rows(read_text(path, MAX_DATA_BYTES)), path.stem)
+    return [NamedPrompt(path.stem, read_text(path, MAX_PROMPT_BYTES).strip())]
 
 
-def _bounded(entries: Iterator[Recorded]) -> list[Recorded]:
+def _bounded(entries: Iterator[tuple[str, Recorded]], stem: str) -> list[NamedPrompt]:
     found = list(itertools.islice(entries, MAX_ENTRIES + 1))
     if not found:
         raise BadPromptFile("holds no prompt")
     if len(found) > MAX_ENTRIES:
         raise BadPromptFile(f"has more than {MAX_ENTRIES:,} prompts")
-    return found
+    return [NamedPrompt(name or f"{stem}-{number}", entry) for number, (name, entry) in enumerate(found, start=1)]
 
 
-def _json_lines(text: str) -> Iterator[Recorded]:
+def _json_lines(text: str) -> Iterator[tuple[str, Recorded]]:
     for number, line in enumerate(text.splitlines(), start=1):
         if not line.strip():
             continue
@@ -91,7 +104,7 @@ def _json_lines(text: str) -> Iterator[Recorded]:
             first = error.errors()[0]
             where = ".".join(str(part) for part in first["loc"])
             raise BadPromptFile(f"line {number}: {where}: {first['msg']}") from error
-        yield _entry(entry, number)
+        yield neutralise(entry.name or "", keep_newlines=False), _entry(entry, number)
 
 
 def _entry(entry: _Line, number: int) -> Recorded:
@@ -105,16 +118,17 @@ def _entry(entry: _Line, number: int) -> Recorded:
     return Recorded(messages, entry.output_tokens)
 
 
-def _csv_rows(text: str) -> Iterator[Recorded]:
+def _csv_rows(text: str) -> Iterator[tuple[str, Recorded]]:
     reader = csv.DictReader(io.StringIO(text), strict=True)
     try:
         if "prompt" not in (reader.fieldnames or ()):
             raise BadPromptFile("has no column named prompt in its first line")
         for row in reader:
-            prompt, tokens = (row.get("prompt") or "").strip(), (row.get("output_tokens") or "").strip()
+            prompt, tokens, name = ((row.get(c) or "").strip() for c in ("prompt", "output_tokens", "name"))
             if not prompt:
                 raise BadPromptFile(f"line {reader.line_num} has no prompt")
-            yield Recorded((("user", prompt),), _tokens(tokens, reader.line_num))
+            entry = Recorded((("user", prompt),), _tokens(tokens, reader.line_num))
+            yield neutralise(name, keep_newlines=False)[:MAX_NAME], entry
     except csv.Error as error:
         raise BadPromptFile(f"line {reader.line_num}: {error}") from error
 

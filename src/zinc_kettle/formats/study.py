@@ -15,13 +15,13 @@ from zinc_kettle.core.checks.validate import factor_problems, validate
 from zinc_kettle.core.declared import declared, parts_of
 from zinc_kettle.core.plan import recipe, traffic
 from zinc_kettle.core.plan import study as plan
-from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.factors import EVERY, Level
 from zinc_kettle.core.plan.suite import SUITE
 from zinc_kettle.core.problem import Problem, nearest
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.declared import as_tuples, complaint, model_of, record_of
-from zinc_kettle.formats.prompts import BadPromptFile, read_prompts, read_times
+from zinc_kettle.formats.prompts import BadPromptFile, NamedPrompt, read_prompts, read_times
 from zinc_kettle.formats.shared_study import NO_ADDRESS
 from zinc_kettle.formats.suite import task_texts
 from zinc_kettle.formats.toml import parse_toml, read_toml
@@ -239,13 +239,16 @@ def _study(m: Any, files: _Files, known: Known) -> plan.Study:
     sections.setdefault("prompts", plan.Prompts(**more["prompts"]))
     repeats = sections.get("repeats", plan.Repeats())
     said = m.repeats.model_fields_set if m.repeats is not None else set()
+    vary = m.vary
+    if vary.get("prompt") == (EVERY,):
+        vary = {**vary, "prompt": tuple(dict.fromkeys(sections["prompts"].names))}
     decide = sections.get("decide")
     by = "" if decide is None or "until_measure" in said else decide.by
     sections["repeats"] = completed(repeats, counted="count" in said, by=by)
     study = plan.Study(
         m.name,
         neutralise(m.question, keep_newlines=False),
-        m.vary,
+        vary,
         m.hold,
         seed=m.seed,
         temperature=m.temperature,
@@ -266,15 +269,27 @@ def _texts(m: Any, files: _Files) -> dict[str, Any]:
 
     They are part of the study, so that a later suite leaves it as it was.
     """
-    texts: list[str] = []
-    recorded: list[traffic.Recorded] = []
+    texts: list[NamedPrompt] = []
+    recorded: list[NamedPrompt] = []
     for name in m.prompts.files if m.prompts is not None else ():
-        found = files.read(name, ("prompts", "files"), read_prompts)
-        if isinstance(found, str):
-            texts.append(found)
-        else:
-            recorded += found or []
+        for one in files.read(name, ("prompts", "files"), read_prompts) or ():
+            (texts if isinstance(one.prompt, str) else recorded).append(one)
     named = [*m.vary.get("task", ()), *([m.hold["task"]] if "task" in m.hold else [])]
     tasks = {str(name): task_texts(str(name)) for name in named if name in SUITE}
     drawn = traffic.sample(recorded, None if m.prompts is None else m.prompts.sample, seed=m.seed)
-    return {"texts": tuple(texts), "recorded": tuple(drawn), "tasks": tasks}
+    names = [one.name for one in (*texts, *drawn)] if "prompt" in {*m.vary, *m.hold} else []
+    return {
+        "texts": tuple(one.prompt for one in texts),
+        "recorded": tuple(one.prompt for one in drawn),
+        "names": tuple(m.prompts.names if m.prompts is not None and m.prompts.names else names),
+        "tasks": tasks,
+    }
+
+
+def prompt_names(raw: Mapping[str, Any], folder: Path) -> list[str]:
+    """Names of the prompts that the values of a study file name; none where a file cannot be read."""
+    prompts = raw.get("prompts")
+    files = prompts.get("files") if isinstance(prompts, Mapping) else None
+    reader = _Files(folder)
+    found = [reader.read(str(name), (), read_prompts) for name in files] if isinstance(files, list) else []
+    return [one.name for part in found for one in part or ()]

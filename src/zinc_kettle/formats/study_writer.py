@@ -81,6 +81,8 @@ def _prompts(study: Study, files: Sequence[str]) -> dict[str, Any]:
     out: dict[str, Any] = {"files": list(files or prompts.files)} if prompts.files else {}
     if prompts.sample is not None and not files:  # a file of what was drawn is not drawn from again
         out["sample"] = prompts.sample
+    if prompts.names and prompts.files:
+        out["names"] = list(prompts.names)
     for name, lengths in (("lengths", prompts.lengths), ("outputs", prompts.outputs)):
         if lengths is not None:
             out[name] = _lengths(lengths)

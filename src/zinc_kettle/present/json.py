@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import asdict
 from typing import Any
 
@@ -12,10 +11,9 @@ from zinc_kettle.core.lengths import family_of
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan.study import workload
 from zinc_kettle.core.record.value import CellFigure, Value
-from zinc_kettle.core.remarks import marks_of
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.run.decisions import Mark
 from zinc_kettle.present.breakdown import split_json
+from zinc_kettle.present.remarks import marks_in
 from zinc_kettle.present.values import rounded
 
 
@@ -44,15 +42,9 @@ def cell_json(results: StudyResults, cell: CellResults) -> dict[str, Any]:
         ],
         "driver_test": results.run.facts.get("driver_test"),
         "skipped": cell.skipped,
-        "marks": marks_json(cell),
+        "marks": dict(marks_in(cell)),
         "failure": cell.kept.failure.what if cell.kept.failure else None,
     }
-
-
-def marks_json(cell: CellResults) -> dict[str, int]:
-    """How many of a cell's answers a person marked as what."""
-    requests = dict.fromkeys(d.request for d in cell.decisions if isinstance(d, Mark) and d.levels == cell.cell.levels)
-    return dict(Counter(mark for request in requests for mark in marks_of(cell.decisions, request)))
 
 
 def _cautions(results: StudyResults, cell: CellResults) -> list[dict[str, str]]:

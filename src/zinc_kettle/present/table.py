@@ -14,6 +14,7 @@ from zinc_kettle.present.answer import answer
 from zinc_kettle.present.findings import findings
 from zinc_kettle.present.fit_rows import FitRow, short_verdict, speed_text
 from zinc_kettle.present.planned import NOTHING_KNOWN, Planned
+from zinc_kettle.present.remarks import PEN, remarks
 from zinc_kettle.present.values import CAUTION_MARK, STATE_MARKS, whole_text
 
 LOAD_COLUMNS = ("decode", "throughput", "ttft", "ttft_p95", "latency_p95", "batch_wall")
@@ -37,7 +38,7 @@ def result_rows(
         names: Of the measures; those a study of its kind shows where none are given.
         brief: States as marks, for where it is said elsewhere whether figures are simulated.
     """
-    names = names or columns_of_study(results)
+    names, said = names or columns_of_study(results), remarks(results)
     heads = [name.replace("_", " ") for name in results.study.vary]
     heads += ["state", *(MEASURES[name].title for name in names), "cautions"]
     rows = []
@@ -49,7 +50,8 @@ def result_rows(
         row += [whole_text(cell.value(name)) for name in names]
         answers = results.acknowledged(cell)
         codes = [f"({c.code})" if c.code in answers else c.code for c in cell.cautions]
-        row.append(f"{CAUTION_MARK} {', '.join(codes)}" if codes else "")
+        words = [f"{CAUTION_MARK} {', '.join(codes)}"] if codes else []
+        row.append("  ".join([*words, *([f"{PEN} {said[cell.cell.key]}"] if cell.cell.key in said else [])]))
         rows.append(row)
     return heads, rows
 

@@ -67,6 +67,7 @@ async def prepare(study: Study, cell: Cell, engine: RunningEngine, probe: Probe)
     Raises:
         MeasureError: The engine can count in no way, or the length cannot be reached within 1%.
     """
+    study = replace(study, prompts=study.prompts.only(str(cell.settings["prompt"])))
     sample = salt(study.seed, "sample", 0) if cell.settings["salt"] else None
 
     async def count(text: str) -> tuple[int | None, str]:

@@ -13,6 +13,7 @@ from zinc_kettle.core.facts import MachineFacts
 from zinc_kettle.core.fit.limit import limit_extras
 from zinc_kettle.core.measures.prefill import PROMPT_CHARACTERS
 from zinc_kettle.core.measures.traffic import TPOT_LIMIT, TTFT_LIMIT
+from zinc_kettle.core.plan.factors import FACTORS
 from zinc_kettle.core.plan.recipe import request_fields
 from zinc_kettle.core.plan.study import Cell, Study, shape_of
 from zinc_kettle.core.record.repeat import Repeat
@@ -162,19 +163,7 @@ class EpisodeRunner:
 
     async def _workload(self) -> Workload:
         """The prompts of this cell; counted once for each model and length."""
-        names = (
-            "rig",
-            "engine",
-            "model",
-            "quantization",
-            "prompt_tokens",
-            "depth",
-            "output_tokens",
-            "task",
-            "salt",
-            "concurrency",
-        )
-        key = tuple(self.cell.settings[name] for name in names)
+        key = tuple(self.cell.settings[name] for name in FACTORS if name != "rate")
         if key not in self.prompts:
             self.prompts[key] = await prepare(self.study, self.cell, self.engine, self._probe)
         return self.prompts[key]

@@ -62,7 +62,7 @@ def tell_duel(
     """
     sides = _sides((a, b), store_path)
     name = _measure(measure, sides[0])
-    found = duel(sides[0], sides[1])
+    found = duel(sides[0], sides[1], asked=name)
     rows = prompt_by_prompt(found, name) if prompts else []
     if out:
         chart = prompts_chart(found, name, rows) if prompts else duel_chart(found, name)

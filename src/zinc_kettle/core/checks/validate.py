@@ -159,6 +159,28 @@ def _whole(study: Study, known: Mapping[str, Engine]) -> Iterator[Problem]:
         )
     if study.prompts.sample is not None and not study.prompts.recorded:
         yield Problem(("prompts", "sample"), "there is nothing to sample", remedy="add a .jsonl or .csv file")
+    if study.names("prompt"):
+        yield from _named_prompts(study)
+
+
+def _named_prompts(study: Study) -> Iterator[Problem]:
+    """Prompts that are compared by their names need names, each its own."""
+    prompts, path = study.prompts, study.place("prompt")
+    count, withheld = max(len(prompts.texts), len(prompts.recorded)), bool(prompts.withheld)
+    if not prompts.names:
+        yield Problem(path, "the study has no prompts of its own", remedy="[prompts] files = […]")
+    elif len(prompts.names) != count and not withheld:
+        what = f"{len(prompts.names):,} names are given for {count:,} prompts"
+        yield Problem(("prompts", "names"), what, remedy="give each a name, or remove names")
+    elif len(set(prompts.names)) < len(prompts.names):
+        twice = next(name for name in prompts.names if prompts.names.count(name) > 1)
+        yield Problem(("prompts", "names"), f"two prompts are called {twice}", remedy="names = […], each its own")
+    else:
+        strange = [n for n in study.vary.get("prompt", (study.hold.get("prompt"),)) if n not in prompts.names]
+        for name in strange[:1]:
+            yield Problem(path, f"there is no prompt {name!r}", remedy=nearest(str(name), prompts.names))
+    if study.names("task"):
+        yield Problem(path, "a task brings its own prompts", remedy="keep prompt or task")
 
 
 def _count(study: Study) -> int:

@@ -341,9 +341,9 @@ def same_tokenizer(a: CellResults, b: CellResults) -> bool:
     return abs(x.value / y.value - 1) <= max(SAME_DENSITY, SAME_TOKENS / tokens.value)
 
 
-def _length(cell: CellResults) -> tuple[Level | None, Level | None]:
-    """What sets how long its prompts are."""
-    return cell.cell.settings["prompt_tokens"], cell.cell.settings["depth"]
+def _length(cell: CellResults) -> tuple[Level | None, ...]:
+    """What sets how long its prompts are, and what they hold."""
+    return tuple(cell.cell.settings[name] for name in ("prompt_tokens", "depth", "task", "prompt"))
 
 
 def other_tokenizers(results: StudyResults) -> tuple[CellResults, CellResults] | None:

@@ -73,7 +73,7 @@ class Duel:
         return next((c for c in self.contests if c.measure == measure), None)
 
 
-def duel(a: Side, b: Side, measures: Sequence[str] = MAP_MEASURES) -> Duel:
+def duel(a: Side, b: Side, measures: Sequence[str] = MAP_MEASURES, *, asked: str = "") -> Duel:
     """Hold B against A.
 
     The cells of each side are paired with those that did the same work; a side's value in a block is the geometric mean
@@ -84,10 +84,12 @@ def duel(a: Side, b: Side, measures: Sequence[str] = MAP_MEASURES) -> Duel:
         a: The side the other one is held against.
         b: The other one.
         measures: What to look at.
+        asked: One more, where it is not among them.
     """
     found, compared = align(a, b), compared_by((a, b))
     unlike = meaningless(compared)
-    measures = [name for name in measures if name not in unlike]
+    wanted = measures if not asked or asked in measures else [asked, *measures]
+    measures = [name for name in wanted if name not in unlike]
     one_run = a.results.run.run_id == b.results.run.run_id and a.results is b.results
     paired = one_run and all(in_turn((pair.a, pair.b)) for pair in found.pairs)
     apart = {name: None if one_run else run_to_run((a, b), found.cells, name) for name in measures}
@@ -107,17 +109,17 @@ def _p(contest: MeasureComparison) -> float:
 
 
 def _contest(pairs: Sequence[Pair], name: str, apart: RunToRun | None, *, paired: bool) -> MeasureComparison | None:
-    heads = [
-        (x.value, y.value)
+    known = [
+        (p, x.value, y.value)
         for p in pairs
         if isinstance(x := p.a.value(name), Value) and isinstance(y := p.b.value(name), Value)
     ]
-    if not heads:
+    if not known:
         return None
-    mine = together([p.a for p in pairs], name)
-    its = together([p.b for p in pairs], name)
+    mine = together([p.a for p, *_ in known], name)
+    its = together([p.b for p, *_ in known], name)
     if mine is None or its is None:
-        return MeasureComparison(name, median([x for x, _ in heads]), median([y for _, y in heads]), None)
+        return MeasureComparison(name, median([x for _, x, _ in known]), median([y for *_, y in known]), None)
     shared = set(mine.blocks) & set(its.blocks) if paired else set()
     mine, its = _of_blocks(mine, shared), _of_blocks(its, shared)
     ratio = _allowing(RATIO(its, mine), apart)

@@ -18,6 +18,7 @@ from zinc_kettle.core.compare.cells import (
     shared_columns,
 )
 from zinc_kettle.core.compare.choice import choice
+from zinc_kettle.core.compare.unlike_work import meaningless
 from zinc_kettle.core.plan.factors import Level
 from zinc_kettle.core.plan.study import BEST, Study
 from zinc_kettle.core.results import CellResults, StudyResults
@@ -94,7 +95,8 @@ def gains(results: StudyResults, name: str) -> list[Gain]:
     """For each varied factor what its levels bring over each other; all pairs are one family.
 
     Levels that are chosen among are held against what one has now, else the best one; which that is the figures say, so
-    that all pairs of levels count. The levels of a condition are held against the first one. A study that is repeated
+    that all pairs of levels count. The levels of a condition are held against the first one, where its other work
+    leaves the measure a meaning. A study that is repeated
     until a factor is answered is told by the steps its looks have judged.
     """
     cells = [c for c in results.cells if c.done and len(c.series(name)) >= MIN_REPEATS]
@@ -103,6 +105,7 @@ def gains(results: StudyResults, name: str) -> list[Gain]:
     steps = [
         _Step(factor, low, high, tuple(_pairs(results.study, cells, at, factor, low, high)), told)
         for factor in results.study.leading
+        if factor not in results.study.conditions or name not in meaningless([factor])
         for low, high, told in _steps(results, factor, None if best is None else best.levels.get(factor))
     ]
     pairs = [pair for step in steps for pair in step.pairs]

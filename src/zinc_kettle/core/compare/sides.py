@@ -110,8 +110,8 @@ class Alignment:
 def together(cells: Sequence[CellResults], name: str) -> Samples | None:
     """The geometric mean of cells in each block all of them have; None where that is too few, or not positive."""
     each = [samples(cell, name) for cell in cells]
-    if each and all(s.values and not s.blocks for s in each):
-        return _by_launch(each)
+    if each and all(s.values for s in each) and not all(s.blocks for s in each):
+        return _in_order(each)
     rows = [s.by_block for s in each]
     shared = shared_blocks(rows)
     columns = in_blocks(rows, shared)
@@ -121,8 +121,8 @@ def together(cells: Sequence[CellResults], name: str) -> Samples | None:
     return Samples(tuple(float(mean) for mean in means), tuple(shared), max(s.widening for s in each))
 
 
-def _by_launch(each: Sequence[Samples]) -> Samples | None:
-    """The same of figures that belong to launches, one of each: the first launches of all, then the second ones."""
+def _in_order(each: Sequence[Samples]) -> Samples | None:
+    """The same where blocks are not known, as of figures that belong to launches: all first values, all second ones."""
     many = min(len(s.values) for s in each)
     rows = np.array([s.values[:many] for s in each], dtype=np.float64)
     if many < MIN_REPEATS or rows.min() <= 0:

@@ -17,6 +17,7 @@ MEANINGLESS: Mapping[str, tuple[str, ...]] = {
     "prompt_tokens": ("throughput_all",),
     "depth": ("throughput_all",),
     "task": (*_TOTALS, *_WAITS, *_MIXED),
+    "prompt": (*_TOTALS, *_WAITS, *_MIXED),
     "concurrency": ("batch_wall", "batch_cpu"),
     "rate": ("batch_wall", "batch_cpu"),
 }

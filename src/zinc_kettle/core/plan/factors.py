@@ -14,6 +14,8 @@ from zinc_kettle.core.declared import About
 from zinc_kettle.core.text import neutralise
 
 Level: TypeAlias = str | int | bool
+EVERY = "all"
+"""The level of `prompt` in a study file that stands for every prompt of the study."""
 HERE = "here"
 """Name of the machine the tool runs on."""
 FactorKind = Literal["launch", "load", "prompt", "request"]
@@ -81,6 +83,7 @@ _ALL = (
         alone=True,
         choices=("short-ask", "long-document", "extraction", "drafting", "chat-in-depth", "code"),
     ),
+    Factor("prompt", "prompt", "text", "one of the study's prompts, by its name; `all` stands for each", alone=True),
     Factor(
         "rate", "load", "number", "open loop: requests per minute, on average", high=60_000_000, suffix="per minute"
     ),

@@ -90,6 +90,17 @@ class Prompts:
     """Contents of text files, in their order; empty where prompts are made-up words or recorded."""
     recorded: tuple[Recorded, ...] = ()
     """Prompts and conversations of JSON Lines and CSV files, after sampling."""
+    names: Annotated[
+        tuple[Annotated[str, Len(1, 80)], ...],
+        Len(0, 1_000),
+        About(
+            "prompt names",
+            "Names of the prompts, in their order, where the factor prompt is used. By default those of their files "
+            "and lines.",
+            "tides, vessel-call",
+            blank=True,
+        ),
+    ] = ()
     tasks: dict[str, tuple[str, ...]] = field(default_factory=dict)
     """Texts of the suite's tasks this study uses, by task."""
     sample: Annotated[
@@ -115,11 +126,21 @@ class Prompts:
         ),
     ] = None
     withheld: dict[str, str] = field(default_factory=dict)
-    """Of texts that were left out when the study was passed on: their fingerprints, by `texts`, `recorded` and task."""
+    """Of texts that were left out when the study was passed on: their fingerprints, by `texts`, `recorded`, task, and
+    `prompt NAME`."""
 
     def print_of(self, what: str, texts: object) -> str:
         """The fingerprint of some of its texts, also where these were left out."""
         return self.withheld.get(what) or fingerprint(texts)
+
+    def only(self, name: str) -> Prompts:
+        """The same with one prompt; all of them where it has none of that name."""
+        if name not in self.names:
+            return self
+        at = self.names.index(name)
+        return replace(
+            self, texts=self.texts[at : at + 1], recorded=self.recorded[at : at + 1], names=(name,), withheld={}
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -450,8 +471,9 @@ def turns_of(study: Study, cell: Cell) -> int:
     task = SUITE.get(str(cell.settings["task"]))
     if task is not None and task.turns > 1:
         return task.turns
-    if study.prompts.recorded:
-        return max(1, *(r.asks for r in study.prompts.recorded))
+    recorded = study.prompts.only(str(cell.settings["prompt"])).recorded
+    if recorded:
+        return max(1, *(r.asks for r in recorded))
     return study.load.turns
 
 
@@ -467,7 +489,7 @@ def workload(study: Study, cell: Cell, apart_from: Collection[str] = ()) -> dict
     names = ("prompt_tokens", "output_tokens", "salt", "concurrency")
     out: dict[str, object] = {
         "definitions": DEFINITIONS_VERSION,
-        "prompts": prompts.print_of("texts", list(prompts.texts)) if _has_texts(prompts) else "made-up words",
+        **_asked(prompts, cell),
         "seed": study.seed,
         "temperature": study.temperature,
         "shape": "closed loop" if shape == "closed" else shape,
@@ -478,11 +500,6 @@ def workload(study: Study, cell: Cell, apart_from: Collection[str] = ()) -> dict
     # Only what is there: a workload without it keeps the fingerprint it always had.
     if cell.settings["depth"] is not None:
         out["depth"] = cell.settings["depth"]
-    if prompts.recorded:
-        out["prompts"] = prompts.print_of("recorded", [asdict(r) for r in prompts.recorded])
-    if cell.settings["task"] is not None:
-        name = str(cell.settings["task"])
-        out["task"], out["prompts"] = name, prompts.print_of(name, list(prompts.tasks.get(name, ())))
     for name, lengths in (("lengths", prompts.lengths), ("outputs", prompts.outputs)):
         if lengths is not None:
             out[name] = asdict(lengths)
@@ -501,9 +518,28 @@ def workload(study: Study, cell: Cell, apart_from: Collection[str] = ()) -> dict
 WORK_OF: Mapping[str, tuple[str, ...]] = {
     "concurrency": ("concurrency", "requests"),
     "rate": ("arrivals", "requests"),
+    "prompt": ("prompts", "requests", "turns"),
     "task": ("task", "prompts", "prompt_tokens", "output_tokens", "requests", "turns", "shape"),
 }
 """What of a workload follows from a factor, where that is more than the factor itself."""
+
+
+def _asked(prompts: Prompts, cell: Cell) -> dict[str, object]:
+    """Fingerprints of the texts of a cell."""
+    if cell.settings["task"] is not None:
+        name = str(cell.settings["task"])
+        return {"task": name, "prompts": prompts.print_of(name, list(prompts.tasks.get(name, ())))}
+    if cell.settings["prompt"] is not None:
+        return {"prompts": _print_of_one(prompts, str(cell.settings["prompt"]))}
+    if prompts.recorded:
+        return {"prompts": prompts.print_of("recorded", [asdict(r) for r in prompts.recorded])}
+    return {"prompts": prompts.print_of("texts", list(prompts.texts)) if _has_texts(prompts) else "made-up words"}
+
+
+def _print_of_one(prompts: Prompts, name: str) -> str:
+    """The fingerprint of one prompt, whatever its name."""
+    one = prompts.only(name)
+    return prompts.print_of(f"prompt {name}", [*one.texts, *(asdict(r) for r in one.recorded)])
 
 
 def _has_texts(prompts: Prompts) -> bool:
@@ -518,6 +554,7 @@ def without_texts(prompts: Prompts) -> Prompts:
     if prompts.recorded and "recorded" not in prints:
         prints["recorded"] = fingerprint([asdict(r) for r in prompts.recorded])
     prints |= {name: fingerprint(list(texts)) for name, texts in prompts.tasks.items() if texts}
+    prints = {f"prompt {name}": _print_of_one(prompts, name) for name in prompts.names} | prints
     bare = tuple(replace(r, messages=tuple((role, "") for role, _ in r.messages), extra={}) for r in prompts.recorded)
     return replace(prompts, texts=(), recorded=bare, tasks=dict.fromkeys(prompts.tasks, ()), withheld=prints)
 

@@ -10,7 +10,7 @@ import random
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from statistics import NormalDist
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, TypeVar
 
 from annotated_types import Ge, Gt, Le, Len, Lt
 
@@ -22,6 +22,7 @@ Wait = Annotated[float, Ge(0), Le(DAY_S)]
 Time = Annotated[float, Gt(0), Le(DAY_S)]
 """In seconds."""
 Shape = Literal["closed", "burst", "batch", "open", "conversation"]
+T = TypeVar("T")
 ArrivalKind = Literal["constant", "poisson", "recorded"]
 LengthKind = Literal["fixed", "uniform", "lognormal", "table"]
 
@@ -275,7 +276,7 @@ def thinks_ns(load: Load, count: int, *, seed: int | str) -> list[int]:
     return [round(rng.expovariate(1.0) * load.think_s * 1e9) for _ in range(count)]
 
 
-def sample(recorded: Sequence[Recorded], count: int | None, *, seed: int) -> list[Recorded]:
+def sample(recorded: Sequence[T], count: int | None, *, seed: int) -> list[T]:
     """A sample without repetition, the same for the same seed; all, in their order, where none is asked for."""
     if count is None or count >= len(recorded):
         return list(recorded)

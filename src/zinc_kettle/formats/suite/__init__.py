@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from zinc_kettle.core.plan.traffic import Recorded
 from zinc_kettle.formats.prompts import read_prompts
 
 FOLDER = Path(__file__).parent
@@ -20,5 +21,4 @@ def task_texts(name: str) -> tuple[str, ...]:
         BadPromptFile: The installation is damaged.
     """
     found = read_prompts(FOLDER / f"{name}.jsonl")
-    assert not isinstance(found, str)
-    return tuple(entry.messages[-1][1] for entry in found)
+    return tuple(one.prompt.messages[-1][1] for one in found if isinstance(one.prompt, Recorded))

@@ -17,6 +17,7 @@ from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.present.charts import cell as charts
 from zinc_kettle.present.lengths import fall_text, slope_text, turn_lines
+from zinc_kettle.present.remarks import marks_text
 from zinc_kettle.present.values import bounds_text, value_text
 from zinc_kettle.tui.draw.chart import draw_panel
 from zinc_kettle.tui.draw.split import split_bar
@@ -107,6 +108,9 @@ def cautions(cell: CellResults, notes: list[str], answers: Mapping[str, str], pa
     # Notes first: cautions may be long, and what a person wrote must not be below the edge.
     out.append("notes\n", palette.muted)
     out.append("\n".join(notes) + "\n" if notes else "none; w adds one\n", palette.ink if notes else palette.muted)
+    marked = marks_text(cell)
+    if marked:
+        out.append(f"answers marked: {marked}\n", palette.ink)
     out.append("\ncautions\n", palette.muted)
     if not cell.cautions:
         out.append("none\n" if cell.done else "none yet\n", palette.ink)

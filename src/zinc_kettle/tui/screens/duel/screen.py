@@ -102,9 +102,9 @@ class DuelScreen(Recomputed[Comparison]):
         if len(sides) < 2:
             return Comparison(names, sides, measure)
         if len(sides) > 2:
-            whole = duel(sides[0], sides[-1])
+            whole = duel(sides[0], sides[-1], asked=measure)
             return _drawn(Comparison(names, sides, measure, duel=whole, rungs=tuple(ladder(sides, [measure]))))
-        found = duel(sides[0], sides[1])
+        found = duel(sides[0], sides[1], asked=measure)
         rows = tuple(prompt_by_prompt(found, measure)) if self._by_prompt else None
         return _drawn(Comparison(names, sides, measure, duel=found, prompts=rows))
 

@@ -11,6 +11,7 @@ from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.units import byte_size, digits, duration
 from zinc_kettle.present.findings import Finding
+from zinc_kettle.present.remarks import PEN, remarks
 from zinc_kettle.present.values import STATE_MARKS
 from zinc_kettle.tui.draw.canvas import bar, columns_of
 from zinc_kettle.tui.draw.fold import fold
@@ -145,6 +146,9 @@ def beside(results: StudyResults, said: Digest, plan: str, palette: Palette, *, 
     out.append(f"{said.answer or 'Finding the answer …'}\n", palette.ink)
     for note in (text for key, text in results.run.notes if key is None):
         out.append(f"note: {note}\n", palette.muted)
+    for key, text in remarks(results).items():
+        title = results.cell(key).title if key in results.study.by_key else "a cell that is no longer there"
+        out.append(f"{PEN} {title}: {text}\n", palette.muted)
     if said.findings:
         out.append("\nfindings\n", palette.muted)
     for letter, finding in itertools.zip_longest(LETTERS, said.findings):

@@ -142,7 +142,10 @@ class Editing(Station):
         factor = self.checked.factors.get(name)
         if factor is not None and factor.type == "switch":
             return [Choice("true", "on"), Choice("false", "off")]
-        known = host(self).services.plans.known_levels(name)
+        plan, planner = self.open_plan, host(self).services.plans
+        known = planner.known_levels(name)
+        if name == "prompt" and plan is not None:
+            known = planner.prompts_of(self.checked.raw, plan.folder)
         if factor is not None and factor.choices and not known:
             known = [(choice, "") for choice in factor.choices]
         return [Choice(level, level, about) for level, about in known]
@@ -160,7 +163,8 @@ class Editing(Station):
             self.go_to(path)
 
         title = f"{name.replace('_', ' ')}: which one?" if one else f"{name.replace('_', ' ')}: add which level?"
-        self.choose(title, self._choices(name), chosen, free=True)
+        there = [] if one else [str(level) for level in self.checked.raw.get("vary", {}).get(name, [])]
+        self.choose(title, [c for c in self._choices(name) if c.key not in there], chosen, free=True)
 
     def _choose_value(self, line: PlanLine) -> None:
         of = FIELDS[line.path]
