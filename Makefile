@@ -8,7 +8,7 @@ OLDER_ENGINE := $(VENV)/older-engine
 # Where byte code is not kept, each of the many starts of the tool in the tests compiles all of it again.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: setup versions demo check test docs sample pictures lint types rules unit bench bench-attack bench-monkeys bench-verdicts bench-claims bench-answers bench-driver bench-kills bench-fit lock clean
+.PHONY: setup versions demo check test docs sample reference jobs pictures lint types rules unit bench bench-attack bench-monkeys bench-verdicts bench-claims bench-answers bench-driver bench-kills bench-fit lock clean
 
 setup: $(STAMP)
 
@@ -47,6 +47,14 @@ docs: setup
 # Figures of the finished examples under new definitions.
 sample: setup
 	$(BIN)/python docs/sample.py
+
+# What scores are against; nothing else should run meanwhile.
+reference: setup
+	$(BIN)/python docs/reference.py
+
+# The picture of each job of docs/jobs.md.
+jobs: setup
+	$(BIN)/python docs/job_charts.py
 
 # Every screenshot of docs/, taken of the demo in a real terminal; PICTURES names some of them.
 pictures: setup

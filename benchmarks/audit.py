@@ -211,6 +211,12 @@ def everything(r: Row) -> float | None:
     return out + read * S / (found[1] - found[0])
 
 
+def whole(r: Row) -> float:
+    """From the first request wanted to the last output of all, failed ones too."""
+    rows = [t for t in r["requests"] if t["role"] == "measured"]
+    return float(max(t["at"][-1] if t["at"] else t["sent_ns"] for t in rows) - min(wanted(t) for t in rows))
+
+
 def prefill(r: Row) -> float | None:
     """Uncached prompt tokens over TTFT, of single requests with 32 or more of them."""
     rows = [t for t in counted(r) if uncached(t) is not None]
@@ -269,6 +275,8 @@ FIGURES: dict[str, Callable[[Row], float | None]] = {
     "output_tokens": lambda r: middle([total(t) for t in counted(r)]),
     "throughput": throughput,
     "throughput_all": everything,
+    "overall_requests": lambda r: over(len(counted(r)) * S, whole(r)),
+    "overall_output": lambda r: over(sum(total(t) for t in counted(r)) * S, whole(r)),
     "memory": both_memories,
     "memory_peak": main_memory,
     "memory_device": device_memory,

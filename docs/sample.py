@@ -5,7 +5,6 @@ They are kept in the store that comes with the tool, so that a first start compu
 
 from __future__ import annotations
 
-import gc
 import shutil
 import sqlite3
 import tempfile
@@ -34,12 +33,15 @@ def main() -> None:
                 for cell in open_run(store, run.run_id).cells:
                     _ = cell.summary
         Services(where).studies.shelf()
-        gc.collect()  # its connections
         with closing(sqlite3.connect(copy)) as db:
             db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
-            db.execute("PRAGMA journal_mode=DELETE")
+        # A file that nobody has open, for only of such a one the mode can be changed.
+        alone = Path(folder) / "alone.db"
+        shutil.copyfile(copy, alone)
+        with closing(sqlite3.connect(alone)) as db:
+            assert db.execute("PRAGMA journal_mode=DELETE").fetchone() == ("delete",)
             db.execute("VACUUM")
-        shutil.copyfile(copy, sample)
+        shutil.copyfile(alone, sample)
 
 
 if __name__ == "__main__":

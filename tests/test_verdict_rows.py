@@ -37,7 +37,14 @@ ROWS: dict[str, dict[str, tuple[str, str] | None]] = {
         "least": None,
         "in-one-piece": None,
     },
-    "lineup": {"": BEST, "price": BEST, "watt": ("verdicts.md", "By the watt"), "cost": ("verdicts.md", "By the watt")},
+    "lineup": {
+        "": BEST,
+        "price": BEST,
+        "watt": ("verdicts.md", "By the watt"),
+        "cost": ("verdicts.md", "By the watt"),
+        "device": BEST,
+        "score": UNPAIRED,
+    },
     "finding": {
         "step-alike": FACTOR,
         "step-unclear": FACTOR,

@@ -13,10 +13,11 @@ from zinc_kettle.core.compare.cells import Samples, differs, ratio, standing
 from zinc_kettle.core.compare.duel import duel
 from zinc_kettle.core.compare.gains import gains
 from zinc_kettle.core.compare.sides import Alignment, Side, align
+from zinc_kettle.core.compare.worked import last_worked
 from zinc_kettle.core.plan.factors import Level
 from zinc_kettle.core.plan.study import Study
 from zinc_kettle.core.record.value import Value
-from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
+from zinc_kettle.core.results import Failure, KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.stats import Interval
 
 
@@ -159,3 +160,23 @@ def test_a_duel_shows_the_figures_its_ratio_is_of() -> None:
     assert contest.a and contest.b and contest.ratio is not None
     assert contest.b / contest.a == pytest.approx(contest.ratio.value)
     assert contest.a == pytest.approx(float(np.exp(np.log(rates[next(iter(rates))]).mean())), rel=1e-6)
+
+
+def test_what_changed_since_a_cell_was_measured_last() -> None:
+    """The newest run that has it counts; what is not as it was then is told, also by a duel that compares nothing."""
+    plan = study({"threads": (1, 2)}, hold={"model": "brine-15m", "prompt_tokens": 64, "context": 512})
+    old, newer = results(plan, engine="1"), results(plan, engine="2", kernel="6.2")
+    key = plan.cells[0].key
+    failed = StudyResults.of_repeats(
+        plan,
+        {key: [KeptRepeat("failed", repeat(block=0), facts={"version": "2"}, failure=Failure("launch", "no memory"))]},
+        RunInfo("run", facts={"processor": "made up", "kernel": "6.3"}),
+    )
+    cell = failed.cell(key)
+    assert cell.state == "failed"
+    worked = last_worked(failed, cell, [newer, old])
+    assert worked is not None and worked.results is newer
+    assert [(d.name, d.a, d.b) for d in worked.changed] == [("kernel", "6.2", "6.3")]
+    assert last_worked(failed, cell, []) is None
+    found = duel(Side(old, {"threads": 1}), Side(failed, {"threads": 1}))
+    assert not found.alignment.pairs and told(found.alignment) == {("version", "1", "2"), ("kernel", "6.1", "6.3")}

@@ -258,6 +258,11 @@ def test_a_burst_has_a_batch_time_and_no_throughput() -> None:
     figures = repeat_figures(burst([100.0, 400.0], extras={"burst": 1.0}))
     assert figures["batch_wall"] == pytest.approx(0.410)
     assert isinstance(figures["throughput"], Missing) and "at once" in figures["throughput"].reason
+    assert figures["overall_requests"] == pytest.approx(2 / 0.410)
+    written = sum(t.total_tokens for t in burst([100.0, 400.0]).measured)
+    assert figures["overall_output"] == pytest.approx(written / 0.410)
+    read = figures["overall_input"]
+    assert isinstance(read, float) and figures["overall_tokens"] == pytest.approx(read + written / 0.410)
 
 
 def test_open_loop_throughput_counts_between_the_first_latency_and_the_last_due() -> None:

@@ -9,8 +9,18 @@ from hypothesis import strategies as st
 from tests.build import study
 from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.grid import axes
-from zinc_kettle.core.plan.study import Repeats, workload
-from zinc_kettle.core.run.budget import TimeLeft, guess_launch_s, guess_repeat_s, launches
+from zinc_kettle.core.plan.study import Prompts, Repeats, workload
+from zinc_kettle.core.plan.traffic import Recorded
+from zinc_kettle.core.run.budget import (
+    FAILED_START_S,
+    LAUNCH_TRIES,
+    Speed,
+    TimeLeft,
+    expected_tokens,
+    guess_launch_s,
+    guess_repeat_s,
+    launches,
+)
 from zinc_kettle.core.workload import SALT_DIGITS, LengthSearch, made_up_words, message, salt, stretch
 
 
@@ -59,18 +69,52 @@ def test_workload_fingerprint_ignores_the_launch() -> None:
 
 
 def test_time_left_learns_from_what_was_seen() -> None:
-    """A cell that took 30 s counts 30 s; others are guessed, corrected by how wrong the guess was."""
+    """A cell that took 30 s counts 30 s; others are guessed, corrected by how wrong the guess was; launches apart."""
     s = study(repeats=Repeats(count=1))
     keys = list(s.by_key)
     sizes: dict[str, float | None] = dict.fromkeys(keys, 1e8)
     time = TimeLeft(s, dict.fromkeys(keys, 1), model_bytes=sizes)
-    one = guess_repeat_s(s, s.cells[0], 1e8) + guess_launch_s(1e8)
-    assert time.seconds == pytest.approx(6 * one) and time.repeats == 6
+    one, load = guess_repeat_s(s, s.cells[0], 1e8), guess_launch_s(1e8)
+    assert time.seconds == pytest.approx(6 * (one + load)) and time.repeats == 6
     time.repeat_took(keys[0], 3 * one, left=1)
-    assert time.seconds == pytest.approx(6 * 3 * one), "the other five are guessed three times as long"
+    assert time.seconds == pytest.approx(6 * (3 * one + load)), "the other five are guessed three times as long"
     for key in keys:
         time.repeat_took(key, one, left=0)
     assert time.seconds == pytest.approx(0) and time.repeats == 0
+
+
+def test_a_launch_counts_once_for_the_cells_it_serves_and_its_first_load_is_no_measure() -> None:
+    """Two loads of one launch; a cold first load leaves the guess, the next one is believed."""
+    s = study({"concurrency": (1, 2)}, hold={**study().hold, "slots": 2}, repeats=Repeats(count=3))
+    first, second = s.by_key
+    time = TimeLeft(s, dict.fromkeys(s.by_key, 3), model_bytes=dict.fromkeys(s.by_key, 1e8))
+    each = [guess_repeat_s(s, cell, 1e8) for cell in s.cells]
+    assert time.seconds == pytest.approx(3 * (sum(each) + guess_launch_s(1e8)))
+    time.repeat_took(first, 20.0 + each[0], left=2, launch_s=20.0)
+    time.repeat_took(second, each[1], left=2)
+    assert time.seconds == pytest.approx(2 * (sum(each) + guess_launch_s(1e8)))
+    time.repeat_took(first, 4.0 + each[0], left=1, launch_s=4.0)
+    assert time.seconds == pytest.approx(each[0] + 2 * each[1] + 1.5 * 4.0)
+
+
+def test_what_a_plan_tells_of_its_time() -> None:
+    """Streams share steps, answers have their own lengths, a cell that will not load costs its failed starts, and
+    where nothing is known nothing is claimed."""
+    s = study({"concurrency": (1, 8)}, hold={**study().hold, "slots": 8}, repeats=Repeats(count=4, requests=8))
+    alone, many = s.cells
+    fast = {cell.key: Speed(100.0, 1_000.0, 0.9) for cell in s.cells}
+    writing = 8 * 8 / 100
+    longer = guess_repeat_s(s, alone, None, fast) - guess_repeat_s(s, many, None, fast)
+    assert longer == pytest.approx(writing - writing * (1 + 7 * 0.1) / 8)
+    said = Recorded((("user", "x" * 400),), 50), Recorded((("user", "y" * 800),), 150)
+    asked = study({"prompt": ("a", "b")}, hold={"model": "m"}, prompts=Prompts(("f.jsonl",), (), said, ("a", "b")))
+    assert [expected_tokens(asked, cell) for cell in asked.cells] == [(100, 50), (200, 150)]
+    none = TimeLeft(s, dict.fromkeys(s.by_key, 4), model_bytes={}, speeds=dict.fromkeys(s.by_key))
+    assert none.known and none.seconds == pytest.approx(LAUNCH_TRIES * FAILED_START_S)
+    dark = TimeLeft(s, dict.fromkeys(s.by_key, 4), model_bytes=dict.fromkeys(s.by_key))
+    assert not dark.known
+    dark.repeat_took(alone.key, 2.0, left=3)
+    assert dark.known
 
 
 @given(st.integers(0, 2**31), st.text(max_size=8), st.integers(0, 10**6))

@@ -21,9 +21,11 @@ from zinc_kettle.core.fit.predict import (
     STEP_S,
     UNCALIBRATED_BAND,
     Calibration,
+    DevicePoint,
     MachineRates,
     Point,
     calibrate,
+    calibrate_devices,
     decode_speed,
     machine_at,
     placed_speed,
@@ -153,6 +155,26 @@ def test_layers_on_a_device_are_read_at_its_speed() -> None:
     assert speeds[0] > 3 * speeds[1] > 3 * speeds[2]
     dark = replace(card, bandwidth_bytes_per_s=None)
     assert placed_speed(SHAPE, place(SHAPE, LaunchSettings(), [dark, main]), MACHINE, Calibration()) is None
+
+
+@given(share=st.floats(0.4, 1.0), count=st.integers(0, 12))
+def test_devices_are_corrected_by_what_ran_on_them(share: float, count: int) -> None:
+    """Cells that read at a share of the data sheet: the more there are the nearer is what is predicted of another one,
+    always within its band, which narrows; main memory is left alone."""
+    card, main = Device("card", False, 24_000_000_000, 400e9), Device("main memory", True, 60_000_000_000, 10e9)
+
+    def truth(quantization: str) -> float:
+        return touched(SHAPE.at(quantization)).bytes / (400e9 * share) + STEP_S
+
+    points = [DevicePoint(touched(SHAPE.at(q)).bytes, 400e9, truth(q)) for q in QUANTIZATIONS[1:]] * count
+    fitted = calibrate_devices(points, Calibration())
+    laid = place(SHAPE.at("F16"), LaunchSettings(), [card, main])
+    found = placed_speed(SHAPE.at("F16"), laid, MACHINE, fitted)
+    assert laid.layers_on_devices == SHAPE.layers and found is not None
+    if count or abs(share / DEVICE_SHARE - 1) < UNCALIBRATED_BAND / 2:
+        assert found.low <= 1 / truth("F16") <= found.high
+    assert (found.high / found.value - 1 < 0.9 * UNCALIBRATED_BAND) == bool(count)
+    assert (fitted.reading, fitted.points) == (1.0, 0)
 
 
 def test_a_machine_between_probed_thread_counts() -> None:

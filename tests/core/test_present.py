@@ -211,7 +211,7 @@ def test_the_map_marks_the_best_and_what_is_tied() -> None:
     even = chart(results_of({0: (10.0, 12.0, 11.0), 1: (11.0, 12.5, 10.5)})).panels[0].cells
     assert [c.lines[-1] for c in even if c.tied] == ["≈ best"]
     assert "median of 1 to 2 repeats" in chart(results_of({0: (1.0,), 1: (1.0, 2.0)})).subtitle
-    assert "range of 3 repeats" in made.subtitle and "virtual machine" in made.notes
+    assert "range of 3 repeats" in made.subtitle and "virtual machine" in " ".join(made.notes)
 
 
 def test_lines_over_a_factor() -> None:

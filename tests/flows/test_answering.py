@@ -54,6 +54,28 @@ def test_ladder_and_lineup_agree_with_the_duel(home: Path) -> None:
     assert decode["value"] == pytest.approx(one["measures"]["decode"]["ratio"]["value"], rel=1e-4)
 
 
+def test_scores_of_a_run_are_those_of_its_bundle_in_a_folder(tmp_path: Path) -> None:
+    """One scale, wherever it was measured; what has no tasks, or cannot be a reference, is told."""
+    shutil.copyfile("tests/data/jobs.db", tmp_path / "kettle.db")
+    assert kettle(tmp_path, "doctor", "--adopt", tmp_path / "kettle.db").returncode == 0
+    own = json.loads(kettle(tmp_path, "score", "one-score", "--json").stdout)
+    values = {place["name"].split(" · ")[0]: place["value"] for place in own["groups"][0]["places"]}
+    assert list(values) == ["cormorant", "gannet", "petrel"] and own["per"] == "score" and own["cells"] == 3
+    (tmp_path / "bundles").mkdir()
+    packed = kettle(tmp_path, "pack", "one-score", "--out", tmp_path / "bundles" / "others.kettle")
+    assert packed.returncode == 0, packed.stderr
+    theirs = json.loads(kettle(tmp_path, "score", tmp_path / "bundles", "--by", "rig", "--json").stdout)
+    assert [place["value"] for place in theirs["groups"][0]["places"]] == list(values.values())
+    for words, said in (
+        (("score", "threads"), "nothing was measured over the tasks"),
+        (("score", "one-score", "--against", "one-score"), "several cells of the task"),
+        (("score", "one-score", "--by", "moon"), "rig, model, quantization, engine"),
+        (("score", tmp_path), "there is no bundle"),
+    ):
+        ran = kettle(tmp_path, *words)
+        assert ran.returncode == 2 and said in ran.stderr, (words, ran.stderr)
+
+
 @pytest.mark.parametrize(
     ("words", "said"),
     [
@@ -64,7 +86,7 @@ def test_ladder_and_lineup_agree_with_the_duel(home: Path) -> None:
         (("duel", Q4, "/nowhere.db::three-ways"), "there is no file"),
         (("ladder", Q4), "two rungs or more"),
         (("lineup", "three-ways", "--by", "colour"), "colour varies in none"),
-        (("lineup", "three-ways", "--per", "pound"), "price, watt or cost"),
+        (("lineup", "three-ways", "--per", "pound"), "price, watt, device, cost or score"),
         (("lineup", "three-ways", "--per", "cost", "--measure", "ttft"), "no rate of tokens"),
         (("lineup", "three-ways", "--index", "Q9"), "is not in this lineup"),
         (("capacity", "three-ways"), "looks for no limit"),

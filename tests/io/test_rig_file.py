@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import shutil
+from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -12,12 +15,15 @@ from zinc_kettle.app.fleet import Fleet
 from zinc_kettle.app.rig_service import RigService
 from zinc_kettle.app.rigbook import RigBook
 from zinc_kettle.config import Places
+from zinc_kettle.core.fit.predict import device_band
 from zinc_kettle.core.plan.factors import Factor, Level
 from zinc_kettle.core.rig import Fact, Probe, Rig, RigPlan, rig_of
 from zinc_kettle.errors import RigError, StudyFileError, UsageError
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.formats.rigs import read_rigs, type_fact
 from zinc_kettle.present.rig_rows import busy_line, fact_rows, probe_rows, rig_record
+from zinc_kettle.store.reading import open_run, shelf
+from zinc_kettle.store.store import KettleStore
 
 FILE = """# the office's machines
 format = 1
@@ -192,7 +198,16 @@ def test_a_fact_as_it_is_typed_on_the_screen(tmp_path: Path, text: str) -> None:
             services.type_fact("here", wrong)
 
 
-def test_a_rig_with_a_device_is_not_calibrated_by_what_ran_on_it(tmp_path: Path) -> None:
-    """What a card reached says nothing of main memory: no store is even looked at."""
-    rig = rig_of(RigPlan("petrel", "ssh", host="petrel"), KNOWN)
-    assert calibration(None, rig) == rig.prior()  # type: ignore[arg-type]
+def test_a_rig_with_a_device_is_corrected_by_what_ran_on_it(tmp_path: Path) -> None:
+    """What a card reached says how fast its memory is read, and nothing of main memory."""
+    copy = tmp_path / "jobs.db"
+    shutil.copyfile("tests/data/jobs.db", copy)
+    with closing(KettleStore(copy)) as store:
+        run = next(row for row in shelf(store) if row.name == "three-questions").runs[0]
+        facts = open_run(store, run.run_id).run.facts["rigs"]["gannet"]
+        rig = rig_of(RigPlan("gannet", "rehearsal"), {"facts": facts})
+        found = calibration(store, rig)
+    assert found.device_points >= 6 and device_band(found) < device_band(rig.prior())
+    assert replace(found, device=0.0, device_points=0, device_error=0.0) == replace(
+        rig.prior(), device=0.0, device_points=0, device_error=0.0
+    )

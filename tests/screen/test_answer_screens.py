@@ -20,6 +20,20 @@ def told(home: Path, *words: str) -> dict[str, object]:
     return found
 
 
+def test_the_cells_stand_in_a_table(tmp_path: Path) -> None:
+    """One key, and once more for other columns, as the command has them; enter leads to a cell's sheet."""
+    with open_app(tmp_path) as t:
+        opened(tmp_path, t)
+        t.keys("n").wait("Usual", "prefill, client")
+        page = t.keys("n").wait("Durations", "latency")
+        shown = kettle(tmp_path, "show", STUDY, "--columns", "durations", "--store", str(examples(tmp_path))).stdout
+        first = re.search(r"load time\s+.*\n.*?6/6\s+(\S+ \S+)", shown)
+        assert first is not None and first[1] in page
+        t.keys("c").wait("The table is copied")
+        t.keys("Enter").wait("Cell sheet")
+        t.keys("q").wait_exit()
+
+
 def test_duel_says_what_the_command_says(tmp_path: Path) -> None:
     """Sides chosen from a list, the verdict, a ladder, and out as files; the sentence is the command's."""
     with open_app(tmp_path) as t:

@@ -26,7 +26,10 @@ from zinc_kettle.rigs.process_mark import is_gone, process_mark
 from zinc_kettle.sim.fleet import SIM_MODELS, sim_shape
 
 if TYPE_CHECKING:
+    from zinc_kettle.core.fit.predict import Calibration
+    from zinc_kettle.core.rig import Rig
     from zinc_kettle.formats.study import Known
+    from zinc_kettle.present.fit_rows import FitRow
     from zinc_kettle.session.experiment import Experiment
     from zinc_kettle.session.progress import Event
     from zinc_kettle.store.store import KettleStore
@@ -79,13 +82,28 @@ def experiment(
     Raises:
         UsageError: A rig is not known, or cannot be measured as the study wants.
     """
+    from zinc_kettle.app.fitting import calibration
     from zinc_kettle.app.live_status import Glance
+    from zinc_kettle.app.predicting import Predictor
+    from zinc_kettle.present.planned import speeds_of
     from zinc_kettle.session.experiment import Experiment, Ports
 
     leftovers = Orphans(places.engines)
     leftovers.end_all()
     recipes = recipe_book(places)
-    fleet = Fleet(study, rig_book(places), model_folder(places), recipes, leftovers)
+    book = rig_book(places)
+    kept: dict[str, Calibration] = {}
+
+    def fitted(rig: Rig) -> Calibration:
+        if rig.name not in kept:
+            kept[rig.name] = calibration(store, rig)
+        return kept[rig.name]
+
+    @cache
+    def predicted() -> Mapping[str, FitRow]:
+        return Predictor(book, places, fitted).predicted(study)
+
+    fleet = Fleet(study, book, model_folder(places), recipes, leftovers, predicted)
     ports = Ports(
         engines=_endpoint(study, recipes, places) or fleet,
         models=fleet,
@@ -96,7 +114,15 @@ def experiment(
         test_driver=_test_driver,
     )
     shown = Glance(emit, places.store)
-    return Experiment(study, ports, shown, source=source, nonce=secrets.token_hex(4), fresh=fresh)
+    return Experiment(
+        study,
+        ports,
+        shown,
+        source=source,
+        nonce=secrets.token_hex(4),
+        fresh=fresh,
+        speeds=lambda: speeds_of(predicted()),
+    )
 
 
 async def _test_driver(streams: int) -> DriverTest:

@@ -23,9 +23,11 @@ from zinc_kettle.formats.atomic_file import atomic_file
 if TYPE_CHECKING:
     from zinc_kettle.app.imported_stores import Elsewhere
     from zinc_kettle.app.rig_service import RigService
+    from zinc_kettle.core.compare.lineup import Lineup
     from zinc_kettle.core.compare.reported import Reported
     from zinc_kettle.core.compare.sides import Side
-    from zinc_kettle.core.results import StudyResults
+    from zinc_kettle.core.compare.worked import Worked
+    from zinc_kettle.core.results import CellResults, StudyResults
     from zinc_kettle.core.rig import Rig
     from zinc_kettle.present.charts.kinds import Subject
     from zinc_kettle.present.lineup import Appearance
@@ -106,6 +108,22 @@ class ComparisonService:
         factor = by or usual_factor(runs[0])
         known = {rig.name: rig for rig in self._rigs().all()}
         return Entrants(entrants_of(runs, factor, known), factor, preferences(self._places))
+
+    def last_worked(self, results: StudyResults, cell: CellResults) -> Worked | None:
+        """When a cell that failed was measured last, and what changed since."""
+        return self.sides.last_worked(results, cell)
+
+    def scores(self, runs: Sequence[StudyResults]) -> Lineup:
+        """Every configuration of some runs by its score over the tasks of the suite.
+
+        Raises:
+            StudyFileError: The rig file cannot be read.
+        """
+        from zinc_kettle.app.scoring import contenders, shipped_reference
+        from zinc_kettle.core.compare.scoreboard import scoreboard
+
+        known = {rig.name: rig for rig in self._rigs().all()}
+        return scoreboard(contenders(runs, known), shipped_reference())
 
     def appearances(self, side: Side) -> list[Appearance]:
         """Where else the rig of a side, or its model, was measured."""

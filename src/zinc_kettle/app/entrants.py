@@ -56,16 +56,18 @@ def entrants_of(runs: Sequence[StudyResults], by: str, rigs: Mapping[str, Rig]) 
         for side in sides:
             said = [study.factors[n].says(v) for n, v in side.levels.items()]
             name = said[0] if said else str(study.hold.get(factor, study.name))
-            out.append(_entrant(f"{name} · {study.name}:{results.run.number}" if many else name, side, rigs))
+            out.append(entrant_of(f"{name} · {study.name}:{results.run.number}" if many else name, side, rigs))
     return out
 
 
-def _entrant(name: str, side: Side, rigs: Mapping[str, Rig]) -> Entrant:
+def entrant_of(name: str, side: Side, rigs: Mapping[str, Rig]) -> Entrant:
+    """A side with its name, and what its rig costs and draws."""
     rig = rig_of(side, rigs)
     watts = watts_of(side.cells())
     if watts is None and rig is not None:
         watts = rig.number("load_w")
-    return Entrant(name, side, None if rig is None else rig.number("price"), watts)
+    devices = None if rig is None else sum(not device.main for device in rig.devices())
+    return Entrant(name, side, None if rig is None else rig.number("price"), watts, devices)
 
 
 def rig_of(side: Side, rigs: Mapping[str, Rig]) -> Rig | None:

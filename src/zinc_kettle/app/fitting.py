@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 
 from zinc_kettle.app.planning import levels_of_model, models_here
 from zinc_kettle.config import Places
-from zinc_kettle.core.breakdown import point_of
+from zinc_kettle.core.breakdown import device_point_of, point_of
 from zinc_kettle.core.facts import MachineFacts
-from zinc_kettle.core.fit.predict import Calibration, Point, calibrate
+from zinc_kettle.core.fit.predict import Calibration, DevicePoint, Point, calibrate, calibrate_devices
 from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.rig import Probe, Rig
 from zinc_kettle.errors import KettleError, ModelError
@@ -68,20 +68,19 @@ def family(name: str) -> str:
 
 
 def calibration(store: KettleStore, rig: Rig) -> Calibration:
-    """Fitted to whatever was measured on a rig: single streams of models whose shape is known, in main memory.
-
-    A rig with fast devices is not calibrated: what ran on a device says nothing of main memory.
-    """
+    """Fitted to whatever was measured on a rig: single streams of models whose shape is known, in main memory, and on
+    its devices, each by itself."""
     points: list[Point] = []
-    if any(not device.main for device in rig.devices()):
-        return rig.prior()
+    on_devices: list[DevicePoint] = []
     for results, cell, facts in _measured_on(store, rig):
+        there = device_point_of(results, cell)
+        on_devices += [] if there is None else [there]
         probe = Probe.from_plain(facts["probe"]) if facts.get("probe") else rig.probe
         threads = int(cell.cell.level("threads") or rig.cores)
-        machine = probe.machine(threads) if probe else rig.machine()
+        machine = probe.machine(threads) if probe else rig.machine(threads)
         point = None if machine is None else point_of(results, cell, machine)
         points += [] if point is None else [point]
-    return calibrate(points, rig.prior())
+    return calibrate_devices(on_devices, calibrate(points, rig.prior()))
 
 
 def _measured_on(store: KettleStore, rig: Rig) -> Iterator[tuple[StudyResults, CellResults, MachineFacts]]:

@@ -4,20 +4,23 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
-from collections.abc import Callable, Mapping
+from collections import defaultdict
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
+from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import cast
 
 from zinc_kettle.app.rigbook import RigBook, is_here
-from zinc_kettle.core.facts import MachineFacts, RunFacts
+from zinc_kettle.core.checks.validate import decode_depth
+from zinc_kettle.core.facts import MachineFacts, PredictedFacts, RunFacts, depth_key
 from zinc_kettle.core.fit.placement import place
 from zinc_kettle.core.fit.predict import placed_speed
 from zinc_kettle.core.fit.sizing import wish_of
 from zinc_kettle.core.fit.step_work import describe
 from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.core.plan.recipe import BUILT_IN, Endpoint, Recipe, further_models
-from zinc_kettle.core.plan.study import LaunchSpec, Study, rigs_of
+from zinc_kettle.core.plan.study import Cell, LaunchSpec, Study, rigs_of
 from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.rig import RigPlan
 from zinc_kettle.engines.endpoint import EndpointStarter
@@ -31,6 +34,7 @@ from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.ports.engines import Engines, RunningEngine
 from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.ports.telemetry import Watch
+from zinc_kettle.present.fit_rows import FitRow
 from zinc_kettle.rigs.adapters import RehearsalRig, SshRig
 from zinc_kettle.rigs.agent.watch import Power
 from zinc_kettle.rigs.scrape import Names, ScrapeWatch, scraped_idle_watts
@@ -48,6 +52,7 @@ class Fleet:
         folder: The model folder.
         recipes: How engines are started and asked, by name.
         leftovers: Notes engines that must not outlive the tool; None notes none.
+        predicted: What is predicted of the cells of the study, by key.
     """
 
     def __init__(
@@ -57,7 +62,9 @@ class Fleet:
         folder: ModelFolder,
         recipes: Mapping[str, Recipe],
         leftovers: Orphans | None = None,
+        predicted: Callable[[], Mapping[str, FitRow]] = dict,
     ) -> None:
+        self._predicted = predicted
         self._study = study
         self._recipes = recipes
         self._leftovers = leftovers
@@ -252,8 +259,24 @@ class Fleet:
         roomy = [replace(d, capacity_bytes=1 << 50) if not d.main else d for d in devices]
         # What it would reach with everything where the person thinks it is: a spill shows against this.
         hoped = placed_speed(shape, place(shape, wish, roomy), machine, rig.prior())
-        if hoped is not None:
-            engine.facts["predicted"] = {"state": placed.state, "decode": hoped.value, "decode_low": hoped.low}
+        if hoped is None:
+            return
+        facts: PredictedFacts = {"state": placed.state, "decode": hoped.value, "decode_low": hoped.low, "at": {}}
+        rows = self._predicted()
+        for cell in self._of_launch.get(spec, ()):
+            row = rows.get(cell.key)
+            if row is not None and row.decode is not None:
+                at = row.decode.value, row.decode.low, row.decode.high
+                facts["at"][depth_key(decode_depth(self._study, cell))] = at
+        engine.facts["predicted"] = facts
+
+    @cached_property
+    def _of_launch(self) -> Mapping[LaunchSpec, Sequence[Cell]]:
+        """The cells that each launch serves."""
+        out: dict[LaunchSpec, list[Cell]] = defaultdict(list)
+        for cell in self._study.cells:
+            out[cell.launch].append(cell)
+        return out
 
     async def close(self) -> None:
         """Let go of all rigs."""

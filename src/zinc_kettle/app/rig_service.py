@@ -5,27 +5,21 @@ from __future__ import annotations
 import asyncio
 import re
 from collections.abc import Callable, Sequence
-from functools import cache
 from typing import TYPE_CHECKING
 
 from zinc_kettle.app.fitting import calibration, candidates, measured_before
-from zinc_kettle.app.rigbook import RigBook, is_here
+from zinc_kettle.app.predicting import Predictor
+from zinc_kettle.app.rigbook import RigBook
 from zinc_kettle.config import Places
-from zinc_kettle.core.checks.validate import most_tokens
-from zinc_kettle.core.fit.placement import Device, Placement, place
+from zinc_kettle.core.fit.placement import place
 from zinc_kettle.core.fit.predict import Calibration
 from zinc_kettle.core.fit.remedies import GOOD, Remedy, remedies
 from zinc_kettle.core.fit.sizing import LaunchSettings, wish_of
-from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.plan.study import Cell, LaunchSpec, Study
+from zinc_kettle.core.plan.study import Cell, Study
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.units import byte_size
-from zinc_kettle.errors import KettleError, RigError, UsageError
-from zinc_kettle.formats.gguf_model import read_gguf
-from zinc_kettle.formats.models import ModelFolder
-from zinc_kettle.formats.presets import preset_shape
-from zinc_kettle.present.fit_rows import Candidate, Detail, FitRow, Measured, Placing, detail, fit_rows
-from zinc_kettle.sim.fleet import sim_shape
+from zinc_kettle.errors import RigError, UsageError
+from zinc_kettle.present.fit_rows import Candidate, Detail, FitRow, Measured, detail, fit_rows
 
 if TYPE_CHECKING:
     from zinc_kettle.store.store import KettleStore
@@ -47,7 +41,11 @@ class RigService:
         self._book = RigBook(places, demo=places.demo)
         self._candidates: dict[str, list[Candidate]] = {}
         self._calibrations: dict[str, Calibration] = {}
+        self._predictor = Predictor(self._book, places, self._fitted)
         self._measured: dict[str, dict[str, Measured]] = {}
+
+    def _fitted(self, rig: Rig) -> Calibration:
+        return self._calibrations.get(rig.name, rig.prior())
 
     def all(self) -> list[Rig]:
         """All rigs with what is known of them."""
@@ -134,41 +132,14 @@ class RigService:
 
     def predicted(self, study: Study) -> dict[str, FitRow]:
         """What is predicted of each cell, by key, of which model and rig are known."""
-        out: dict[str, FitRow] = {}
-        if study.endpoint is not None:
-            return out
-        # What is predicted belongs to a launch and a depth: cells that differ in their load only share it.
-        shape = cache(self._shape)
-        rig = cache(self._known_rig)
-        kept: dict[tuple[int, LaunchSettings, tuple[Device, ...]], Placement] = {}
-
-        def placing(model: ModelShape, wish: LaunchSettings, devices: Sequence[Device]) -> Placement:
-            place_of = id(model), wish, tuple(devices)  # shapes live as long as this call
-            if place_of not in kept:
-                kept[place_of] = place(model, wish, devices)
-            return kept[place_of]
-
-        rows: dict[tuple[LaunchSpec, float | None], FitRow | None] = {}
-        for cell in study.cells:
-            spec = cell.launch
-            if not cell.engine.fits:
-                continue  # what Fit says of memory was found on other engines
-            prompt, output = most_tokens(study, cell)
-            key = spec, None if prompt is None else prompt + output / 2
-            if key not in rows:
-                found = shape(spec.rig, spec.model, spec.quantization)
-                rows[key] = self._row(spec, found, rig(spec.rig), key[1], placing)
-            row = rows[key]
-            if row is not None:
-                out[cell.key] = row
-        return out
+        return self._predictor.predicted(study)
 
     def remedies(self, cell: Cell) -> tuple[str, list[Remedy]]:
         """Why a cell does not load, as far as Fit can tell, and what would make it load; empty where it cannot."""
         spec = cell.launch
         if not cell.engine.fits:
             return "", []
-        shape, rig = self._shape(spec.rig, spec.model, spec.quantization), self._known_rig(spec.rig)
+        shape, rig = self._predictor.shape(spec.rig, spec.model, spec.quantization), self._predictor.rig(spec.rig)
         if shape is None or rig is None or not rig.devices():
             return "", []
         wish = wish_of(spec.roles)
@@ -177,35 +148,6 @@ class RigService:
         if placement.state in GOOD:
             return "", []
         return f"it needs {byte_size(-min(0, placement.headroom_bytes))} more memory than there is", found
-
-    def _row(
-        self, spec: LaunchSpec, shape: ModelShape | None, rig: Rig | None, depth: float | None, placing: Placing
-    ) -> FitRow | None:
-        if shape is None or rig is None:
-            return None
-        known = self._calibrations.get(rig.name, rig.prior())
-        wanted = [Candidate(spec.model, shape, "study")]
-        wish, threads = wish_of(spec.roles), spec.number("threads")
-        return fit_rows(wanted, rig, wish, threads=threads, calibration=known, depth=depth, placing=placing)[0]
-
-    def _known_rig(self, name: str | None) -> Rig | None:
-        try:
-            return self._book.rig(name)
-        except UsageError:
-            return None
-
-    def _shape(self, rig: str | None, model: str, quantization: str | None) -> ModelShape | None:
-        try:
-            if is_here(rig):
-                found = ModelFolder(self._places.models).find(model, quantization)
-                if found is None:
-                    return preset_shape(model, str(quantization))
-                return read_gguf(found.path)
-            if self._book.plan(rig).simulated:
-                return sim_shape(model, quantization)
-        except (KettleError, KeyError):
-            return None
-        return None
 
     async def close(self) -> None:
         """Let go of rigs."""

@@ -9,13 +9,12 @@ from typing import TYPE_CHECKING
 from zinc_kettle.app.views import RunEntry, ShelfEntry
 from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.core.text import capitalised
-from zinc_kettle.core.units import SPOKEN, byte_size, plural
+from zinc_kettle.core.units import SPOKEN, plural
 from zinc_kettle.errors import KettleError
 
 if TYPE_CHECKING:
     from zinc_kettle.app.stores import Stores
     from zinc_kettle.config import Places
-    from zinc_kettle.core.facts import MachineFacts
     from zinc_kettle.core.plan.study import Study
     from zinc_kettle.store.reading import RunRow, StudyRow
 
@@ -90,11 +89,12 @@ class Shelving:
         runs = tuple(self._run(run, row.engines, before) for run in row.runs)
         made_up = any(run.simulated for run in runs)
         key = f"{before}{row.study_id}"
-        return ShelfEntry(key, row.question, runs, file, simulated=made_up, example=example, origin=origin)
+        return ShelfEntry(key, row.question, runs, row.name, file, simulated=made_up, example=example, origin=origin)
 
     def _run(self, row: RunRow, engines: tuple[str, ...], before: str) -> RunEntry:
         from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
         from zinc_kettle.present.answer import answer
+        from zinc_kettle.present.charts.subtitle import machine_text
         from zinc_kettle.present.dates import day
         from zinc_kettle.present.findings import WORDING
 
@@ -111,7 +111,7 @@ class Shelving:
             row.number,
             row.state,
             day(row.created_s),
-            _machine(row.facts),
+            machine_text(row.facts),
             engine,
             capitalised(said),
             has_answer=row.repeats_done > 0,
@@ -128,16 +128,4 @@ class Shelving:
         repeats = study.repeats
         many = f"{repeats.count} to {repeats.most} repeats" if repeats.adaptive else plural(repeats.count, "repeat")
         about = f"{plural(len(study.cells), 'cell')}, {many} each; open it and press r to {what}"
-        return ShelfEntry(str(path), study.question, file=path, about=about, simulated=simulated)
-
-
-def _machine(facts: MachineFacts) -> str:
-    parts = [str(facts.get("processor", "machine not recorded"))]
-    cores, memory = facts.get("physical_cores"), facts.get("memory_bytes")
-    if cores:
-        parts.append(plural(cores, "core"))
-    if memory:
-        parts.append(f"{byte_size(memory)} of memory")
-    if facts.get("virtual"):
-        parts.append("virtual")
-    return ", ".join(parts)
+        return ShelfEntry(str(path), study.question, name=study.name, file=path, about=about, simulated=simulated)

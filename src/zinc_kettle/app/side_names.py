@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from zinc_kettle.app.imported_stores import Elsewhere
@@ -11,6 +11,7 @@ from zinc_kettle.app.views import NamedSide
 from zinc_kettle.config import Places
 from zinc_kettle.core.checks.steering import parse_levels, place_of
 from zinc_kettle.core.compare.sides import Side
+from zinc_kettle.core.compare.worked import Worked, last_worked
 from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.core.plan.design import baseline
 from zinc_kettle.core.problem import Problem
@@ -18,7 +19,7 @@ from zinc_kettle.errors import UsageError
 from zinc_kettle.store.reading import StudyRow, find, open_run, other_runs, shelf
 
 if TYPE_CHECKING:
-    from zinc_kettle.core.results import StudyResults
+    from zinc_kettle.core.results import CellResults, StudyResults
     from zinc_kettle.store.store import KettleStore
 
 MOST_CELLS = 200
@@ -82,6 +83,20 @@ class Sides:
         if run_id not in self._kept or self._kept[run_id].run.state == "running":
             self._kept[run_id] = self.elsewhere.open_run(origin, name) if there else open_run(store, run_id)
         return self._kept[run_id]
+
+    def last_worked(self, results: StudyResults, cell: CellResults) -> Worked | None:
+        """When a cell was measured last, in runs of studies of the same name; None where that is not known."""
+        return last_worked(results, cell, self._before(results))
+
+    def _before(self, results: StudyResults) -> Iterator[StudyResults]:
+        """Older runs of studies of the same name, the newest first, as far as they are in one of one's own stores."""
+        given = self._stores()
+        for store in given if isinstance(given, Sequence) else [given]:
+            rows = [run for row in shelf(store) if row.name == results.study.name for run in row.runs]
+            if any(run.run_id == results.run.run_id for run in rows):
+                older = [run for run in rows if run.created_s < results.run.created_s and run.state != "running"]
+                older.sort(key=lambda run: -run.created_s)
+                yield from (self.results(run.run_id) for run in older[:MOST_EARLIER])
 
     def _earlier(self, place: str) -> tuple[StudyResults, ...]:
         """Other runs of the same study, newest first, as far as they are in the store that has it."""

@@ -42,6 +42,8 @@ class ShelfEntry:
     """Unique on the shelf, and the same as long as the study is."""
     question: str
     runs: tuple[RunEntry, ...] = ()
+    name: str = ""
+    """Of the study; empty where its file cannot be read."""
     file: Path | None = None
     """The study file, where one is at hand."""
     about: str = ""

@@ -106,6 +106,10 @@ class Places:
         return self.home / "exports"
 
 
+REFERENCE = Path(__file__).parent / "reference.json"
+"""What scores are against: a run of the suite that was measured by the tool, see docs/suite.md."""
+
+
 def usual_model_folders() -> list[Path]:
     """Where people keep model files: looked through for something to measure, never further than a few folders deep."""
     home = Path.home()

@@ -14,15 +14,18 @@ from zinc_kettle.core.facts import MachineFacts, ModelFacts, machine_of
 from zinc_kettle.core.fit.limit import at_depth, step_weight_bytes
 from zinc_kettle.core.fit.predict import (
     ATTENTION_FLOPS,
-    DEVICE_SHARE,
     OPERAND_FLOPS,
     SIMULATED,
     STEP_S,
-    UNCALIBRATED_BAND,
+    Calibration,
+    DevicePoint,
     MachineRates,
     Point,
     band,
     calibrate,
+    calibrate_devices,
+    device_band,
+    device_read_s,
 )
 from zinc_kettle.core.fit.step_work import Touched, attention_cost
 from zinc_kettle.core.plan.factors import Level
@@ -124,9 +127,12 @@ def _split(results: StudyResults, cell: CellResults) -> TimeSplit | Missing:
         bandwidth = placement.get("bandwidth")
         if not bandwidth:
             return Missing("the bandwidth of its device is not known")
-        reading = (work.bytes / (bandwidth * DEVICE_SHARE), _cache(cell, model, streams) / (bandwidth * DEVICE_SHARE))
-        parts = (TimeShare("weights", reading[0]), TimeShare("cache", reading[1]), TimeShare("overhead", STEP_S))
-        return TimeSplit(step_s, streams, parts, UNCALIBRATED_BAND, 0, 0, 0, 0.0, 0, on_devices=True)
+        held = SIMULATED if results.simulated(cell) else Calibration()
+        fitted = calibrate_devices(_others_on_devices(results, cell), held)
+        weights, cache = (device_read_s(read, bandwidth, fitted) for read in (work.bytes, _cache(cell, model, streams)))
+        parts = (TimeShare("weights", weights), TimeShare("cache", cache), TimeShare("overhead", STEP_S))
+        wide = device_band(fitted)
+        return TimeSplit(step_s, streams, parts, wide, fitted.device_points, 0, 0, 0.0, 0, on_devices=True)
     at = _machine(cell, machine)
     if at is None:
         return Missing("the bandwidth of its memory is not known: probe the rig (p on Rigs), or type it in")
@@ -219,6 +225,31 @@ def _others(results: StudyResults, cell: CellResults) -> list[Point]:
     rig = cell.cell.settings["rig"]
     known = results.once(("points", rig), lambda: _points(results, rig))
     return [point for key, point in known if key != cell.cell.key]
+
+
+def _others_on_devices(results: StudyResults, cell: CellResults) -> list[DevicePoint]:
+    """The other cells of the run on devices of the same rig, one stream each; of very many some."""
+    rig = cell.cell.settings["rig"]
+    known = results.once(("device points", rig), lambda: _device_points(results, rig))
+    return [point for key, point in known if key != cell.cell.key]
+
+
+def _device_points(results: StudyResults, rig: Level | None) -> list[tuple[str, DevicePoint]]:
+    measured = [c for c in results.cells if c.done and c.cell.settings["rig"] == rig]
+    some = measured[:: max(1, len(measured) // MOST_POINTS)]
+    return [(c.cell.key, point) for c in some if (point := device_point_of(results, c)) is not None]
+
+
+def device_point_of(results: StudyResults, cell: CellResults) -> DevicePoint | None:
+    """What a measured cell of one stream, all of it on devices, tells of these; None for nothing."""
+    engine = cell.kept.engine
+    model, placement, step = engine.get("model"), engine.get("placement", {}), _step(results, cell)
+    if model is None or "touched" not in model or not cell.cell.engine.fits or isinstance(step, Missing):
+        return None
+    layers, bandwidth = placement.get("layers_on_devices", 0), placement.get("bandwidth")
+    if step[0] != 1 or not layers or layers < model.get("layers", 0) or not bandwidth:
+        return None
+    return DevicePoint(_touched(cell, model, 1).bytes + _cache(cell, model, 1), bandwidth, step[1])
 
 
 def _points(results: StudyResults, rig: Level | None) -> list[tuple[str, Point]]:

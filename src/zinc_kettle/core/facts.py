@@ -5,7 +5,7 @@ Any of them may be missing: engines and systems differ in what they report, and 
 
 from __future__ import annotations
 
-from typing import Literal, TypedDict
+from typing import Literal, NotRequired, TypedDict
 
 
 class TouchedFacts(TypedDict, total=False):
@@ -53,8 +53,15 @@ class PredictedFacts(TypedDict):
 
     state: str
     decode: float
-    """tokens per second"""
+    """Tokens per second, with all of it in fast memory and nothing in context."""
     decode_low: float
+    at: NotRequired[dict[str, tuple[float, float, float]]]
+    """As it lies, by the tokens in context in the middle of an answer (`512`): value, lowest, highest."""
+
+
+def depth_key(depth: float | None) -> str:
+    """How a depth is named among what was predicted; None is where it was not known before."""
+    return "" if depth is None else f"{depth:g}"
 
 
 class FileFacts(TypedDict, total=False):

@@ -48,8 +48,9 @@ def sentence(split: TimeSplit) -> str:
 
 
 def _share(split: TimeSplit, *names: PartName) -> str:
-    share, low, high = split.share(*names)
-    return f"{share:.0%} ({low:.0%} to {high:.0%})"
+    """Of the measured time: what is computed may be longer, but nothing takes more of a time than all of it."""
+    share, low, high = (min(1.0, of) for of in split.share(*names))
+    return f"all ({low:.0%} or more)" if share == 1.0 else f"{share:.0%} ({low:.0%} to {high:.0%})"
 
 
 def _more(split: TimeSplit) -> str:
@@ -72,8 +73,18 @@ def basis(split: TimeSplit) -> str:
     fitted = (
         f"fitted to {plural(split.calibrated_by, 'other cell')}" if split.calibrated_by else "not fitted to anything"
     )
-    over = "; together they are longer than the measured time: parts overlap" if split.rest_s < 0 else ""
-    return f"computed from the probe and the model's bytes, {fitted}, ±{split.band:.0%}{over}"
+    source = "the bandwidth of its memory" if split.on_devices else "the probe"
+    return f"computed from {source} and the model's bytes, {fitted}, ±{split.band:.0%}{_over(split)}"
+
+
+def _over(split: TimeSplit) -> str:
+    """Why the parts come to more than was measured; empty where they do not."""
+    whole = 1 - split.rest_s / split.step_s
+    if whole <= 1:
+        return ""
+    if whole <= 1 + split.band:
+        return f"; together {whole:.0%} of the measured time, which that allows for"
+    return f"; together {whole:.0%} of the measured time: parts overlap, or the memory is faster than is known"
 
 
 def split_json(results: StudyResults, cell: CellResults) -> dict[str, Any]:

@@ -8,6 +8,7 @@ from typing import Any
 
 from zinc_kettle.core.compare.duel import CautionCode, Duel, MeasureComparison, PairContest, Rung, effort, repaid
 from zinc_kettle.core.compare.sides import Difference, Side, compared_by
+from zinc_kettle.core.compare.worked import Worked
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.stats import Interval
@@ -154,6 +155,13 @@ def _percent(ratio: float) -> str:
 def difference_line(difference: Difference) -> str:
     """One thing that is not the same: `threads 1 → 2`."""
     return f"{difference.name.replace('_', ' ')} {difference.a} → {difference.b}"
+
+
+def worked_line(worked: Worked) -> str:
+    """When a cell that failed was measured last, and what changed since; no full stop."""
+    said = "; ".join(map(difference_line, worked.changed))
+    changed = f"changed since then: {said}" if said else "nothing that is known has changed since then"
+    return f"last measured in {worked.results.study.name}:{worked.results.run.number}; {changed}"
 
 
 def effort_line(found: Duel, measure: str, *, smallest: float) -> str:

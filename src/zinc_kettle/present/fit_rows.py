@@ -9,14 +9,10 @@ from typing import Any
 from zinc_kettle.core.fit.placement import Device, Placement, place
 from zinc_kettle.core.fit.predict import Calibration, Prediction, placed_speed, prefill_speed
 from zinc_kettle.core.fit.remedies import GOOD, Remedy, best_quantization, remedies
-from zinc_kettle.core.fit.sizing import LaunchSettings
+from zinc_kettle.core.fit.sizing import DEPTH_SHARE, LaunchSettings
 from zinc_kettle.core.model_shape import ModelShape
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.units import byte_size, digits
-
-DEPTH_SHARE = 0.5
-"""Speed is predicted with the context half full."""
-
 
 Placing = Callable[[ModelShape, LaunchSettings, Sequence[Device]], Placement]
 

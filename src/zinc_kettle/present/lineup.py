@@ -8,8 +8,10 @@ from dataclasses import dataclass
 from typing import Any
 
 from zinc_kettle.core.cautions.machine import SPILLED
+from zinc_kettle.core.compare.choice import mean_of
 from zinc_kettle.core.compare.lineup import PER_PRICE, Entrant, Group, Lineup, Needed, Place
 from zinc_kettle.core.compare.reported import Reported, of_measure
+from zinc_kettle.core.compare.score import PARTS
 from zinc_kettle.core.compare.speed_index import Index
 from zinc_kettle.core.measures import MAP_MEASURES, MEASURES
 from zinc_kettle.core.plan.factors import label
@@ -35,7 +37,9 @@ def per_unit(found: Lineup) -> str:
         "": unit,
         "price": f"{unit} per {currency} {PER_PRICE:,.0f}" if currency else f"{unit} per {PER_PRICE:,.0f} spent",
         "watt": f"{unit} per watt",
+        "device": f"{unit} per device",
         "cost": f"{currency or 'cost'} per million tokens",
+        "score": "",
     }[found.per]
 
 
@@ -43,12 +47,15 @@ NOT_KNOWN: dict[Needed, str] = {
     "price": "no price is known",
     "load_w": "no power is known",
     "energy_per_kwh": "the price of energy is not known",
+    "devices": "no fast device is known",
 }
 """Why nothing can be divided by what was asked for."""
 
 
 def ranked_by(found: Lineup) -> str:
     """The measure with its unit; of a cost the unit says it all."""
+    if found.per == "score":
+        return "score"
     return per_unit(found) if found.per == "cost" else f"{MEASURES[found.measure].title}, {per_unit(found)}"
 
 
@@ -72,11 +79,13 @@ def verdict(found: Lineup) -> str:
     for group in found.groups:
         first = group.places[0]
         value, bounds = value_of(first, found)
-        unit = f" {per_unit(found)}" if found.per else ""
+        unit = f" {per_unit(found)}" if per_unit(found) and found.per else ""
         what = f"{group.title}: " if group.title else ""
         alike = [p.entrant.name for p in group.places if p.entrant.name in first.alike]
         tied = f"; no clear difference from {', '.join(alike)}" if alike else ""
-        said.append(f"{what}{first.entrant.name} leads with {value}{unit} {bounds}".rstrip() + tied)
+        does = "leads with" if len(group.places) > 1 else "has"
+        does += " a score of" if found.per == "score" else ""
+        said.append(f"{what}{first.entrant.name} {does} {value}{unit} {bounds}".rstrip() + tied)
     if found.asked:
         missing = dict.fromkeys(NOT_KNOWN[left.needs] for left in found.left if left.needs is not None)
         return f"{' and '.join(missing)}, so this is by {MEASURES[found.measure].title} alone: {'; '.join(said)}"
@@ -116,7 +125,7 @@ def lineup_rows(found: Lineup) -> list[tuple[str, ...]]:
                     e.name,
                     value,
                     bounds,
-                    *both_costs(place, found),
+                    *beside_value(place, found),
                     str(place.n),
                     "–" if e.price is None else f"{e.price:,g}",
                     "–" if e.watts is None else f"{digits(e.watts)} W",
@@ -126,10 +135,18 @@ def lineup_rows(found: Lineup) -> list[tuple[str, ...]]:
     return rows
 
 
-def both_costs(place: Place, found: Lineup) -> tuple[str, ...]:
-    """What a million tokens of prompts and what a million of answers cost; nothing where no cost was asked for."""
+def beside_value(place: Place, found: Lineup) -> tuple[str, ...]:
+    """Of a cost that of a million tokens of prompts and of answers, of a score its parts in the mean; else nothing."""
+    if found.per == "score":
+        return tuple(mean_text(place.cells, name) for name in PARTS)
     parts = (place.input_cost, place.output_cost) if found.per == "cost" else ()
     return tuple("–" if cost is None else digits(cost) for cost in parts)
+
+
+def mean_text(cells: Sequence[CellResults], name: str) -> str:
+    """The geometric mean of a measure over cells, with its unit; a dash where none has it."""
+    known = [c for c in cells if isinstance(c.value(name), Value)]
+    return with_unit(mean_of(known, name), MEASURES[name].unit) if known else "–"
 
 
 def reported_text(figure: Reported) -> str:
@@ -153,7 +170,7 @@ def reported_rows(others: Sequence[Reported], measure: str) -> list[tuple[str, s
 def heads(found: Lineup) -> tuple[str, ...]:
     """Headings of these rows."""
     what = ranked_by(found) if found.per else MEASURES[found.measure].title
-    parts = ("prompts", "answers") if found.per == "cost" else ()
+    parts = {"cost": ("prompts", "answers"), "score": tuple(MEASURES[name].title for name in PARTS)}.get(found.per, ())
     return ("", "", "", what, "95% interval", *parts, "n", f"price {found.money.currency}".strip(), "power", "")
 
 
@@ -208,14 +225,22 @@ def lineup_json(found: Lineup) -> dict[str, Any]:
                         "keeps_pace": p.keeps_pace,
                         "input_cost": _or_null(p.input_cost),
                         "output_cost": _or_null(p.output_cost),
+                        "means": _means_json(p) if found.per == "score" else None,
                     }
                     for p in g.places
                 ],
             }
             for g in found.groups
         ],
-        "left": [{"name": left.entrant.name, "reason": left.reason} for left in found.left],
+        "left": [{"name": left.entrant.name, "reason": left.reason, "needs": left.needs} for left in found.left],
+        "reference": None if found.reference is None else found.reference.about,
     }
+
+
+def _means_json(place: Place) -> dict[str, float | None]:
+    """The parts of a score, as geometric means over its tasks."""
+    known = {name: [c for c in place.cells if isinstance(c.value(name), Value)] for name in PARTS}
+    return {name: rounded(mean_of(cells, name)) if cells else None for name, cells in known.items()}
 
 
 def _or_null(value: float | None) -> float | None:
@@ -268,6 +293,8 @@ UNPAIRED = "unpaired: not measured in turn, so that what the machine did meanwhi
 def money_line(found: Lineup, pace: Pace) -> str:
     """What was worked in, and where it is from; first whether the sides were measured in turn."""
     parts = [] if found.paired else [UNPAIRED]
+    if found.reference is not None:
+        return "; ".join([*parts, f"100 is {found.reference.about}, over {plural(found.shared, 'task')}"])
     parts += [f"{pace.name}: {digits(pace.rate)} tok/s, {pace.origin}"]
     if found.per in {"price", "cost"}:
         money = found.money
@@ -301,7 +328,7 @@ def page(
 def standing_lines(place: Place, found: Lineup, standing_in: Sequence[tuple[str, int, int]]) -> list[str]:
     """Its name, its value, and its rank in each measure."""
     value, bounds = value_of(place, found)
-    unit = f" {per_unit(found)}" if found.per else ""
+    unit = f" {per_unit(found)}" if per_unit(found) and found.per else ""
     out = [
         place.entrant.name,
         f"{value}{unit} {bounds}".rstrip() + (f", {pace_mark(place)}" if pace_mark(place) else ""),
@@ -310,7 +337,7 @@ def standing_lines(place: Place, found: Lineup, standing_in: Sequence[tuple[str,
         "in each measure, the median over these cells",
     ]
     for name, rank, of in standing_in:
-        out.append(f"  {MEASURES[name].title:<18} {_middle(place.cells, name):<24} {rank} of {of}")
+        out.append(f"  {MEASURES[name].title:<18} {_middle(place.cells, name):<30} {rank} of {of}")
     return out
 
 

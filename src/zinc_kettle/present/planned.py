@@ -5,9 +5,19 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from zinc_kettle.core.fit.predict import placed_prefill
 from zinc_kettle.core.plan.study import Study, rigs_of
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.run.budget import Speeds, TimeLeft, guess_cell_s, launches
+from zinc_kettle.core.run.budget import (
+    IN_COMMON,
+    ON_DEVICES,
+    Speed,
+    Speeds,
+    TimeLeft,
+    guess_cell_s,
+    launches,
+    served_by_launch,
+)
 from zinc_kettle.core.run.schedule import whole_order
 from zinc_kettle.core.units import duration, plural
 from zinc_kettle.present.fit_rows import FitRow
@@ -20,7 +30,7 @@ class Planned:
     size_bytes: float | None = None
     """Of its model file."""
     seconds: float | None = None
-    """Of one repeat with its launch, a guess."""
+    """Of one repeat with its part of the launch, a guess; None where there is nothing to guess from."""
     fit: FitRow | None = None
 
 
@@ -37,30 +47,40 @@ def planned_cells(
         sizes: Size of the model file by cell, where it is known.
         predicted: What Fit says by cell, where it says anything.
     """
-    speeds = speeds_of(predicted)
-    return {
-        cell.key: Planned(
-            sizes.get(cell.key), guess_cell_s(study, cell, sizes.get(cell.key), speeds), predicted.get(cell.key)
-        )
-        for cell in study.cells
-    }
+    speeds, served = speeds_of(predicted), served_by_launch(study)
+    out = {}
+    for cell in study.cells:
+        size = sizes.get(cell.key)
+        known = size is not None or cell.key in speeds
+        seconds = guess_cell_s(study, cell, size, speeds, sharing=served[cell.launch]) if known else None
+        out[cell.key] = Planned(size, seconds, predicted.get(cell.key))
+    return out
 
 
 def speeds_of(predicted: Mapping[str, FitRow]) -> Speeds:
-    """Predicted decode and prefill of cells, for a guess of how long they take."""
-    return {
-        key: (row.decode.value, row.prefill.value if row.prefill else None)
-        for key, row in predicted.items()
-        if row.decode is not None
-    }
+    """What is predicted of cells, for a guess of how long they take; None of those that will not load."""
+    out: dict[str, Speed | None] = {}
+    for key, row in predicted.items():
+        placed = row.placement
+        if placed is not None and not placed.works:
+            out[key] = None
+        elif row.decode is not None and placed is not None:
+            common = ON_DEVICES if placed.layers_on_devices else IN_COMMON
+            shape = row.candidate.shape
+            read = row.prefill.value if row.prefill else None if shape is None else placed_prefill(shape, placed)
+            out[key] = Speed(row.decode.value, read, common)
+    return out
 
 
-def whole_seconds(study: Study, planned: Mapping[str, Planned]) -> float:
-    """A guess of how long the study takes from its beginning, in seconds."""
+def whole_seconds(study: Study, planned: Mapping[str, Planned]) -> float | None:
+    """A guess of how long the study takes from its beginning, in seconds; None where there is nothing to guess from."""
     left = dict.fromkeys(study.by_key, study.repeats.most)
     sizes = {key: cell.size_bytes for key, cell in planned.items()}
     fits = {key: cell.fit for key, cell in planned.items() if cell.fit is not None}
-    seconds = TimeLeft(study, left, model_bytes=sizes, speeds=speeds_of(fits)).seconds
+    time = TimeLeft(study, left, model_bytes=sizes, speeds=speeds_of(fits))
+    if not time.known:
+        return None
+    seconds = time.seconds
     search = study.capacity
     # A search for the limit measures further loads, most of them near the limit.
     return seconds * search.steps / max(1, len(study.vary[search.factor])) if search.factor in study.vary else seconds
@@ -73,7 +93,8 @@ class Costs:
     planned: Mapping[str, Planned] = field(default_factory=dict)
     """By cell."""
     launches: int = 0
-    seconds: float = 0.0
+    seconds: float | None = 0.0
+    """None where nothing tells how long a repeat takes."""
     worst: FitRow | None = None
     """The cell that needs the most memory."""
     rig: str = ""

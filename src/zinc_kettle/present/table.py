@@ -17,13 +17,22 @@ from zinc_kettle.present.planned import NOTHING_KNOWN, Planned
 from zinc_kettle.present.remarks import PEN, remarks
 from zinc_kettle.present.values import CAUTION_MARK, STATE_MARKS, whole_text
 
+ONCE_COLUMNS = ("overall_output", "overall_requests", "ttft", "ttft_p95", "latency_p95", "batch_wall")
 LOAD_COLUMNS = ("decode", "throughput", "ttft", "ttft_p95", "latency_p95", "batch_wall")
 COLUMNS = ("decode", "prefill_client", "ttft", "load_time", "memory")
+COLUMN_SETS: Mapping[str, tuple[str, ...]] = {
+    "usual": (),
+    "durations": ("load_time", "ttft", "prefill_client", "latency", "decode", "throughput"),
+    "machine": ("memory", "memory_peak", "memory_device", "cpu", "device_load", "power", "energy_token"),
+}
+"""Measures that are looked at together, by a name; the usual ones are those of the study's kind."""
 
 
 def columns_of_study(results: StudyResults) -> tuple[str, ...]:
     """The measures a study's table shows: waits and rates where many ask at once."""
     study = results.study
+    if study.load.shape in {"burst", "batch"}:
+        return ONCE_COLUMNS
     many = study.load.shape != "closed" or any(int(c.settings["concurrency"] or 1) > 1 for c in study.cells)
     return LOAD_COLUMNS if many else COLUMNS
 
@@ -79,7 +88,7 @@ def results_text(results: StudyResults) -> str:
 def plan_rows(results: StudyResults, planned: Mapping[str, Planned]) -> tuple[list[str], list[list[str]]]:
     """Headings and one row a cell of a plan: levels, state, model file, what Fit says of it, length of a repeat."""
     heads = [name.replace("_", " ") for name in results.study.vary]
-    heads += ["state", "model file", "fit", "decode, predicted", "one repeat, about"]
+    heads += ["state", "model file", "fit", "decode of one stream, predicted", "one repeat, about"]
     # Thousands of cells share a few launches: each is put into words once.
     fits: dict[int, tuple[str, str]] = {}
     rows = []
@@ -113,7 +122,7 @@ def question_text(study: Study) -> str:
     return f"it is known {what} in {measure} (differences under {study.repeats.smallest_percent:g}% do not matter)"
 
 
-def plan_line(results: StudyResults, launches: int, seconds: float) -> str:
+def plan_line(results: StudyResults, launches: int, seconds: float | None) -> str:
     """The size of a plan in one line."""
     repeats = results.study.repeats
     often = plural(repeats.count, "repeat")
@@ -121,7 +130,10 @@ def plan_line(results: StudyResults, launches: int, seconds: float) -> str:
         often = f"{repeats.count} to {repeats.most} repeats until ±{repeats.until_percent:g}%"
     elif repeats.until_answered is not None:
         often = f"{repeats.count} to {repeats.most} repeats until {question_text(results.study)}"
+    takes = "how long is not known before the first repeat"
+    if seconds is not None:
+        takes = f"about {duration(seconds)} (a rough guess)"
     return (
         f"{plural(len(results.cells), 'cell')}, {often} each, {repeats.order}; "
-        f"{launches} {'launch' if launches == 1 else 'launches'}, about {duration(seconds)} (a rough guess)"
+        f"{launches} {'launch' if launches == 1 else 'launches'}, {takes}"
     )

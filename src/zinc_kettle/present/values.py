@@ -8,7 +8,7 @@ from typing import Any
 from zinc_kettle.core.record.value import CellFigure, Value
 from zinc_kettle.core.results import CellState
 from zinc_kettle.core.stats import Interval, median
-from zinc_kettle.core.units import digits, scale
+from zinc_kettle.core.units import digits, duration, scale
 
 LOPSIDED = 1.5
 """Bounds are shown as (low–high) where one side is this many times the other."""
@@ -93,6 +93,11 @@ def bound_name(figure: CellFigure) -> str:
 def scope(figure: Value) -> str:
     """`, this run` where the bounds tell of this run only, because it was too short to see how the machine wanders."""
     return ", this run" if figure.this_run else ""
+
+
+def left_text(seconds: float | None) -> str:
+    """`about 3 min left`, as far as it is known."""
+    return "time left not known before the first repeat" if seconds is None else f"about {duration(seconds)} left"
 
 
 def rounded(value: float) -> float:

@@ -13,7 +13,7 @@ from zinc_kettle.core.plan.recipe import further_models
 from zinc_kettle.core.plan.study import Cell, LaunchSpec, Study
 from zinc_kettle.core.record.repeat import Repeat
 from zinc_kettle.core.results import Failure, FailureKind, KeptRepeat, cell_kept
-from zinc_kettle.core.run.budget import TimeLeft
+from zinc_kettle.core.run.budget import LAUNCH_TRIES, Speeds, TimeLeft
 from zinc_kettle.core.run.decisions import Pause, Settle, Step, TimeUp
 from zinc_kettle.core.run.schedule import NOTHING, Schedule, Tally
 from zinc_kettle.core.run.stopping import settled_now
@@ -30,7 +30,6 @@ from zinc_kettle.session import progress as p
 from zinc_kettle.session.calibrate import Workload
 from zinc_kettle.session.episode import EpisodeRunner
 
-LAUNCH_TRIES = 2
 """A launch is tried again once, in a later block: a port or memory may have been taken for a moment."""
 DRIVER_LIMIT = 3
 """Drivers that may end in one study before it is given up."""
@@ -68,6 +67,8 @@ class _State:
     driver: LoadSource | None = None
     drivers_lost: int = 0
     launches: int = 0
+    launch_s: float = 0.0
+    """What of the step that is being measured went into a launch."""
     engines: dict[tuple[str | None, ...], EngineFacts] | None = None
     """What engines have said of themselves in this run, see `_same`; None where the store has not been asked yet."""
     failures: dict[LaunchSpec, int] = field(default_factory=dict)
@@ -97,6 +98,7 @@ class Experiment:
         source: The study file as it was; empty where there was none.
         nonce: Makes the salts of this start unlike those of any other.
         fresh: Begin a new run even where one was stopped.
+        speeds: What is predicted of the cells; asked once their rigs are known.
     """
 
     def __init__(
@@ -108,7 +110,9 @@ class Experiment:
         source: str = "",
         nonce: str = "",
         fresh: bool = False,
+        speeds: Callable[[], Speeds] = dict,
     ) -> None:
+        self._speeds = speeds
         self._schedule = Schedule(study)
         self._ports = ports
         self._emit = emit
@@ -290,7 +294,7 @@ class Experiment:
                 return False
             if self._schedule.study.repeats.order == "interleaved" and not self._schedule.first:
                 block = step.block
-            began = self._ports.clock.now_ns()
+            began, self._state.launch_s = self._ports.clock.now_ns(), 0.0
             failed = self._state.failed
             await self._run_one(step)
             if self._state.failed > failed:
@@ -298,7 +302,8 @@ class Experiment:
             self._settle(step)
             tally = self._state.done[step.cell]
             more = max(0, self._schedule.wanted(step.cell, tally) - len(tally.blocks))
-            time_left.repeat_took(step.cell, (self._ports.clock.now_ns() - began) / 1e9, left=more)
+            took_s = (self._ports.clock.now_ns() - began) / 1e9
+            time_left.repeat_took(step.cell, took_s, left=more, launch_s=self._state.launch_s)
             self._tell_progress(time_left)
 
     async def _extend_search(self) -> bool:
@@ -350,11 +355,12 @@ class Experiment:
 
     def _time_left(self, left: Mapping[str, int]) -> TimeLeft:
         sizes = {key: None if m is None else float(m.size_bytes) for key, m in self._models.items()}
-        return TimeLeft(self._study, left, model_bytes=sizes)
+        return TimeLeft(self._study, left, model_bytes=sizes, speeds=self._speeds())
 
     def _tell_progress(self, time_left: TimeLeft) -> None:
         done = sum(len(tally.blocks) for tally in self._state.done.values())
-        self._emit(p.Progress(done, done + time_left.repeats, time_left.seconds))
+        left_s = time_left.seconds if time_left.known else None
+        self._emit(p.Progress(done, done + time_left.repeats, left_s))
 
     async def _run_one(self, step: Step) -> None:
         cell = self._study.by_key[step.cell]
@@ -407,11 +413,15 @@ class Experiment:
         state = self._state
         if state.engine is not None and state.launched == spec and state.engine.alive():
             return state.engine
+        began = self._ports.clock.now_ns()
         await self._drop_engine()
         self._emit(p.Loading(step.cell, step.block))
         state.launches += 1
         launch_id = f"{self._nonce}-{state.launches}"
-        engine = await self._ports.engines.start(spec, self._models.get(step.cell), launch_id=launch_id)
+        try:
+            engine = await self._ports.engines.start(spec, self._models.get(step.cell), launch_id=launch_id)
+        finally:
+            state.launch_s = (self._ports.clock.now_ns() - began) / 1e9
         state.engine, state.launched, state.fresh = engine, spec, True
         return engine
 

@@ -9,12 +9,11 @@ from typing import Any
 
 from zinc_kettle.core.plan.study import Cell, Study, shape_of, turns_of
 from zinc_kettle.core.plan.traffic import arrivals_ns, thinks_ns
+from zinc_kettle.core.run.budget import WARM_UP_TOKENS
 from zinc_kettle.core.workload import message, with_earlier
 from zinc_kettle.session.calibrate import Prepared, Workload
 from zinc_kettle.wire.messages import ChatMessage, RequestOrder
 
-WARM_UP_TOKENS = 16
-"""Output of a warm-up request: enough to touch every kernel of decoding, and no longer than that."""
 WIRE_SHAPES = {"closed": "closed", "burst": "closed", "conversation": "closed", "batch": "batch", "open": "open"}
 
 

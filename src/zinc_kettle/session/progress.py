@@ -101,7 +101,8 @@ class Progress:
 
     done: int
     repeats: int
-    left_s: float
+    left_s: float | None
+    """None where nothing tells how long a repeat takes."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -150,6 +150,9 @@ ACTIONS = (
         for place, letter in enumerate("ABCDEFGH")
     ),
     Action("swap_axes", "axes", "Put other factors on the axes; the first press swaps the two.", "y", "map", False),
+    Action(
+        "table", "table", "Show the cells as a table: the usual figures, durations, memory and load.", "n", "map", False
+    ),
     Action("further_measure", "besides", "Choose what large cells show below the value.", "f", "map", footer=False),
     Action("note", "note", "Write a note on this run.", "w", "map", footer=False),
     Action("export", "export", "Write the charts of this study as SVG and PDF.", "e", "map"),
@@ -187,7 +190,13 @@ ACTIONS = (
     Action("back", "back", "Go back to the map.", "escape", "curves", footer=False),
     Action("next_factor", "by", "Rank by another factor.", "b", "lineup"),
     Action("next_measure", "measure", "Show the next measure.", "m", "lineup"),
-    Action("money", "money, watts", "Per price, per watt, the cost of a million tokens, or plain.", "p", "lineup"),
+    Action(
+        "money",
+        "money, watts",
+        "Per price, per watt, the cost of a million tokens, the score, or plain.",
+        "p",
+        "lineup",
+    ),
     Action("type_fact", "type in", "Type in the price or the power that is missing.", "w", "lineup", footer=False),
     Action("index", "index", "Show the index relative to the selected one, or the ranking.", "i", "lineup"),
     Action("add_study", "add study", "Add another study to the ranking.", "a", "lineup"),

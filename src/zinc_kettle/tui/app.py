@@ -40,6 +40,8 @@ if TYPE_CHECKING:
 
 STOP_LIMIT_S = 8.0
 LOOK_S = 0.5
+LOOKED_AT = 200
+"""Cells that are asked which measures have figures."""
 PALETTE_ID = "--command-palette"
 """As the library's style sheet knows it."""
 PAGES = frozenset({"pageup", "pagedown"})
@@ -288,11 +290,14 @@ class KettleApp(App[int]):
         self.go("plan")
 
     def next_measure(self) -> None:
-        """The measure after the one that is shown, round and round."""
+        """The next measure that any cell has a figure of, round and round."""
         from zinc_kettle.core.measures import MAP_MEASURES
+        from zinc_kettle.core.record.value import Value
 
-        position = MAP_MEASURES.index(self.measure) if self.measure in MAP_MEASURES else -1
-        self.measure = MAP_MEASURES[(position + 1) % len(MAP_MEASURES)]
+        done = [] if self.results is None else [c for c in self.results.cells if c.done][:LOOKED_AT]
+        there = [n for n in MAP_MEASURES if not done or any(isinstance(c.value(n), Value) for c in done)]
+        at = MAP_MEASURES.index(self.measure) if self.measure in MAP_MEASURES else -1
+        self.measure = next((n for n in there if MAP_MEASURES.index(n) > at), there[0] if there else self.measure)
 
     def measure_file(self, file: Path) -> None:
         """Measure a study file."""

@@ -21,7 +21,7 @@ class RunState:
     block: int = 0
     done: int = 0
     repeats: int = 0
-    left_s: float = 0.0
+    left_s: float | None = 0.0
     streams: tuple[LiveStream, ...] = ()
     tick: Tick | None = None
     request: int = 0

@@ -14,15 +14,18 @@ from zinc_kettle.app.charting import preferences
 from zinc_kettle.app.entrants import appearances, entrants_of, rig_of
 from zinc_kettle.app.export import write
 from zinc_kettle.app.rig_service import RigService
+from zinc_kettle.app.scoring import contenders, shipped_reference
 from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import JsonOption, MeasureOption, OutOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.compare.lineup import PERS, Entrant, Lineup, Per, lineup
+from zinc_kettle.core.compare.scoreboard import scoreboard
 from zinc_kettle.core.compare.speed_index import index
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Preferences
 from zinc_kettle.core.problem import nearest
+from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.errors import UsageError
@@ -81,7 +84,7 @@ def tell_lineup(
         return
     own = preferences(where)
     name = asked.measure or main_measure(runs[0].study)
-    found = _found(entrants, name, asked.per, own)
+    found = _scores(runs, rigs) if asked.per == "score" else _found(entrants, name, asked.per, own)
     others = () if asked.others is None else read_reported(asked.others)
     if asked.about:
         _tell_page(found, asked.about, rigs, store)
@@ -109,11 +112,18 @@ def _found(entrants: Sequence[Entrant], measure: str, per: str, own: Preferences
     known_measure(measure)
     of: Per | None = next((p for p in PERS if p == per), None)
     if of is None:
-        raise UsageError(f"a lineup cannot be per {per!r}", remedy="price, watt or cost")
+        raise UsageError(f"a lineup cannot be per {per!r}", remedy="price, watt, device, cost or score")
     try:
         return lineup(entrants, measure, per=of, money=own.money, pace=own.pace.rate)
     except ValueError as error:
         raise UsageError(str(error), remedy="--measure decode or throughput") from error
+
+
+def _scores(runs: Sequence[StudyResults], rigs: dict[str, Rig]) -> Lineup:
+    found = scoreboard(contenders(runs, rigs), shipped_reference())
+    if not found.groups:
+        raise UsageError("nothing here has a score", remedy="zinc-kettle score --model FILE measures what has one")
+    return found
 
 
 def _tell_index(entrants: Sequence[Entrant], reference: str, *, as_json: bool, out: Sequence[Path]) -> None:
@@ -162,7 +172,7 @@ def command(
         str, typer.Option("--by", help="The factor whose levels are lined up: rig, model, quantization, a setting.")
     ] = "",
     measure: MeasureOption = "",
-    per: Annotated[str, typer.Option("--per", help="price, watt or cost (of a million tokens).")] = "",
+    per: Annotated[str, typer.Option("--per", help="price, watt, device, cost (of a million tokens) or score.")] = "",
     reference: Annotated[str, typer.Option("--index", help="Index of all against this one.")] = "",
     about: Annotated[str, typer.Option("--about", help="All that is known of this one.")] = "",
     others: Annotated[

@@ -19,9 +19,10 @@ from zinc_kettle.cli.signals import ending_signals
 from zinc_kettle.config import places
 from zinc_kettle.core.plan.study import Study
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.units import byte_size, duration
+from zinc_kettle.core.units import byte_size
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.json import cell_json
+from zinc_kettle.present.values import left_text
 from zinc_kettle.session import progress as p
 from zinc_kettle.session.experiment import Experiment
 from zinc_kettle.store.reading import open_run
@@ -51,7 +52,7 @@ class Reporter:
         elif isinstance(event, p.Making):
             self._making(event)
         elif isinstance(event, p.Progress):
-            self._progress = f"{event.done} of {event.repeats} repeats, about {duration(event.left_s)} left"
+            self._progress = f"{event.done} of {event.repeats} repeats, {left_text(event.left_s)}"
             self._meter.done(self._progress)
         elif isinstance(event, p.Loading):
             self._meter.now(f"{self._progress} · loading {self._title(event.cell)}")
@@ -115,7 +116,7 @@ def _flight(tick: Tick) -> str:
     return f" · {tick.finished:,} of {tick.total:,} ended{failed}, {tick.prefill} waiting, {tick.decode} writing"
 
 
-def run_study(file: Path, store_path: Path | None, *, as_json: bool, fresh: bool) -> int:
+def run_study(file: Path, store_path: Path | None, *, as_json: bool, fresh: bool, told: bool = True) -> int:
     """Run the study in a file; returns the exit code.
 
     Args:
@@ -123,6 +124,7 @@ def run_study(file: Path, store_path: Path | None, *, as_json: bool, fresh: bool
         store_path: Another store than the one in the data folder.
         as_json: JSON Lines on standard output.
         fresh: Begin a new run even where one was stopped.
+        told: Print what came of it.
 
     Raises:
         KettleError: Wrong input, or figures that could not be kept.
@@ -136,7 +138,7 @@ def run_study(file: Path, store_path: Path | None, *, as_json: bool, fresh: bool
         output.note("stopped before anything was measured")
         return 1
     reporter.tell_rest()
-    if not as_json:
+    if told and not as_json:
         tell(reporter.results)
     if not finished:
         output.note("stopped; everything measured is kept, and running the same file again continues from there")

@@ -16,9 +16,10 @@ from zinc_kettle.config import places
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.present.breakdown import split_rows
 from zinc_kettle.present.dates import day_and_time
-from zinc_kettle.present.findings import known_measure
+from zinc_kettle.present.duel import worked_line
+from zinc_kettle.present.findings import MOST_FAILURES, known_measure
 from zinc_kettle.present.json import cell_json
-from zinc_kettle.present.table import conclusions, result_rows
+from zinc_kettle.present.table import COLUMN_SETS, conclusions, result_rows
 
 
 def show_run(
@@ -29,10 +30,12 @@ def show_run(
     Raises:
         UsageError: There is no such study or run, or no such measure.
     """
-    names = tuple(known_measure(name.strip()) for of in columns for name in of.split(",") if name.strip())
+    said = [name.strip() for of in columns for name in of.split(",") if name.strip()]
+    names = tuple(known_measure(name) for one in said for name in COLUMN_SETS.get(one, (one,)))
     where = places(store_path)
     store = open_store(where)
-    results = Sides(where, lambda: store).results(place)
+    sides = Sides(where, lambda: store)
+    results = sides.results(place)
     if as_json:
         for cell in results.cells:
             output.json_line(cell_json(results, cell))
@@ -47,6 +50,10 @@ def show_run(
         output.table(*split_rows(results))
         return
     tell(results, names)
+    for cell in [cell for cell in results.cells if cell.state == "failed"][:MOST_FAILURES]:
+        before = sides.last_worked(results, cell)
+        if before is not None:
+            output.line(f"{cell.title}: {worked_line(before)}.")
 
 
 def tell(results: StudyResults, names: tuple[str, ...] = ()) -> None:
@@ -62,6 +69,7 @@ def tell(results: StudyResults, names: tuple[str, ...] = ()) -> None:
 EXAMPLES = (
     "zinc-kettle show which-rig",
     "zinc-kettle show which-rig:2 --json",
+    "zinc-kettle show which-rig --columns durations",
     "zinc-kettle show which-rig --columns decode,ttft,latency,power",
     "zinc-kettle show pilots::which-rig",
 )
@@ -72,7 +80,8 @@ def command(
     store: StoreOption = None,
     as_json: JsonOption = False,
     columns: Annotated[
-        list[str] | None, typer.Option(help="The measures to show, in place of the usual ones; separated by commas.")
+        list[str] | None,
+        typer.Option(help="Measures, with commas; or a set: durations, machine."),
     ] = None,
     time: Annotated[bool, typer.Option("--time", help="Where the time of a token goes, cell by cell.")] = False,
 ) -> None:

@@ -15,8 +15,8 @@ from zinc_kettle.cli.commands.show import tell
 from zinc_kettle.cli.options import StoreOption
 from zinc_kettle.cli.screen import on_terminal, show
 from zinc_kettle.config import places
-from zinc_kettle.core.units import duration
 from zinc_kettle.errors import UsageError
+from zinc_kettle.present.values import left_text
 from zinc_kettle.session import progress as p
 from zinc_kettle.store.reading import find, open_run, running
 
@@ -54,7 +54,7 @@ def watch_run(place: str, store_path: Path | None) -> None:
 
 def _line(event: p.Event) -> str:
     if isinstance(event, p.Progress):
-        return f"{event.done} of {event.repeats} repeats, about {duration(event.left_s)} left"
+        return f"{event.done} of {event.repeats} repeats, {left_text(event.left_s)}"
     return "paused" if isinstance(event, p.Paused) else ""
 
 

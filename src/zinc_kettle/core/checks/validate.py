@@ -327,6 +327,12 @@ def unfitting(study: Study) -> tuple[int, int, int] | None:
     return None
 
 
+def decode_depth(study: Study, cell: Cell) -> float | None:
+    """Tokens in context in the middle of an answer; None where the length of prompts is not known before."""
+    prompt, output = most_tokens(study, cell)
+    return None if prompt is None else prompt + output / 2
+
+
 def most_tokens(study: Study, cell: Cell) -> tuple[int | None, int]:
     """The longest prompt of a cell, None where it is not known before, and the longest answer; in tokens."""
     lengths, outputs = study.prompts.lengths, study.prompts.outputs

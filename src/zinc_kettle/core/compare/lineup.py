@@ -20,6 +20,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zinc_kettle.core.compare.cells import MIN_REPEATS, RATIO, Samples, in_turn
+from zinc_kettle.core.compare.score import Reference
 from zinc_kettle.core.compare.sides import Side, by_work, compared_by, definitions_of, together
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.preferences import Money
@@ -28,9 +29,9 @@ from zinc_kettle.core.results import CellResults
 from zinc_kettle.core.stats import Interval, median
 from zinc_kettle.core.stats.ratios import ALPHA, geometric_interval, significantly_different
 
-Per = Literal["", "price", "watt", "cost"]
-PERS: tuple[Per, ...] = ("", "price", "watt", "cost")
-Needed = Literal["price", "load_w", "energy_per_kwh"]
+Per = Literal["", "price", "watt", "device", "cost", "score"]
+PERS: tuple[Per, ...] = ("", "price", "watt", "device", "cost", "score")
+Needed = Literal["price", "load_w", "energy_per_kwh", "devices"]
 """A fact of a rig, or the preference of what energy costs."""
 RATE = "tokens/s"
 PREFILL, DECODE = "prefill_client", "decode"
@@ -60,6 +61,8 @@ class Entrant:
     price: float | None = None
     watts: float | None = None
     """While it works: measured, else typed in."""
+    devices: int | None = None
+    """Fast devices of its rig."""
 
 
 @dataclass(frozen=True)
@@ -129,10 +132,17 @@ class Lineup:
     """True where all sides were measured in turn in one run, so that they are compared block by block."""
     asked: Per = ""
     """What it was to be divided by, where that is known of no side, and the ranking is without it."""
+    reference: Reference | None = None
+    """Of scores: what they are against."""
 
 
 def lineup(
-    entrants: Sequence[Entrant], measure: str, *, per: Per = "", money: Money | None = None, pace: float | None = None
+    entrants: Sequence[Entrant],
+    measure: str,
+    *,
+    per: Per = "",
+    money: Money | None = None,
+    pace: float | None = None,
 ) -> Lineup:
     """Rank sides by a measure.
 
@@ -156,18 +166,20 @@ def lineup(
     if per and not ready:  # the order by the measure alone is worth more than none
         plain = lineup(entrants, asked, money=money, pace=pace)
         return replace(plain, left=(*left, *plain.left), asked=per)
-    groups, shared = [], 0
-    for title, members in _by_size(ready).items():
-        kept, cells, lost = _shared(members, measure)
+    groups, count = [], 0
+    for title, members in by_size(ready).items():
+        named, compared = {name for e in members for name in e.side.levels}, compared_by([e.side for e in members])
+        work = {e.name: by_work(e.side, named, compared) for e in members}
+        kept, cells, lost = shared(members, measure, work)
         left += lost
         if kept:
-            shared = max(shared, len(cells[kept[0].name]))
-            groups.append(Group(title, _ranked(kept, cells, measure, per, cost, pace)))
-    ranked = [place.entrant for group in groups for place in group.places]
-    return Lineup(measure, per, tuple(groups), tuple(left), shared, cost, _in_turn(ranked))
+            count = max(count, len(cells[kept[0].name]))
+            groups.append(Group(title, ranked(kept, cells, measure, per, cost, pace)))
+    there = [place.entrant for group in groups for place in group.places]
+    return Lineup(measure, per, tuple(groups), tuple(left), count, cost, all_in_turn(there))
 
 
-def _in_turn(entrants: Sequence[Entrant]) -> bool:
+def all_in_turn(entrants: Sequence[Entrant]) -> bool:
     """True where all cells of all sides were measured in turn in one run."""
     one_run = len({id(e.side.results) for e in entrants}) <= 1
     return one_run and in_turn(cell for e in entrants for cell in e.side.cells())
@@ -192,6 +204,7 @@ MISSING: Mapping[Needed, str] = {
     "price": "its price is not known",
     "load_w": "its power is not known",
     "energy_per_kwh": "the price of energy is not known",
+    "devices": "its rig has no fast device that is known",
 }
 
 
@@ -201,6 +214,8 @@ def missing_fact(entrant: Entrant, per: Per, money: Money) -> Needed | None:
         return "price"
     if per in {"watt", "cost"} and not entrant.watts:
         return "load_w"
+    if per == "device" and not entrant.devices:
+        return "devices"
     return "energy_per_kwh" if per == "cost" and money.energy_per_kwh is None else None
 
 
@@ -215,6 +230,8 @@ def constant(entrant: Entrant, per: Per, money: Money) -> float | None:
         return entrant.price / PER_PRICE if entrant.price else None
     if per == "watt":
         return entrant.watts or None
+    if per == "device":
+        return float(entrant.devices) if entrant.devices else None
     if entrant.price is None or entrant.watts is None or money.energy_per_kwh is None:
         return None
     return (entrant.price / money.hours + entrant.watts / 1_000 * money.energy_per_kwh) / 3_600 or None
@@ -227,7 +244,8 @@ def weights_of(entrant: Entrant) -> float | None:
     return known[0] if len(known) == 1 and len(found) == 1 else None
 
 
-def _by_size(entrants: Sequence[Entrant]) -> dict[str, list[Entrant]]:
+def by_size(entrants: Sequence[Entrant]) -> dict[str, list[Entrant]]:
+    """Sides by the class of size of their models; under an empty title where all are of one."""
     sizes = {e.name: weights_of(e) for e in entrants}
     titles = {name: "" if w is None else next(t for top, t in SIZES if w < top) for name, w in sizes.items()}
     if len(set(titles.values())) <= 1:
@@ -240,12 +258,16 @@ def _by_size(entrants: Sequence[Entrant]) -> dict[str, list[Entrant]]:
     return out
 
 
-def _shared(
-    entrants: Sequence[Entrant], measure: str
+def shared(
+    entrants: Sequence[Entrant], measure: str, of: Mapping[str, Mapping[str, CellResults]]
 ) -> tuple[list[Entrant], dict[str, list[CellResults]], list[Left]]:
-    """The sides that did the same work, their cells of it in the same order, and those that did other work."""
-    named, compared = {name for e in entrants for name in e.side.levels}, compared_by([e.side for e in entrants])
-    of = {e.name: by_work(e.side, named, compared) for e in entrants}
+    """The sides that did the same work, their cells of it in the same order, and those that did other work.
+
+    Args:
+        entrants: The sides.
+        measure: The one they are ranked by.
+        of: Their cells by what they did, by name.
+    """
     work = {
         name: {k: c for k, c in mine.items() if c.done and isinstance(c.value(measure), Value)}
         for name, mine in of.items()
@@ -266,7 +288,7 @@ def _shared(
     return kept, {e.name: [work[e.name][k] for k in keys] for e in kept}, left
 
 
-def _ranked(
+def ranked(
     entrants: Sequence[Entrant],
     cells: Mapping[str, Sequence[CellResults]],
     measure: str,
@@ -274,6 +296,16 @@ def _ranked(
     money: Money,
     pace: float | None,
 ) -> tuple[Place, ...]:
+    """Sides that did the same work, from best to worst.
+
+    Args:
+        entrants: The sides.
+        cells: Of each the cells that count, by name.
+        measure: What they are ranked by.
+        per: Divided by this.
+        money: What that costs.
+        pace: The decode speed that is needed, in tokens per second.
+    """
     rates = {e.name: together(cells[e.name], measure) for e in entrants}
     divided = {e.name: _divided(e, cells[e.name], rates[e.name], per, money) for e in entrants}
     alike = _alike(entrants, divided)
@@ -397,7 +429,7 @@ def _over(samples: Samples, divisor: float) -> Samples:
 
 def _columns(entrants: Sequence[Entrant], samples: Mapping[str, Samples | None]) -> npt.NDArray[np.float64] | None:
     """Figures of all sides in the blocks they share, shape (sides, blocks); None where they were not in turn."""
-    if len(entrants) < 2 or not _in_turn(entrants):
+    if len(entrants) < 2 or not all_in_turn(entrants):
         return None
     rows = [samples[e.name] for e in entrants]
     told = [dict(zip(r.blocks, r.values, strict=False)) for r in rows if r is not None]

@@ -83,6 +83,8 @@ class Unpaired:
     cell: CellResults
     code: WithoutCode
     reason: str
+    differences: tuple[Difference, ...] = ()
+    """Of one that was not measured, from its counterpart."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,11 +102,10 @@ class Alignment:
 
     @property
     def differences(self) -> tuple[Difference, ...]:
-        """What differs in all pairs."""
-        if not self.pairs:
-            return ()
-        shared = set(self.pairs[0].differences).intersection(*(p.differences for p in self.pairs[1:]))
-        return tuple(d for d in self.pairs[0].differences if d in shared)
+        """What differs in all pairs; where nothing could be compared, between cells that were not measured."""
+        rows = [p.differences for p in self.pairs] or [u.differences for u in self.without if u.differences]
+        shared = set(rows[0]).intersection(*rows[1:]) if rows else set()
+        return tuple(d for d in rows[0] if d in shared) if rows else ()
 
 
 def together(cells: Sequence[CellResults], name: str) -> Samples | None:
@@ -165,7 +166,8 @@ def align(a: Side, b: Side) -> Alignment:
         candidates = its.get(_work(a, cell, compared), [])
         like = [c for c in candidates if _same_where_shared(cell, c, named)]
         if len(like) == 1 and not (cell.done and like[0].done):
-            without.append(Unpaired(cell, "not-measured", NOT_MEASURED))
+            changed = tuple(differences(a, b, cell, like[0]))
+            without.append(Unpaired(cell, "not-measured", NOT_MEASURED, changed))
         elif len(like) == 1:
             pairs.append(Pair(cell, like[0], tuple(differences(a, b, cell, like[0]))))
         else:

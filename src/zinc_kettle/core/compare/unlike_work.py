@@ -10,7 +10,7 @@ _TOTALS = tuple(
     name for name in MEASURES if name.startswith(("latency", "duration", "answer_time", "round_trip", "batch_"))
 )
 _WAITS = tuple(name for name in MEASURES if name.startswith("ttft"))
-_MIXED = ("throughput_all", "goodput", "promise_kept")
+_MIXED = ("throughput_all", "goodput", "promise_kept", *(name for name in MEASURES if name.startswith("overall_")))
 """Tokens of prompts and answers counted together, and promises that a longer answer breaks sooner."""
 MEANINGLESS: Mapping[str, tuple[str, ...]] = {
     "output_tokens": (*_TOTALS, *_MIXED),

@@ -9,7 +9,7 @@ rule them). Held against the engine: docs/fit.md.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -27,7 +27,7 @@ STEP_S = 0.0007
 PREFILL_SHARE = 0.5
 """Of the rate of a dense product, what prefill reaches before anything was measured: 0.35 to 0.65 were seen."""
 DEVICE_SHARE = 0.7
-"""Of a device's data-sheet bandwidth, what decoding reaches before anything was measured."""
+"""Of a device's data-sheet bandwidth, what decoding reaches before anything was measured there."""
 PRIOR_WEIGHT = 0.2
 UNCALIBRATED_BAND = 0.40
 LEAST_BAND = 0.10
@@ -58,8 +58,17 @@ class Point:
 
 
 @dataclass(frozen=True, slots=True)
+class DevicePoint:
+    """One thing measured of a model that lies on fast devices: what a step reads, from what, and how long it took."""
+
+    bytes: float
+    bandwidth_bytes_per_s: float
+    step_s: float
+
+
+@dataclass(frozen=True, slots=True)
 class Calibration:
-    """Multipliers of the four terms, and how well they meet what was measured."""
+    """Multipliers of the four terms and of reading on devices, and how well they meet what was measured."""
 
     reading: float = 1.0
     operands: float = 1.0
@@ -71,10 +80,14 @@ class Calibration:
     """Largest relative error over the points."""
     bits: tuple[float, float] = field(default=(0.0, 0.0))
     """Bits per weight of what was measured, lowest and highest."""
+    device: float = 1.0
+    """Of reading on devices at DEVICE_SHARE of their bandwidth."""
+    device_points: int = 0
+    device_error: float = UNCALIBRATED_BAND
 
 
-SIMULATED = Calibration(operands=0.0, attention=0.0)
-"""Made-up rigs read while they multiply, for free."""
+SIMULATED = Calibration(operands=0.0, attention=0.0, device=DEVICE_SHARE)
+"""Made-up rigs read while they multiply, for free, and their devices as fast as their data sheet says."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,16 +137,42 @@ def calibrate(points: Sequence[Point], prior: Calibration | None = None) -> Cali
         found[keep] = np.maximum(again, 0.0)
     errors = np.abs(np.log(np.maximum(np.array(rows) @ found, 1e-9)))
     bits = [8 * p.touched.bytes / p.touched.weights for p in points]
-    return Calibration(
-        float(found[0]),
-        float(found[1]),
-        float(found[3]),
-        float(found[2]),
-        _prefill(points),
-        len(points),
-        float(np.expm1(errors.max())),
-        (min(bits), max(bits)),
+    return replace(
+        held,
+        reading=float(found[0]),
+        operands=float(found[1]),
+        step=float(found[3]),
+        attention=float(found[2]),
+        prefill=_prefill(points),
+        points=len(points),
+        error=float(np.expm1(errors.max())),
+        bits=(min(bits), max(bits)),
     )
+
+
+def calibrate_devices(points: Sequence[DevicePoint], prior: Calibration) -> Calibration:
+    """The same with reading on devices fitted to what was measured there, held towards the prior in the same way."""
+    if not points:
+        return prior
+    reading = np.array([p.bytes / (p.bandwidth_bytes_per_s * DEVICE_SHARE * p.step_s) for p in points])
+    beside = np.array([STEP_S / p.step_s for p in points])
+    wanted = float(reading @ (1 - beside)) + PRIOR_WEIGHT * prior.device
+    found = max(0.0, wanted / (float(reading @ reading) + PRIOR_WEIGHT))
+    errors = np.abs(np.log(np.maximum(found * reading + beside, 1e-9)))
+    return replace(prior, device=found, device_points=len(points), device_error=float(np.expm1(errors.max())))
+
+
+def device_read_s(read: float, bandwidth_bytes_per_s: float, calibration: Calibration) -> float:
+    """Seconds a fast device takes to read so many bytes in a step."""
+    return calibration.device * read / (bandwidth_bytes_per_s * DEVICE_SHARE)
+
+
+def device_band(calibration: Calibration) -> float:
+    """How far a predicted time of a step on devices may be off, as a ratio."""
+    if not calibration.device_points:
+        return UNCALIBRATED_BAND
+    few = UNCALIBRATED_BAND / (1 + calibration.device_points)
+    return max(LEAST_BAND, 1.5 * calibration.device_error, few)
 
 
 def _prefill(points: Sequence[Point]) -> float:
@@ -167,6 +206,24 @@ def prefill_speed(shape: ModelShape, machine: MachineRates, calibration: Calibra
     work = touched(shape)
     wide = max(band(work, calibration), 0.3)
     return Prediction.around(calibration.prefill * _prefill_prior(work, machine), wide, _origin(machine, calibration))
+
+
+def placed_prefill(shape: ModelShape, placement: Placement) -> float | None:
+    """A guess of prefill in tokens per second with layers on devices, each memory one after the other: from what
+    devices multiply for each byte they read. Only good enough for how long something takes; never shown as a speed.
+
+    Returns:
+        None where the bandwidth of a memory in use is not known.
+    """
+    layers, seconds = sum(s.layers for s in placement.shares), 0.0
+    for share in placement.shares:
+        speed = share.device.bandwidth_bytes_per_s
+        if share.layers and speed is None:
+            return None
+        if share.layers and speed:
+            flops = speed * (ASSUMED_FLOPS_PER_BYTE * PREFILL_SHARE if share.device.main else DEVICE_FLOPS_PER_BYTE)
+            seconds += 2 * touched(shape).weights * share.layers / layers / flops
+    return 1 / seconds if seconds else None
 
 
 def placed_speed(
@@ -206,8 +263,14 @@ def placed_speed(
         if share.device.main and machine:
             seconds += sum(m * t for m, t in zip(_multipliers(calibration)[:3], terms(work, machine)[:3], strict=True))
         else:
-            seconds += work.bytes / (speed * DEVICE_SHARE)
-    return Prediction.around(1 / seconds, UNCALIBRATED_BAND, "from the bandwidth of each memory")
+            seconds += device_read_s(work.bytes, speed, calibration)
+    whole = not any(s.layers for s in placement.shares if s.device.main)
+    origin = "from the bandwidth of each memory"
+    if not whole or not calibration.device_points:
+        return Prediction.around(1 / seconds, UNCALIBRATED_BAND, origin)
+    return Prediction.around(
+        1 / seconds, device_band(calibration), f"{origin}, fitted to {calibration.device_points} measured cells"
+    )
 
 
 def _parts(shape: ModelShape, placement: Placement, depth: float, cache: str) -> list[Touched]:
@@ -271,5 +334,7 @@ def machine_at(
     return MachineRates(bandwidth, flops, threads, origin)
 
 
+DEVICE_FLOPS_PER_BYTE = 25.0
+"""Operations a fast device reaches in prefill for each byte a second of its bandwidth: 15 to 60 by its kind."""
 ASSUMED_FLOPS_PER_BYTE = 7.0
 """Where no arithmetic rate is known: what the machine at hand shows at one thread."""

@@ -13,6 +13,8 @@ from zinc_kettle.core.plan.factors import Level
 from zinc_kettle.core.plan.recipe import SettingRole
 from zinc_kettle.core.storage_types import CACHE_TYPES
 
+DEPTH_SHARE = 0.5
+"""Speed is predicted with the context half full, where it is not known how full it will be."""
 CONTEXT_STEP = 256
 """The engine rounds each slot's cells up to this."""
 ACTIVATION_WIDTHS, ACTIVATION_FFNS = 5, 3

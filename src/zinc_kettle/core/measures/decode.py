@@ -102,6 +102,7 @@ MEASURES = (
         GROUP,
         "the same, by the engine's own clock",
         PerRepeat(decode_engine),
+        map_rank=16,
     ),
     Measure(
         "tpot",
@@ -120,6 +121,7 @@ MEASURES = (
         GROUP,
         "decode in characters, since tokens of different models differ in size",
         PerRepeat(chars_rate),
+        map_rank=17,
     ),
     Measure(
         "limit_share",
@@ -155,6 +157,7 @@ MEASURES = (
         "prompt and output tokens of all streams while all are busy; of one stream over the time of its requests",
         PerRepeat(whole_throughput),
         mistakes="Prompt tokens cost far less than output tokens: compare it between equal lengths only.",
+        map_rank=18,
     ),
     Measure(
         "depth_loss",

@@ -207,6 +207,7 @@ MEASURES = (
         GROUP,
         "highest memory in use on fast devices, less what was in use there before the run",
         PerRepeat(memory_device),
+        map_rank=19,
     ),
     Measure(
         "memory_prefill",
@@ -252,6 +253,7 @@ MEASURES = (
         GROUP,
         "processor time of the engine divided by wall time",
         PerRepeat(cpu),
+        map_rank=22,
     ),
     Measure(
         "observer_share",

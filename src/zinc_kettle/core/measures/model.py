@@ -13,9 +13,9 @@ GROUP = Group("model", together="sizes of the model")
 
 
 def file_size(facts: EngineFacts, _: Cell) -> Figure:
-    """Bytes of the model's file."""
-    file = facts.get("file", {})
-    return float(file["size_bytes"]) if "size_bytes" in file else NOT_KNOWN
+    """Bytes of the model's file; of its weights where no file was read here, as on simulated rigs."""
+    size = facts.get("file", {}).get("size_bytes") or facts.get("model", {}).get("weights_bytes")
+    return NOT_KNOWN if size is None else float(size)
 
 
 def bits_per_weight(facts: EngineFacts, _: Cell) -> Figure:
@@ -46,7 +46,7 @@ MEASURES = (
         "bytes",
         "less",
         GROUP,
-        "size of the model's file",
+        "size of the model's file; of its weights where no file was read here",
         OfFacts(file_size),
     ),
     Measure(

@@ -70,6 +70,7 @@ MEASURES = (
         "mean power while requests were answered, of all that its source sees",
         PerRepeat(power),
         mistakes="A processor's counter leaves out the rest of the machine: the sheet says what it misses.",
+        map_rank=21,
     ),
     Measure(
         "energy_token",
@@ -118,5 +119,6 @@ MEASURES = (
         "share of the time in which fast devices were busy",
         PerRepeat(device_load),
         mistakes="A device that waits for memory all the time counts as busy.",
+        map_rank=20,
     ),
 )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
@@ -45,6 +45,41 @@ def batch_wall(repeat: Repeat) -> Figure:
     if len(sent) < 2:
         return ONE_REQUEST
     return (max(t.sent_ns + t.duration_ns for t in sent) - min(t.wanted_ns for t in sent)) / NS_PER_S
+
+
+def _overall(repeat: Repeat, count: Callable[[Timeline], float | None]) -> Figure:
+    """Something of all requests that count over the time from the first one wanted to the last output of all."""
+    sent = [t for t in repeat.timelines if t.role == "measured"]
+    ns = max(t.sent_ns + t.duration_ns for t in sent) - min(t.wanted_ns for t in sent) if sent else 0
+    if ns <= 0:
+        return Missing("its requests took no time")
+    told = [count(t) for t in repeat.measured]
+    if any(value is None for value in told):
+        return Missing("the engine does not say how long prompts were")
+    return sum(value or 0.0 for value in told) * NS_PER_S / ns
+
+
+def overall_requests(repeat: Repeat) -> Figure:
+    """Requests per second that were answered, over the whole repeat."""
+    return _overall(repeat, lambda _: 1.0)
+
+
+def overall_output(repeat: Repeat) -> Figure:
+    """Output tokens per second, over the whole repeat."""
+    return _overall(repeat, lambda t: float(t.total_tokens))
+
+
+def overall_input(repeat: Repeat) -> Figure:
+    """Prompt tokens per second that had to be read, over the whole repeat."""
+    return _overall(repeat, lambda t: None if t.uncached_tokens is None else float(t.uncached_tokens))
+
+
+def overall_tokens(repeat: Repeat) -> Figure:
+    """Prompt and output tokens per second, over the whole repeat."""
+    read, written = overall_input(repeat), overall_output(repeat)
+    if isinstance(read, Missing) or isinstance(written, Missing):
+        return read if isinstance(read, Missing) else written
+    return read + written
 
 
 def batch_cpu(repeat: Repeat) -> Figure:
@@ -140,6 +175,10 @@ def failed_share(repeats: Sequence[Repeat]) -> CellFigure:
 
 
 _THIN = "With fewer than ten requests beyond a percentile, a few lucky or unlucky ones decide it; it is marked thin."
+_OVERALL = (
+    "The beginning, when all prompts are read, and the end, when few still write, are in it: with few requests it is "
+    "far below the throughput of a steady load."
+)
 MEASURES = (
     Measure(
         "latency",
@@ -244,6 +283,49 @@ MEASURES = (
         map_rank=11,
     ),
     Measure(
+        "overall_requests",
+        "requests, overall",
+        "requests/s",
+        "more",
+        GROUP,
+        "requests answered per second, from the first request to the last output of all",
+        PerRepeat(overall_requests),
+        mistakes=_OVERALL,
+        map_rank=25,
+    ),
+    Measure(
+        "overall_output",
+        "output, overall",
+        "tokens/s",
+        "more",
+        GROUP,
+        "output tokens per second, from the first request to the last output of all",
+        PerRepeat(overall_output),
+        mistakes=_OVERALL,
+        map_rank=24,
+    ),
+    Measure(
+        "overall_input",
+        "prompts, overall",
+        "tokens/s",
+        "more",
+        GROUP,
+        "prompt tokens read per second, from the first request to the last output of all",
+        PerRepeat(overall_input),
+        mistakes=_OVERALL,
+    ),
+    Measure(
+        "overall_tokens",
+        "tokens, overall",
+        "tokens/s",
+        "more",
+        GROUP,
+        "prompt and output tokens per second, from the first request to the last output of all",
+        PerRepeat(overall_tokens),
+        mistakes=_OVERALL,
+        map_rank=26,
+    ),
+    Measure(
         "batch_cpu",
         "batch CPU time",
         "s",
@@ -251,6 +333,7 @@ MEASURES = (
         GROUP,
         "processor time of the engine from the first request to the last output of all",
         PerRepeat(batch_cpu),
+        map_rank=23,
     ),
     Measure(
         "promise_kept",

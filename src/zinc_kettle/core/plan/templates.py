@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from zinc_kettle.core.plan.factors import Level
+from zinc_kettle.core.plan.suite import SUITE
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,6 +105,15 @@ TEMPLATES: dict[str, Template] = {
             _USUAL,
             _BEST,
             decide={"choose": ["rig"]},
+        ),
+        Template(
+            "score",
+            "How fast is this model here, over six kinds of work?",
+            "The six tasks of the suite, one stream, six repeats: what a score is made of. All that was measured with "
+            "it, here or elsewhere, stands on one scale.",
+            {"task": ", ".join(SUITE)},
+            {"context": 2048},
+            {"count": 6, "requests": 1},
         ),
         Template(
             "setting",

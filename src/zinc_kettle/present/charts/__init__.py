@@ -5,7 +5,7 @@ from __future__ import annotations
 from zinc_kettle.core.chart import Chart
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.errors import UsageError
-from zinc_kettle.present.charts import cell, curves, lines, map, planes, shares
+from zinc_kettle.present.charts import cell, curves, lines, map, planes, shares, turns
 from zinc_kettle.present.charts.kinds import ChartKind, Subject
 
 CHART_KINDS: dict[str, ChartKind] = {
@@ -18,6 +18,7 @@ CHART_KINDS: dict[str, ChartKind] = {
         curves.SCALING_KIND,
         curves.TTFT_KIND,
         curves.DEPTH_KIND,
+        turns.TURNS,
         planes.SIZE,
         curves.MEMORY_KIND,
         shares.LATENCY,

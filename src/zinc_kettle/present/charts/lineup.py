@@ -15,7 +15,7 @@ from zinc_kettle.core.units import scale
 from zinc_kettle.present.charts.subtitle import notes
 from zinc_kettle.present.lineup import (
     REPORTED,
-    both_costs,
+    beside_value,
     bracket_marks,
     money_line,
     pace_mark,
@@ -39,9 +39,10 @@ def lineup_chart(found: Lineup, pace: Pace, others: Sequence[Reported] = ()) -> 
         panels = (*panels, _reported(told, panels[0]))
     about = [note for g in found.groups for p in g.places[:1] for note in notes(p.entrant.side.results)]
     left = [f"not ranked: {left.entrant.name}, {left.reason}" for left in found.left]
-    shared = (
-        f"geometric mean over {found.shared} cells that all share" if found.shared > 1 else "in the one cell they share"
-    )
+    what = "task" if found.per == "score" else "cell"
+    shared = f"geometric mean over {found.shared} {what}s that all share"
+    if found.shared <= 1:
+        shared = f"in the one {what} they share"
     return Chart(
         f"{capitalised(said)}.",
         f"{ranked_by(found)}: {shared}",
@@ -71,7 +72,7 @@ def _panel(group: Group, found: Lineup, pace: Pace) -> Panel:
             ),
         )
     )
-    title = unit if found.per == "cost" else f"{MEASURES[found.measure].title} ({unit})"
+    title = (unit or found.per) if found.per in {"cost", "score"} else f"{MEASURES[found.measure].title} ({unit})"
     return Panel(
         Axis(title, low=0.0),
         Axis(scale="categories", labels=tuple(p.entrant.name for p in places)),
@@ -82,7 +83,7 @@ def _panel(group: Group, found: Lineup, pace: Pace) -> Panel:
 
 def _parts(place: Place, found: Lineup) -> str:
     """What prompts and what answers cost by themselves, where that can be told."""
-    return "" if place.input_cost is None else "prompts {}, answers {}".format(*both_costs(place, found))
+    return "" if place.input_cost is None else "prompts {}, answers {}".format(*beside_value(place, found))
 
 
 def _reported(told: Sequence[Reported], beside: Panel) -> Panel:

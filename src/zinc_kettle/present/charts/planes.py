@@ -212,8 +212,10 @@ def _size(subject: Subject) -> Chart:
     """Decode over the size of the model file: what is bound by bandwidth falls with it."""
     apart = [n for n in subject.results.study.leading if n in {"model", "quantization"}]
     marks, _, _, x_unit, y_unit = _plane(subject, "file_size", "decode", apart, lines=True)
-    by_size = Panel(_axis("file_size", x_unit), _axis("decode", y_unit), tuple(marks))
-    if not _few(subject, "bits_per_weight", "decode"):
+    pace = [Rule(subject.pace.rate, "y", subject.pace.name, "caution")] if subject.pace is not None else []
+    by_size = Panel(_axis("file_size", x_unit), _axis("decode", y_unit), (*marks, *pace))
+    stored = {v.value for _, v, _ in _both(subject.results, "bits_per_weight", "decode")}
+    if not _few(subject, "bits_per_weight", "decode") and max(stored) > 1.02 * min(stored):
         marks, _, _, x_unit, y_unit = _plane(subject, "bits_per_weight", "decode", apart, lines=True)
         bits = Panel(_axis("bits_per_weight", x_unit), _axis("decode", y_unit), tuple(marks))
         chart = _chart(subject, "decode", by_size)

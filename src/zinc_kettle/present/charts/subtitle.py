@@ -6,12 +6,15 @@ from zinc_kettle.core.cautions import QUIET_CODES
 from zinc_kettle.core.cautions.answers import DIFFERENT_TOKENIZER
 from zinc_kettle.core.checks.steering import told_of_run
 from zinc_kettle.core.compare.cells import other_tokenizers
+from zinc_kettle.core.facts import RunFacts
+from zinc_kettle.core.grid import SIMULATED_MARK
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.measures.kinds import OverRequests
 from zinc_kettle.core.plan.factors import label
 from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import StudyResults
-from zinc_kettle.core.units import plural, scale
+from zinc_kettle.core.units import byte_size, plural, scale
+from zinc_kettle.present.ratio_words import listed
 from zinc_kettle.present.values import CAUTION_MARK, bound_name, scope
 
 ARRIVALS = {"constant": "constant", "poisson": "Poisson", "recorded": "recorded"}
@@ -46,7 +49,12 @@ def _workload(results: StudyResults) -> list[str]:
         ("output_tokens", "output", study.prompts.outputs),
     ):
         value = held.get(factor)
-        if drawn is not None:
+        own = {r.output_tokens for r in study.prompts.recorded if r.output_tokens is not None}
+        if factor == "output_tokens" and drawn is None and own:
+            parts.append(
+                f"output {min(own):,} to {max(own):,} tokens" if len(own) > 1 else f"output {min(own):,} tokens"
+            )
+        elif drawn is not None:
             parts.append(f"{noun} {drawn.kind}, up to {drawn.most:,} tokens")
         elif value is not None:
             parts.append(f"{noun} {label(value)} tokens")
@@ -59,15 +67,24 @@ def _workload(results: StudyResults) -> list[str]:
     return parts
 
 
+def machine_text(facts: RunFacts) -> str:
+    """Where a run was measured: on rigs that have names, or on the machine at hand, which a simulated one is not."""
+    rigs = facts.get("rigs", {})
+    if rigs:
+        named = [f"{name} {SIMULATED_MARK}" if f.get("simulated") else name for name, f in rigs.items()]
+        return f"on {listed(named)}"
+    cores, memory = facts.get("physical_cores"), facts.get("memory_bytes")
+    parts = [str(facts.get("processor", "machine not recorded"))]
+    parts += [plural(int(cores), "core")] if cores else []
+    parts += [f"{byte_size(memory)} of memory"] if memory else []
+    parts += ["virtual machine"] if facts.get("virtual") else []
+    return ", ".join(parts)
+
+
 def notes(results: StudyResults) -> tuple[str, ...]:
     """Whether it is simulated, on which machine, with which cautions."""
-    facts = results.run.facts
-    machine = str(facts.get("processor", "machine not recorded"))
-    cores = facts.get("physical_cores")
     out = ["SIMULATED"] if results.run.simulated else []
-    out.append(f"{machine}, {plural(int(cores), 'core')}" if cores else machine)
-    if facts.get("virtual"):
-        out.append("virtual machine")
+    out.append(machine_text(results.run.facts))
     found = {c.code for cell in results.cells if cell.done for c in cell.cautions if c.code not in QUIET_CODES}
     if other_tokenizers(results) is not None:
         found.add(DIFFERENT_TOKENIZER.code)

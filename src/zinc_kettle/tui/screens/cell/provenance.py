@@ -6,17 +6,20 @@ import textwrap
 
 from rich.text import Text
 
+from zinc_kettle.core.checks.validate import decode_depth
 from zinc_kettle.core.energy import IDLE, energy_source
-from zinc_kettle.core.facts import DriverTest, EngineFacts
+from zinc_kettle.core.facts import DriverTest, EngineFacts, depth_key
+from zinc_kettle.core.fit.predict import Prediction
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.units import byte_size, digits, plural, with_unit
 from zinc_kettle.present.devices import device_lines
+from zinc_kettle.present.fit_rows import speed_text
 from zinc_kettle.tui.theme import Palette
 
 HASH_SHOWN = 12
 
 
-def engine(cell: CellResults, palette: Palette) -> Text:
+def engine(results: StudyResults, cell: CellResults, palette: Palette) -> Text:
     """How the engine was started, from which file, and what it said last."""
     out = Text("\nengine\n", palette.muted)
     facts = cell.kept.engine
@@ -27,7 +30,7 @@ def engine(cell: CellResults, palette: Palette) -> Text:
         named = f"{recipe}: " if recipe and recipe != facts.get("engine") else ""
         out.append(f"{named}{facts.get('engine', '')} {facts.get('version', '')}\n", palette.ink)
         out.append_text(_file(facts, palette))
-        out.append_text(_where(facts, palette))
+        out.append_text(_where(facts, decode_depth(results.study, cell.cell), palette))
         out.append("".join(f"{line}\n" for line in device_lines(cell.summary.devices)), palette.muted)
         out.append_text(_power_source(cell, palette))
         if facts.get("launch_line"):
@@ -51,7 +54,7 @@ def _file(facts: EngineFacts, palette: Palette) -> Text:
     return Text(f"{file['name']}, {byte_size(file['size_bytes'])}{known}\n", palette.muted)
 
 
-def _where(facts: EngineFacts, palette: Palette) -> Text:
+def _where(facts: EngineFacts, depth: float | None, palette: Palette) -> Text:
     """On which rig, how reached, what was predicted there, and whether any of it is real."""
     out = Text()
     if facts.get("simulated"):
@@ -65,11 +68,10 @@ def _where(facts: EngineFacts, palette: Palette) -> Text:
         out.append(f"{', '.join(parts)}\n", palette.muted)
     predicted = facts.get("predicted")
     if predicted:
-        out.append(
-            f"Fit predicted: {predicted['state']}, decode {digits(predicted['decode'], significant=2)} tok/s "
-            f"({digits(predicted['decode_low'], significant=2)} or more)\n",
-            palette.muted,
-        )
+        at = predicted.get("at", {}).get(depth_key(depth))
+        hoped = f"{digits(predicted['decode'], significant=2)} tok/s in fast memory"
+        speed = hoped if at is None else speed_text(Prediction(*at, ""))
+        out.append(f"Fit predicted: {predicted['state']}, decode {speed}, one stream\n", palette.muted)
     return out
 
 

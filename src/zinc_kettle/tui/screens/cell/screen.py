@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
@@ -11,9 +13,10 @@ from zinc_kettle.core.checks.steering import place_of
 from zinc_kettle.core.compare.cells import best_beside
 from zinc_kettle.core.compare.choice import marked
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.results import CellResults
+from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.text import capitalised, neutralise
 from zinc_kettle.present.answer import main_measure
+from zinc_kettle.present.duel import worked_line
 from zinc_kettle.present.values import STATE_MARKS, bound_name, bounds_text, value_text
 from zinc_kettle.tui.actions import bindings
 from zinc_kettle.tui.chooser import Choice
@@ -34,6 +37,8 @@ class CellScreen(Station):
         self.key = key
         self._caution = ""
         """The caution the line at the bottom answers; empty where it is a note."""
+        self._worked: dict[str, str] = {}
+        """Of failed cells, by key: when they were measured last; empty while that is looked for."""
 
     def widgets(self) -> ComposeResult:
         """Headline, figures, strips, cautions and engine."""
@@ -78,10 +83,21 @@ class CellScreen(Station):
         room = self.query_one("#strips-column").content_size
         self.query_one("#strips", Static).update(strips(results, cell, max(30, room.width - 1), room.height, p))
         notes = [text for key, text in results.run.notes if key == cell.cell.key]
-        self.query_one("#cautions", Static).update(cautions(cell, notes, results.acknowledged(cell), p))
-        rest = [family(results, cell, p), engine(cell, p), driver(results, cell, p)]
+        worked = self._worked.get(cell.cell.key, "")
+        self.query_one("#cautions", Static).update(cautions(cell, notes, results.acknowledged(cell), p, worked))
+        if cell.state == "failed" and cell.cell.key not in self._worked:
+            self._worked[cell.cell.key] = ""
+            self.work(self._when_it_worked(results, cell), group="worked", exclusive=False)
+        rest = [family(results, cell, p), engine(results, cell, p), driver(results, cell, p)]
         self.query_one("#engine", Static).update(Text.assemble(*rest))
         self.query_one(Stations).show(p)
+
+    async def _when_it_worked(self, results: StudyResults, cell: CellResults) -> None:
+        """Look through earlier runs for one in which a failed cell was measured."""
+        found = await asyncio.to_thread(host(self).services.comparisons.last_worked, results, cell)
+        if found is not None and self.stands:
+            self._worked[cell.cell.key] = worked_line(found)
+            self.redraw()
 
     def _headline(self, cell: CellResults) -> None:
         p = self.palette

@@ -102,7 +102,9 @@ def strips(results: StudyResults, cell: CellResults, width: int, height: int, pa
     return out
 
 
-def cautions(cell: CellResults, notes: list[str], answers: Mapping[str, str], palette: Palette) -> Text:
+def cautions(
+    cell: CellResults, notes: list[str], answers: Mapping[str, str], palette: Palette, worked: str = ""
+) -> Text:
     """Notes, cautions with evidence, advice and a person's reason where one is acknowledged, failures."""
     out = Text()
     # Notes first: cautions may be long, and what a person wrote must not be below the edge.
@@ -125,6 +127,7 @@ def cautions(cell: CellResults, notes: list[str], answers: Mapping[str, str], pa
     if cell.kept.failure is not None:
         out.append("\n✕ failed ", f"bold {palette.failure}")
         out.append(f"{cell.kept.failure.what}\n", palette.ink)
+        out.append(f"{worked}\n" if worked else "", palette.muted)
     broken = sum(1 for r in cell.kept_repeats if r.state == "broken-off")
     if broken:
         out.append(f"\n{broken} repeat cut off by a stop: kept, not counted, measured again.\n", palette.muted)

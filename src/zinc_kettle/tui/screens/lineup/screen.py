@@ -107,6 +107,8 @@ class LineupScreen(Recomputed[Shown]):
             return Shown()
         runs = (app.results, *(app.services.comparisons.side(name, app.results).results for name in self._more))
         asked = app.services.comparisons.entrants(runs, self._by)
+        if self._per == "score":
+            return Shown(app.services.comparisons.scores(runs), asked.own.pace, asked.by, runs)
         per: Per = self._per if MEASURES[app.measure].unit == "tokens/s" else ""
         found = lineup(asked.entrants, app.measure, per=per, money=asked.own.money, pace=asked.own.pace.rate)
         held = next((e for e in asked.entrants if e.name == self._reference), None)
@@ -232,18 +234,21 @@ class LineupScreen(Recomputed[Shown]):
         self.recompute()
 
     def action_money(self) -> None:
-        """Per price, per watt, cost, or plain."""
-        if MEASURES[host(self).measure].unit != "tokens/s":
+        """Per price, per watt, cost, the score over the tasks of the suite, or plain."""
+        results, rate = host(self).results, MEASURES[host(self).measure].unit == "tokens/s"
+        tasks = results is not None and results.study.names("task")
+        there = [per for per in PERS if (per == "score" and tasks) or (per != "score" and rate) or not per]
+        if len(there) < 2:
             self.notify("Money and watts are worked into rates of tokens: m shows another measure.")
             return
-        self._per = PERS[(PERS.index(self._per) + 1) % len(PERS)]
+        self._per = there[(there.index(self._per) + 1) % len(there)] if self._per in there else ""
         self.recompute()
 
     @property
     def _missing(self) -> Left | None:
         """The first side that a fact is missing of."""
         found = self._shown.found
-        return None if found is None else next((left for left in found.left if left.needs is not None), None)
+        return None if found is None else next((left for left in found.left if left.needs in PLACEHOLDERS), None)
 
     def action_type_fact(self) -> None:
         """Open the line for the fact that is missing."""

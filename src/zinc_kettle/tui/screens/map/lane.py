@@ -9,10 +9,10 @@ from rich.text import Text
 from zinc_kettle.core.plan.study import rigs_of
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.text import neutralise
-from zinc_kettle.core.units import byte_size, digits, duration
+from zinc_kettle.core.units import byte_size, digits
 from zinc_kettle.present.findings import Finding
 from zinc_kettle.present.remarks import PEN, remarks
-from zinc_kettle.present.values import STATE_MARKS
+from zinc_kettle.present.values import STATE_MARKS, left_text
 from zinc_kettle.tui.draw.canvas import bar, columns_of
 from zinc_kettle.tui.draw.fold import fold
 from zinc_kettle.tui.run_state import RunState
@@ -196,7 +196,7 @@ def progress(results: StudyResults, run: RunState | None, width: int, palette: P
     head = f"{done} of {wanted} repeats "
     tail = ""
     if run is not None and run.active:
-        tail = f"  about {duration(run.left_s)} left"
+        tail = f"  {left_text(run.left_s)}"
         if run.stopping:
             tail = "  stopping …"
     elif done < wanted:

@@ -32,6 +32,7 @@ from zinc_kettle.tui.screens.map.lane import beside, lane, legend, progress
 from zinc_kettle.tui.screens.map.steering import Steering
 from zinc_kettle.tui.widgets.map_view import MapView
 from zinc_kettle.tui.widgets.station_line import Stations
+from zinc_kettle.tui.widgets.table_page import TablePage
 
 LEGEND_WIDTH = 80
 """Before the layout is known."""
@@ -339,6 +340,20 @@ class MapScreen(Steering):
         if self.results is not None:
             self._axes, self._part = self._axes + 1, 0
             self.redraw()
+
+    def action_table(self) -> None:
+        """The cells as a table, several measures beside each other."""
+        results = self.results
+        if results is None or not results.run.run_id:
+            self.notify("There is nothing measured yet.")
+            return
+
+        def chosen(key: str | None) -> None:
+            if key is not None and self.results is results:
+                self.query_one(MapView).choose(key)
+                self.action_open_cell()
+
+        self.app.push_screen(TablePage(results), chosen)
 
     def action_further_measure(self) -> None:
         """Choose a measure that large cells show besides; the two chosen last are shown."""

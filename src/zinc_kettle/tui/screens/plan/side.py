@@ -36,9 +36,12 @@ def cost_text(results: StudyResults, costs: Costs | None, palette: Palette) -> T
         return out.append("\nfinding out what fits and how long it takes …", palette.muted)
     if costs.launches:
         out.append(f", {costs.launches:,} {'launch' if costs.launches == 1 else 'launches'}", palette.ink)
-    out.append(" · about ", palette.ink)
-    out.append(duration(costs.seconds), f"bold {palette.copper}")
-    out.append(", roughly" if not study.repeats.adaptive else " at most, roughly", palette.muted)
+    if costs.seconds is None:
+        out.append(" · how long is not known before the first repeat", palette.muted)
+    else:
+        out.append(" · about ", palette.ink)
+        out.append(duration(costs.seconds), f"bold {palette.copper}")
+        out.append(", roughly" if not study.repeats.adaptive else " at most, roughly", palette.muted)
     if costs.worst is not None and costs.worst.placement is not None:
         placement = costs.worst.placement
         out.append(f"\nmemory up to {byte_size(placement.sizes.total_bytes)}", palette.ink)

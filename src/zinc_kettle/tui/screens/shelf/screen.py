@@ -91,7 +91,7 @@ class ShelfScreen(Station):
 
     def _also(self, entry: ShelfEntry) -> str:
         """What a study is found by besides what stands in its line."""
-        return f"{self._file(entry)} {entry.runs[0].engine if entry.runs else ''}"
+        return f"{entry.name} {self._file(entry)} {entry.runs[0].engine if entry.runs else ''}"
 
     def _first(self) -> str:
         """Where the shelf opens: on the study measured last, else on one that is ready, else on an example."""
@@ -138,6 +138,7 @@ class ShelfScreen(Station):
         out = Text(no_wrap=True, overflow="ellipsis")
         out.append(f" {mark} ", p.failure if entry.trouble else p.ink)
         out.append(entry.question, f"bold {p.ink}")
+        out.append(f"  {entry.name}", p.muted)
         detail, colour = entry.about, p.muted
         if last is not None:
             detail, colour = last.answer, p.copper if last.has_answer else p.muted
