@@ -23,13 +23,15 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-from zinc_kettle.core.compare.choice import choice
+from zinc_kettle.core.compare.choice import choice, ratio_of
 from zinc_kettle.core.compare.duel import duel
 from zinc_kettle.core.compare.gate import gate, planned_looks
 from zinc_kettle.core.compare.lineup import Entrant, lineup
+from zinc_kettle.core.compare.loads import load_verdicts
 from zinc_kettle.core.compare.sides import Side
 from zinc_kettle.core.compare.speed_index import index
 from zinc_kettle.core.measures.decode import decode
+from zinc_kettle.core.measures.traffic import first_output_s
 from zinc_kettle.core.plan.decide import Decide
 from zinc_kettle.core.plan.factors import Level
 from zinc_kettle.core.plan.study import Repeats, Study
@@ -38,7 +40,7 @@ from zinc_kettle.core.record.repeat import Missing, Repeat
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
 from zinc_kettle.core.search.capacity import CapacityResult, capacities, search
 from zinc_kettle.core.search.trial import trial_of
-from zinc_kettle.core.stats import median
+from zinc_kettle.core.stats import Interval, median, quantile
 from zinc_kettle.sim.fleet import SIM_RIGS, SimRig
 from zinc_kettle.sim.virtual import VirtualEngine
 
@@ -239,6 +241,90 @@ def decisions() -> list[Row]:
             f"nobody is ruled out; of single rigs {tied / (3 * DECISIONS):.1%} are",
         ),
     ]
+
+
+# what is told of levels that nobody chooses
+SENTENCES = 500
+LOADS = (2, 8)
+"""Streams; the larger one is where a promise is kept just as often as it was made."""
+
+
+def sentences() -> list[Row]:
+    """A fall or a rise along levels that do nothing, and one that is there; a promise at the very limit."""
+    depths = (64, 512)
+    plan = Study(
+        "s", "How?", {"depth": depths}, hold={"model": "m", "prompt_tokens": 64}, repeats=Repeats(count=BLOCKS)
+    )
+
+    def changed(times: Sequence[float], seed: int) -> Interval | None:
+        kept = {
+            cell.key: [
+                KeptRepeat(
+                    "measured", asked(fast, seed=10_000 * seed + 100 * cell.index + block, block=block, prompt=64)
+                )
+                for block in range(BLOCKS)
+            ]
+            for cell, fast in zip(plan.cells, times, strict=True)
+        }
+        results = StudyResults.of_repeats(plan, kept, RunInfo("run", number=1))
+        return ratio_of([results.cells[1]], [results.cells[0]], "decode")
+
+    quiet = held = told = 0
+    truth = _decoded(0.95) / _decoded(1.0)
+    for seed in range(SENTENCES):
+        same, slower = changed((1.0, 1.0), seed), changed((1.0, 0.95), SENTENCES + seed)
+        quiet += same is not None and same.low <= 1 <= same.high
+        falls = slower is not None and slower.high < 1
+        told += falls
+        held += slower is not None and falls and slower.low <= truth <= slower.high
+    return [
+        Row("*rises* or *falls* along two levels that are alike", quiet, SENTENCES, "neither is said"),
+        Row(
+            f"*falls*, where it does, by {1 - truth:.1%}",
+            held,
+            told,
+            f"the figure's interval holds the truth; it is said in {told / SENTENCES:.1%}",
+        ),
+        _promised(),
+    ]
+
+
+def _decoded(times: float) -> float:
+    found = decode(asked(times, seed=1, block=0, prompt=64, noise=0.0))
+    assert not isinstance(found, Missing)
+    return found
+
+
+def _promised() -> Row:
+    """Two loads, the larger one at the limit: the promise is the 95th percentile of its own waits, over 200 repeats."""
+    waits = [first_output_s(t) for r in closed("gannet", LOADS[1], seed=99, repeats=200) for t in r.measured]
+    limit = quantile([w for w in waits if w is not None], 0.95)
+    plan = Study(
+        "s",
+        "How many?",
+        {"concurrency": LOADS},
+        hold={"model": "m", "prompt_tokens": 64},
+        repeats=Repeats(count=BLOCKS),
+        promise=Promise(ttft_s=limit),
+    )
+    right = 0
+    for seed in range(SENTENCES):
+        kept = {}
+        for cell in plan.cells:
+            load = int(cell.levels["concurrency"])
+            repeats = closed("gannet", load, seed=1000 * seed + load, repeats=BLOCKS)
+            kept[cell.key] = [
+                KeptRepeat("measured", replace(r, extras={**r.extras, "promise_ttft_s": limit})) for r in repeats
+            ]
+        results = StudyResults.of_repeats(plan, kept, RunInfo("run", number=1))
+        (verdict,) = load_verdicts(results).values()
+        right += verdict.kept != LOADS[1] and verdict.broken is None
+    return Row(
+        f"*the promise is kept up to* {LOADS[1]} streams, its very limit",
+        right,
+        SENTENCES,
+        "neither kept nor broken is said of it",
+    )
 
 
 # the gate
@@ -561,6 +647,7 @@ PARTS: Mapping[str, Any] = {
     "lineups": lineups,
     "indexes": indexes,
     "decisions": decisions,
+    "sentences": sentences,
     "gates": gates,
     "streams": stream_searches,
     "rates": rate_searches,

@@ -15,6 +15,7 @@ from zinc_kettle.core.compare.scoreboard import best_of_each, scoreboard
 from zinc_kettle.core.plan.factors import Level
 from zinc_kettle.core.plan.study import Prompts, Study
 from zinc_kettle.core.results import KeptRepeat, RunInfo, StudyResults
+from zinc_kettle.present.answer import answer
 from zinc_kettle.present.lineup import lineup_json, verdict
 
 TASKS = ("short-ask", "code")
@@ -113,6 +114,13 @@ def test_the_best_of_each() -> None:
     board = scoreboard(entrants(measured(plan(), RATES), measured(plan(), slower, "slow")), reference())
     names = [place.entrant.name for place in best_of_each(board, "quantization").groups[0].places]
     assert names == ["r Q4_0", "r Q8_0"]
+
+
+def test_one_configuration_over_the_suite_is_told_by_its_means() -> None:
+    """Geometric means over the tasks, not a list of them."""
+    said = answer(measured(plan(("Q8_0",)), {"Q8_0": [20.0] * 6}))
+    assert said.startswith("over 2 tasks in the mean: an answer in 917 ms, its first token after 200 ms")
+    assert f"{1e3 * np.exp(seconds([20.0])):.0f}" == "917"
 
 
 def test_a_reference_has_each_task_once() -> None:

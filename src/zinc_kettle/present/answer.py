@@ -8,7 +8,7 @@ from zinc_kettle.core.plan.study import Study, shape_of
 from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.present.capacity import capacity_answer
-from zinc_kettle.present.changes import change_text, loads_text
+from zinc_kettle.present.changes import change_text, loads_text, suite_text
 from zinc_kettle.present.decided import choice_text
 
 FIRST_MEASURE = {"open": "latency_p95", "burst": "ttft_p95", "batch": "batch_wall", "conversation": "ttft"}
@@ -49,6 +49,8 @@ def answer(results: StudyResults, name: str | None = None, *, brief: bool = Fals
         kept = loads_text(results)
         if kept:
             return kept
+        if [n for n in study.conditions if len(study.vary[n]) > 1] == ["task"]:
+            return suite_text(measured)
     found = choice(results, name)
     if found.best is None and not found.unfit:
         return change_text(results, measured, name)

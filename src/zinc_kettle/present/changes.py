@@ -8,6 +8,7 @@ from zinc_kettle.core.compare.cells import MIN_REPEATS
 from zinc_kettle.core.compare.choice import mean_of, ratio_of
 from zinc_kettle.core.compare.loads import LoadVerdict, load_verdicts
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.search.capacity import WORDS
 from zinc_kettle.core.units import percent, plural, with_unit
@@ -75,6 +76,24 @@ def change_text(results: StudyResults, measured: Sequence[CellResults], name: st
         return f"no clear difference in {measure.title} between {ends[0]} and {ends[1]} ({figures[0]} and {figures[1]})"
     verb = "falls" if found.value < 1 else "rises"
     return f"{measure.title} {verb} from {figures[0]} at {ends[0]} to {figures[1]} at {ends[1]}, {change_words(found)}"
+
+
+IN_THE_MEAN = {
+    "latency": "an answer in {}",
+    "ttft": "its first token after {}",
+    "prefill_client": "prefill {}",
+    "decode": "decode {}",
+}
+
+
+def suite_text(measured: Sequence[CellResults]) -> str:
+    """What one configuration reaches over the tasks of the suite: geometric means, each over the tasks that have it."""
+    said = []
+    for name, words in IN_THE_MEAN.items():
+        known = [c for c in measured if isinstance(c.value(name), Value)]
+        if known:
+            said.append(words.format(with_unit(mean_of(known, name), MEASURES[name].unit)))
+    return f"over {plural(len(measured), 'task')} in the mean: {', '.join(said)}"
 
 
 def _same_rest(

@@ -37,7 +37,7 @@ MOST_GAINS = 3
 MOST_SLOPES = 2
 MOST_FAILURES = 2
 MOST_DECISIONS = 3
-WORDING = 13
+WORDING = 14
 """Version of the sentences: an answer that was kept in other words is found again."""
 
 
