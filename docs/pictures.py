@@ -116,7 +116,7 @@ SCENES: tuple[Scene, ...] = (
         "lineup",
         "which rig to buy, by what a million tokens cost",
         RIG,
-        ("7", "wait:leads", "p", "p", "p", "wait:million"),
+        ("7", "wait:leads", "p", "p", "p", "p", "wait:million"),
     ),
     Scene("index", "all rigs against one", RIG, ("7", "wait:leads", "i", "wait:times as fast")),
     Scene("report", "one page to hand on", WAYS, ("8", "wait:Bounds are")),

@@ -124,6 +124,25 @@ def test_equal_rigs_are_rarely_apart_by_the_watt() -> None:
     assert wrong <= 7  # 2 are expected; more than 7 has a chance of one in a thousand
 
 
+def test_a_power_that_some_repeats_lack_divides_as_a_constant() -> None:
+    """Which repeats had it is not known any more: the order still follows, and nothing breaks; by the device, too."""
+    plan = study({"quantization": ("Q8_0", "Q4_0")}, repeats=Repeats(count=8))
+    kept = {
+        cell.key: [
+            KeptRepeat("measured", r if i == 3 else replace(r, trace=powered((50.0,) * 8)))
+            for i, r in enumerate(repeats_at(*[10.0 * (1 + cell.index) + i / 100 for i in range(8)]))
+        ]
+        for cell in plan.cells
+    }
+    results = StudyResults.of_repeats(plan, kept, RunInfo("run", number=1))
+    entrants = [Entrant(str(c.levels["quantization"]), Side(results, dict(c.levels))) for c in plan.cells]
+    by_watt = lineup([replace(e, watts=watts_of(e.side.cells())) for e in entrants], "decode", per="watt")
+    assert names(by_watt) == ["Q4_0", "Q8_0"] and not by_watt.groups[0].brackets
+    one, two = (replace(e, devices=count) for e, count in zip(entrants, (1, 4), strict=True))
+    assert names(lineup([one, two], "decode", per="device")) == ["Q8_0", "Q4_0"]
+    assert lineup([one, replace(two, devices=0)], "decode", per="device").left[0].needs == "devices"
+
+
 def test_few_repeats_claim_no_pace() -> None:
     """Three repeats are a range: far above the pace or far below it, nothing is said of it."""
     for pace in (1.0, 1000.0):

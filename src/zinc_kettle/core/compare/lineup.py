@@ -323,12 +323,12 @@ def _divided(
     Power that is taken as known, where it was measured with some scatter, would set equal rigs apart.
     """
     power = together(cells, POWER) if per in {"watt", "cost"} and rates is not None else None
-    if rates is None or power is None or watts_of(cells) is None:
+    if rates is None or power is None or not power.blocks or watts_of(cells) is None:
         return None if rates is None else _over(rates, constant(entrant, per, money) or 1.0)
-    watts = dict(zip(power.blocks, power.values, strict=True))
+    watts = power.by_block
     rows = [
         (v / (constant(replace(entrant, watts=watts[b]), per, money) or 1.0), b)
-        for v, b in zip(rates.values, rates.blocks, strict=True)
+        for b, v in rates.by_block.items()
         if b in watts
     ]
     if len(rows) < MIN_REPEATS:

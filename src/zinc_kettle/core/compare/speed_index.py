@@ -64,7 +64,7 @@ def _product(cells: Sequence[CellResults]) -> Samples | None:
     x, y = together(cells, PREFILL), together(cells, DECODE)
     if x is None or y is None:
         return None
-    a, b = dict(zip(x.blocks, x.values, strict=True)), dict(zip(y.blocks, y.values, strict=True))
+    a, b = x.by_block, y.by_block
     blocks = sorted(a.keys() & b.keys())
     if len(blocks) < MIN_REPEATS:
         return None

@@ -291,7 +291,6 @@ MEASURES = (
         "requests answered per second, from the first request to the last output of all",
         PerRepeat(overall_requests),
         mistakes=_OVERALL,
-        map_rank=25,
     ),
     Measure(
         "overall_output",
@@ -323,7 +322,6 @@ MEASURES = (
         "prompt and output tokens per second, from the first request to the last output of all",
         PerRepeat(overall_tokens),
         mistakes=_OVERALL,
-        map_rank=26,
     ),
     Measure(
         "batch_cpu",
