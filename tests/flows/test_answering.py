@@ -54,6 +54,17 @@ def test_ladder_and_lineup_agree_with_the_duel(home: Path) -> None:
     assert decode["value"] == pytest.approx(one["measures"]["decode"]["ratio"]["value"], rel=1e-4)
 
 
+def test_examples_are_found_by_name_where_nothing_was_measured_yet(tmp_path: Path) -> None:
+    """What the README says works as it stands; a name that nothing has lists those there are."""
+    for words in (("decide", "which-rig"), ("duel", "which-rig@rig=gannet", "which-rig@rig=petrel")):
+        ran = kettle(tmp_path, *words, "--json")
+        assert ran.returncode == 0 and json.loads(ran.stdout), ran.stderr
+    ran = kettle(tmp_path, "show", "no-such")
+    assert ran.returncode == 2 and "which-rig" in ran.stderr
+    own = kettle(tmp_path, "show", "which-rig", "--store", tmp_path / "kettle.db")
+    assert own.returncode == 2, "a store that is named is meant alone"
+
+
 def test_scores_of_a_run_are_those_of_its_bundle_in_a_folder(tmp_path: Path) -> None:
     """One scale, wherever it was measured; what has no tasks, or cannot be a reference, is told."""
     shutil.copyfile("tests/data/jobs.db", tmp_path / "kettle.db")

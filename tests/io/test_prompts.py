@@ -262,3 +262,16 @@ def test_a_prompt_without_prompts(tmp_path: Path) -> None:
     with pytest.raises(StudyFileError) as caught:
         parse('[vary]\nprompt = ["tide"]\n[hold]\nmodel = "brine-15m"\nprompt_tokens = 64\n', tmp_path)
     assert "prompts" in str(caught.value)
+
+
+def test_a_repeat_of_one_cold_request_is_refused(tmp_path: Path) -> None:
+    """Nothing of it would count; a second request, or a warm-up, or an engine that already runs mends it."""
+    text = '[vary]\nthreads = [1]\n[hold]\nmodel = "brine-15m"\nprompt_tokens = 64\n[repeats]\nwarm_up = 0\n'
+    with pytest.raises(StudyFileError) as caught:
+        parse(text, tmp_path)
+    assert caught.value.line == line_of(HEAD + text, "repeats", "warm_up")
+    assert parse(text + "requests = 2\n", tmp_path).repeats.warm_up == 0
+    there = text.replace("threads = [1]", "prompt_tokens = [64]").replace(
+        'model = "brine-15m"\nprompt_tokens = 64\n', ""
+    )
+    assert parse(f'{there}[endpoint]\nurl = "http://127.0.0.1:9"\n', tmp_path).cells

@@ -168,3 +168,19 @@ async def test_a_missing_price_is_typed_in_where_it_is_missed(tmp_path: Path) ->
         await pilot.press("w", "escape")
         await settled(pilot)
         assert not station.query_one("#line").display and app.screen is station
+
+
+async def test_what_is_said_keeps_its_brackets(first: Services) -> None:
+    """Names and texts of people are no markup, whoever says them."""
+    app = KettleApp(first)
+    async with app.run_test(size=(100, 30), notifications=True) as pilot:
+        await settled(pilot)
+        app.notify("there is no level [bold]x[/bold]", title="[red]")
+        app.screen.notify("and none [y]")
+        shown = ""
+        for _ in range(100):
+            await pilot.pause(0.05)
+            shown = shown_text(app)
+            if "and none [y]" in shown:
+                break
+    assert "[bold]x[/bold]" in shown and "[red]" in shown and "and none [y]" in shown, shown

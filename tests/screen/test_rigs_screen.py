@@ -75,6 +75,8 @@ def test_what_if_controls_answer(home: Path, tmp_path: Path) -> None:
         t.wait("What fits on gannet?", "SIMULATED")
         t.wait_re(r"fathom-14b F16.*spills")
         t.wait_re(r"shoal-30b F16.*will not fit, .* short")
+        t.keys("n").wait("a model on paper")
+        t.keys("70b at 4 bits", "Enter").wait("70b Q4_K")
         t.resize(100, 30)
         t.until(lambda s: all(w in s for w in ("brine-1b F16", "verdict", "usable", "next rig")), "the small screen")
         t.keys("q").wait_exit()

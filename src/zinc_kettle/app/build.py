@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -53,6 +54,16 @@ def open_store(places: Places) -> KettleStore:
     if not places.store_is_usual:
         claim(places, store)
     return store
+
+
+def shipped_stores(places: Places) -> list[KettleStore]:
+    """The stores of the demo and of the finished examples, where a person has named no store."""
+    from zinc_kettle.config import sample_copy
+
+    if not places.store_is_usual or places.demo:
+        return []
+    found = [places.home / "demo" / "kettle.db", sample_copy(places)]
+    return [open_store(replace(places, store=path)) for path in found if path is not None and path.exists()]
 
 
 def model_folder(places: Places) -> ModelFolder:

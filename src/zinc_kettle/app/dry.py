@@ -73,15 +73,34 @@ def _launch(study: Study, recipe: Recipe, spec: LaunchSpec, cells: Sequence[Cell
     return DryLaunch(shown_line(line), variables, requests)
 
 
-def _body(study: Study, recipe: Recipe, cell: Cell) -> dict[str, Any]:
-    """The body of a request as the driver would encode it; the prompt's text is found with the engine, later."""
+def _messages(study: Study, cell: Cell) -> tuple[list[ChatMessage], int]:
+    """What the first request of a cell says, and how long its answer may be."""
     prompt, output = most_tokens(study, cell)
-    words = "a prompt as it is in its file" if prompt is None else f"a prompt of {prompt:,} tokens"
-    salted = " behind its salt" if cell.settings["salt"] else ""
+    asked = study.prompts.only(str(cell.settings["prompt"]))
+    salt = "(salt) " if cell.settings["salt"] else ""
+    if asked.recorded:
+        first = asked.recorded[0]
+        last = max(i for i, (role, _) in enumerate(first.messages) if role == "user")
+        said = [ChatMessage(role, text) for role, text in first.messages[: last + 1]]
+        output = first.output_tokens or output
+    elif prompt is None and asked.texts:
+        said = [ChatMessage("user", asked.texts[0])]
+    else:
+        words = "a prompt as it is in its file" if prompt is None else f"a prompt of {prompt:,} tokens"
+        return [ChatMessage("user", f"({words}{' behind its salt' if salt else ''})")], output
+    at = next(i for i, message in enumerate(said) if message.role == "user")
+    said[at] = ChatMessage("user", f"{salt}{said[at].content}")
+    return said, output
+
+
+def _body(study: Study, recipe: Recipe, cell: Cell) -> dict[str, Any]:
+    """The body of a request as the driver would encode it: the first prompt whole where it goes out as it is; the text
+    of one that has a length is found with the engine, later."""
+    messages, output = _messages(study, cell)
     order = RequestOrder(
         "dry",
         "measured",
-        [ChatMessage("user", f"({words}{salted})")],
+        messages,
         output,
         temperature=study.temperature,
         seed=study.seed,

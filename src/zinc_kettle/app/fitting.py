@@ -14,6 +14,7 @@ from zinc_kettle.core.facts import MachineFacts
 from zinc_kettle.core.fit.predict import Calibration, DevicePoint, Point, calibrate, calibrate_devices
 from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.rig import Probe, Rig
+from zinc_kettle.core.said_model import said_model
 from zinc_kettle.errors import KettleError, ModelError
 from zinc_kettle.formats.scan import FoundModel, read_model, scan
 from zinc_kettle.present.fit_rows import Candidate, Measured
@@ -47,7 +48,10 @@ def candidates(places: Places, rig: Rig, paths: list[Path] | None = None) -> lis
         return [_candidate(f, levels_of_model(f, places)) for f in models_here(places)]
     out = []
     for path in paths:
-        if path.is_dir() and not (path / "config.json").is_file():
+        said = None if path.exists() else on_paper(str(path))
+        if said is not None:
+            out.append(said)
+        elif path.is_dir() and not (path / "config.json").is_file():
             out += [_candidate(f) for f in scan(path)]
         else:
             shape = read_model(path)
@@ -55,6 +59,19 @@ def candidates(places: Places, rig: Rig, paths: list[Path] | None = None) -> lis
     if not out:
         raise ModelError("no model was found there", remedy="give GGUF files, or folders that contain some")
     return out
+
+
+def on_paper(text: str) -> Candidate | None:
+    """A model that is only said, as in `70b at 4 bits`; None where the text says none.
+
+    Raises:
+        ModelError: It cannot be, or its precision is not known.
+    """
+    try:
+        shape = said_model(text)
+    except ValueError as error:
+        raise ModelError(str(error), remedy="as in: 70b at 4 bits, 8b Q4_K_M") from error
+    return None if shape is None else Candidate(shape.name, shape, "on paper", family=shape.name.partition(" ")[0])
 
 
 def _candidate(found: FoundModel, levels: Mapping[str, str] | None = None) -> Candidate:

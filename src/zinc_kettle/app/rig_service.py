@@ -7,7 +7,7 @@ import re
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
-from zinc_kettle.app.fitting import calibration, candidates, measured_before
+from zinc_kettle.app.fitting import calibration, candidates, measured_before, on_paper
 from zinc_kettle.app.predicting import Predictor
 from zinc_kettle.app.rigbook import RigBook
 from zinc_kettle.config import Places
@@ -43,6 +43,8 @@ class RigService:
         self._calibrations: dict[str, Calibration] = {}
         self._predictor = Predictor(self._book, places, self._fitted)
         self._measured: dict[str, dict[str, Measured]] = {}
+        self._said: dict[str, Candidate] = {}
+        """Models on paper, by their key."""
 
     def _fitted(self, rig: Rig) -> Calibration:
         return self._calibrations.get(rig.name, rig.prior())
@@ -110,12 +112,25 @@ class RigService:
             found["name"], found["url"], model=found["model"] or "default", key_variable=found["key"]
         )
 
+    def on_paper(self, text: str) -> str:
+        """Put a model that is only said among those Fit shows, on every rig; gives its name.
+
+        Raises:
+            UsageError: The text says no model.
+            ModelError: It cannot be.
+        """
+        found = on_paper(text)
+        if found is None:
+            raise UsageError(f"{text[:60]!r} says no model", remedy="as in: 70b at 4 bits, 8b Q4_K_M")
+        self._said[found.key] = found
+        return found.key
+
     def fit(self, name: str, wish: LaunchSettings, threads: int, pace: float | None) -> list[FitRow]:
         """What fits on a rig that is ready."""
         rig = self._book.rig(name)
         known = self._calibrations.get(name, rig.prior())
         return fit_rows(
-            self._candidates.get(name, []),
+            [*self._said.values(), *self._candidates.get(name, [])],
             rig,
             wish,
             threads=threads,

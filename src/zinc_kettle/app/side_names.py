@@ -37,6 +37,7 @@ class Sides:
         places: Where things are kept.
         store: The store; or several, of which the first that has a study of a name is meant.
         elsewhere: Opens what other people measured, where that is open already.
+        shipped: Stores with what comes with the tool, opened where no other has a study of a name.
     """
 
     def __init__(
@@ -44,7 +45,9 @@ class Sides:
         places: Places,
         store: Callable[[], KettleStore | Sequence[KettleStore]],
         elsewhere: Elsewhere | None = None,
+        shipped: Callable[[], Sequence[KettleStore]] = tuple,
     ) -> None:
+        self._shipped = shipped
         self._stores = store
         self.shown: StudyResults | None = None
         """The run that is open on the screen, which is used as it is."""
@@ -116,7 +119,11 @@ class Sides:
         for store in stores:
             with contextlib.suppress(UsageError):
                 return store, find(store, name)
-        first = next((store for store in stores if shelf(store)), stores[0])
+        every = [*stores, *(() if origin else self._shipped())]
+        for store in every[len(stores) :]:
+            with contextlib.suppress(UsageError):
+                return store, find(store, name)
+        first = next((store for store in every if shelf(store)), stores[0])
         return first, find(first, name)  # says what there is
 
 

@@ -71,7 +71,8 @@ class _State:
     """What of the step that is being measured went into a launch."""
     engines: dict[tuple[str | None, ...], EngineFacts] | None = None
     """What engines have said of themselves in this run, see `_same`; None where the store has not been asked yet."""
-    failures: dict[LaunchSpec, int] = field(default_factory=dict)
+    failures: dict[LaunchSpec, list[EngineError]] = field(default_factory=dict)
+    """Launches that failed, and each time why."""
     prompts: dict[tuple[object, ...], Workload] = field(default_factory=dict)
     """Calibrated prompts by what their length depends on."""
     done: dict[str, Tally] = field(default_factory=dict)
@@ -365,13 +366,16 @@ class Experiment:
     async def _run_one(self, step: Step) -> None:
         cell = self._study.by_key[step.cell]
         spec = cell.launch
-        if self._state.failures.get(spec, 0) >= LAUNCH_TRIES:
-            await self._fail(step, cell, "not tried again: this configuration has failed to load before", "")
+        before = self._state.failures.get(spec, [])
+        if len(before) >= LAUNCH_TRIES:
+            first = before[0]
+            what = f"{first}; tried {LAUNCH_TRIES} times, and not again"
+            await self._fail(step, cell, what, first.last_words)
             return
         try:
             engine = await self._engine_for(step, spec)
         except EngineError as error:
-            self._state.failures[spec] = self._state.failures.get(spec, 0) + 1
+            self._state.failures.setdefault(spec, []).append(error)
             await self._fail(step, cell, str(error), error.last_words)
             return
         await engine.look_again()

@@ -89,6 +89,7 @@ ACTIONS = (
     Action("sort", "sort", "Sort by speed, by precision, by size, or as found.", "s", "fit"),
     Action("plan_model", "measure", "Plan a study of the selected model.", "m", "fit"),
     Action("next_rig", "next rig", "Show the next rig.", "x", "fit"),
+    Action("say_model", "on paper", "Add a model that is only said: 70b at 4 bits, 8b Q4_K_M.", "n", "fit"),
     Action("back", "back", "Go back.", "escape", "fit", footer=False),
     Action("edit", "change", "Change the selected line: unfold it, choose, or type.", "enter", "plan"),
     Action("add_factor", "add factor", "Add a factor to vary, from a list that explains each.", "a", "plan"),

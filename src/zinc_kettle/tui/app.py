@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from textual import events
 from textual.app import App, SystemCommand
 from textual.command import CommandPalette
+from textual.notifications import SeverityLevel
 from textual.screen import Screen
 
 from zinc_kettle.app.services import Services
@@ -288,6 +289,19 @@ class KettleApp(App[int]):
         self.runner.plan = plan
         self.services.plans.keep(plan)
         self.go("plan")
+
+    def notify(
+        self,
+        message: str,
+        *,
+        title: str = "",
+        severity: SeverityLevel = "information",
+        timeout: float | None = None,
+        markup: bool = False,
+    ) -> None:
+        """As the library has it, but brackets stay brackets: what is said holds names and texts of people."""
+        del markup
+        super().notify(message, title=title, severity=severity, timeout=timeout, markup=False)
 
     def next_measure(self) -> None:
         """The next measure that any cell has a figure of, round and round."""

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from zinc_kettle.app.build import open_store
+from zinc_kettle.app.build import open_store, shipped_stores
 from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, JsonOption, StoreOption
@@ -26,7 +26,7 @@ def tell_capacity(place: str, store_path: Path | None, *, as_json: bool) -> int:
     """
     where = places(store_path)
     store = open_store(where)
-    results = Sides(where, lambda: store).results(place)
+    results = Sides(where, lambda: store, shipped=lambda: shipped_stores(where)).results(place)
     study = results.study
     if not study.capacity.factor:
         raise UsageError(

@@ -9,7 +9,7 @@ from typing import Annotated, Optional
 
 import typer
 
-from zinc_kettle.app.build import open_store
+from zinc_kettle.app.build import open_store, shipped_stores
 from zinc_kettle.app.charting import subject_of
 from zinc_kettle.app.export import write, write_all
 from zinc_kettle.app.side_names import Sides
@@ -101,7 +101,7 @@ def list_charts(place: str, wanted: Wanted, store: Path | None) -> None:
 def _subject(place: str, wanted: Wanted, store: Path | None) -> Subject:
     where = places(store)
     opened = open_store(where)
-    results = Sides(where, lambda: opened).results(place)
+    results = Sides(where, lambda: opened, shipped=lambda: shipped_stores(where)).results(place)
     cell = one_cell(results, wanted.cell) if wanted.cell else None
     return subject_of(
         results,

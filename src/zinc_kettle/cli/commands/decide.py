@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from zinc_kettle.app.build import open_store
+from zinc_kettle.app.build import open_store, shipped_stores
 from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, JsonOption, StoreOption
@@ -28,7 +28,7 @@ def command(
     """Show what a study decides: the best of what is chosen among, by how much, and what rules others out."""
     where = places(store)
     kept = open_store(where)
-    results = Sides(where, lambda: kept).results(study)
+    results = Sides(where, lambda: kept, shipped=lambda: shipped_stores(where)).results(study)
     name = known_measure(by or main_measure(results.study))
     if as_json:
         output.json_line(decide_json(results, name, answer(results, name)))

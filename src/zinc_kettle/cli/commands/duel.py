@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from zinc_kettle.app.build import open_store
+from zinc_kettle.app.build import open_store, shipped_stores
 from zinc_kettle.app.export import write
 from zinc_kettle.app.side_names import Sides, one_by_one
 from zinc_kettle.cli import output
@@ -167,7 +167,7 @@ def _chain(place: str, store_path: Path | None) -> list[Side]:
 def _finder(store_path: Path | None) -> Sides:
     where = places(store_path)
     store = open_store(where)
-    return Sides(where, lambda: store)
+    return Sides(where, lambda: store, shipped=lambda: shipped_stores(where))
 
 
 EXAMPLES = (

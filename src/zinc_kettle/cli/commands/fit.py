@@ -233,12 +233,16 @@ def _further(row: FitRow, rig: Rig, wish: LaunchSettings, known: Calibration, th
 
 EXAMPLES = (
     "zinc-kettle fit --pace 10",
+    "zinc-kettle fit '70b at 4 bits' --rig cormorant",
     "zinc-kettle fit model.gguf --rig gannet --context 8192 --slots 4",
 )
 
 
 def command(
-    models: Annotated[Optional[list[Path]], typer.Argument(help="Model files or folders.")] = None,  # noqa: UP045
+    models: Annotated[
+        list[Path] | None,
+        typer.Argument(help="Model files or folders; or words, as in: '70b at 4 bits', '8b Q4_K_M'."),
+    ] = None,
     rig: Annotated[str | None, typer.Option("--rig", help="A rig from the rig file; this machine by default.")] = None,
     shape: Annotated[
         str, typer.Option("--shape", help="layers=40,heads=40,ffn=13824,vocab=32000 …, instead of a file.")

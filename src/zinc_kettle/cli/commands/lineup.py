@@ -9,7 +9,7 @@ from typing import Annotated, Optional
 
 import typer
 
-from zinc_kettle.app.build import open_store
+from zinc_kettle.app.build import open_store, shipped_stores
 from zinc_kettle.app.charting import preferences
 from zinc_kettle.app.entrants import appearances, entrants_of, rig_of
 from zinc_kettle.app.export import write
@@ -75,7 +75,7 @@ def tell_lineup(
     """
     where = places(store_path)
     store = open_store(where)
-    finder = Sides(where, lambda: store)
+    finder = Sides(where, lambda: store, shipped=lambda: shipped_stores(where))
     runs = [finder.results(name) for name in named]
     rigs = {rig.name: rig for rig in RigService(where, lambda: store).all()}
     entrants = entrants_of(runs, asked.by, rigs)

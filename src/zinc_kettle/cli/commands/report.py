@@ -10,7 +10,7 @@ from typing import Annotated, Optional
 
 import typer
 
-from zinc_kettle.app.build import open_store
+from zinc_kettle.app.build import open_store, shipped_stores
 from zinc_kettle.app.reporting import Reports, write_report
 from zinc_kettle.app.rig_service import RigService
 from zinc_kettle.app.side_names import Sides
@@ -48,7 +48,12 @@ def make_report(asked: ReportOptions, out: Sequence[Path], listing: bool, store_
     """
     where = places(store_path)
     store = open_store(where)
-    reports = Reports(where, Sides(where, lambda: store), lambda _run: store, RigService(where, lambda: store).all)
+    reports = Reports(
+        where,
+        Sides(where, lambda: store, shipped=lambda: shipped_stores(where)),
+        lambda _run: store,
+        RigService(where, lambda: store).all,
+    )
     name = asked.name or _name(asked)
     plan = _changed(reports.plan(name), asked)
     if not plan.parts:

@@ -8,7 +8,7 @@ from typing import Annotated, Optional
 
 import typer
 
-from zinc_kettle.app.build import open_store
+from zinc_kettle.app.build import open_store, shipped_stores
 from zinc_kettle.app.charting import preferences
 from zinc_kettle.app.export import write
 from zinc_kettle.app.planning import MOST_NAME
@@ -47,7 +47,7 @@ def tell_scores(
         raise UsageError(f"scores are not told by {by!r}", remedy=", ".join(OF))
     where = places(store_path)
     store = open_store(where)
-    sides = Sides(where, lambda: store)
+    sides = Sides(where, lambda: store, shipped=lambda: shipped_stores(where))
     rigs = {rig.name: rig for rig in RigService(where, lambda: store).all()}
     reference = _chosen(against, sides) if against else shipped_reference()
     found = scoreboard(contenders(scored_runs(names, store, sides), rigs), reference)

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from zinc_kettle.app.build import open_store
+from zinc_kettle.app.build import open_store, shipped_stores
 from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, JsonOption, StoreOption
@@ -34,7 +34,7 @@ def show_run(
     names = tuple(known_measure(name) for one in said for name in COLUMN_SETS.get(one, (one,)))
     where = places(store_path)
     store = open_store(where)
-    sides = Sides(where, lambda: store)
+    sides = Sides(where, lambda: store, shipped=lambda: shipped_stores(where))
     results = sides.results(place)
     if as_json:
         for cell in results.cells:

@@ -9,7 +9,7 @@ from typing import Annotated, Optional, get_args
 
 import typer
 
-from zinc_kettle.app.build import open_store
+from zinc_kettle.app.build import open_store, shipped_stores
 from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import RUN, StoreOption
@@ -33,7 +33,7 @@ def tell_table(named: Sequence[str], of: str, out: Path | None, store_path: Path
         raise UsageError(f"there is no table of {of!r}", remedy=nearest(of, kinds))
     where = places(store_path)
     store = open_store(where)
-    finder = Sides(where, lambda: store)
+    finder = Sides(where, lambda: store, shipped=lambda: shipped_stores(where))
     found = table([finder.results(name) for name in named], kind, long=long)
     if out is None:
         write_to(found, sys.stdout.buffer, ".csv")

@@ -38,7 +38,7 @@ def validate(study: Study, known: Mapping[str, Engine]) -> list[Problem]:
     problems += [*_question(study), *_capacity(study)]
     if problems:
         return problems
-    return list(_cells(study)) or list(_lengths(study))
+    return list(_cells(study)) or [*_cold(study), *_lengths(study)]
 
 
 def _capacity(study: Study) -> Iterator[Problem]:
@@ -300,6 +300,17 @@ def _shapes(study: Study) -> Iterator[Problem]:
     ):
         if given is not None and study.names(factor):
             yield Problem(study.place(factor), f"{factor} and prompts.{section} both set the length", remedy="keep one")
+
+
+def _cold(study: Study) -> Iterator[Problem]:
+    """The first request after a launch does not count: where it is the only one of a repeat, nothing would."""
+    if study.endpoint is None and not study.repeats.warm_up and any(c.requests(study) == 1 for c in study.cells):
+        yield Problem(
+            ("repeats", "warm_up"),
+            "a repeat of one request has nothing that counts without a warm-up",
+            why="the first request after a launch is cold, and left out",
+            remedy="warm_up = 1, or requests = 2",
+        )
 
 
 def _lengths(study: Study) -> Iterator[Problem]:

@@ -64,7 +64,9 @@ class Factor:
         if self.suffix:
             return f"{said} {self.suffix}"
         if self.noun:
-            return f"{said} {self.noun}" + ("" if level == 1 else "s")
+            # A unit such as MHz has no plural.
+            plural = level != 1 and self.noun.islower()
+            return f"{said} {self.noun}{'s' if plural else ''}"
         return f"{self.heading} {said}"
 
 

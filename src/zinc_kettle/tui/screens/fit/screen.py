@@ -5,7 +5,7 @@ from __future__ import annotations
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical, VerticalScroll
-from textual.widgets import Digits, Footer, OptionList, Static
+from textual.widgets import Digits, Footer, Input, OptionList, Static
 
 from zinc_kettle.core.fit.sizing import LaunchSettings
 from zinc_kettle.core.preferences import Pace
@@ -39,6 +39,7 @@ class FitScreen(Station):
     """Models against one rig's memory."""
 
     BINDINGS = bindings("fit")
+    LINE = ("#line", "#models")
     AUTO_FOCUS = "#models"
 
     def __init__(self) -> None:
@@ -68,10 +69,12 @@ class FitScreen(Station):
                 yield Static(id="unit")
             with VerticalScroll(id="detail", can_focus=False):
                 yield Static(id="text")
+        yield Input(id="line")
         yield Footer()
 
     def on_mount(self) -> None:
         """Draw what is known; ask the rig where nothing is."""
+        self.query_one("#line", Input).display = False
         self._load()
 
     def on_screen_resume(self) -> None:
@@ -238,6 +241,22 @@ class FitScreen(Station):
         held = {**row.candidate.levels, **({} if rig.reach == "here" else {"rig": rig.name})}
         host(self).plan_from("ask", held)
 
+    def action_say_model(self) -> None:
+        """Open the line for a model that is only said."""
+        self.open_line("a model on paper, such as 70b at 4 bits, or 8b Q4_K_M; enter shows it, escape cancels")
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Put it among the models."""
+        if event.value.strip():
+            try:
+                key = host(self).services.rigs.on_paper(event.value.strip())
+            except KettleError as error:
+                self.notify(str(error), severity="error", timeout=12)
+                return
+            self.redraw()
+            self.query_one(ModelList).choose(key)
+        self.close_line()
+
     def action_next_rig(self) -> None:
         """Show the next rig."""
         app = host(self)
@@ -245,6 +264,9 @@ class FitScreen(Station):
             names = [rig.name for rig in app.services.rigs.all()]
         except KettleError as error:
             self.notify(str(error), severity="error", timeout=12)
+            return
+        if len(names) < 2:
+            self.notify("There is only this rig. On Rigs, n adds an engine's address; docs/rigs.md tells of machines.")
             return
         app.rig = names[(names.index(app.rig) + 1) % len(names)] if app.rig in names else names[0]
         self._threads = 0
@@ -256,5 +278,6 @@ class FitScreen(Station):
         return f"{self.panel_text('title', 'controls')}\n\n{heads(COPY_WIDTH)}\n{lines}\n\n{self.panel_text('text')}"
 
     def action_back(self) -> None:
-        """Back to the shelf."""
-        host(self).go("shelf")
+        """Close the line, or go back to the shelf."""
+        if not self.close_line():
+            host(self).go("shelf")
