@@ -12,13 +12,14 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from tests.build import KNOWN
+from zinc_kettle.core.anonymise import Anonymiser
 from zinc_kettle.core.checks.validate import validate
 from zinc_kettle.core.plan.study import Study, without_texts, workload
 from zinc_kettle.core.plan.suite import SUITE
 from zinc_kettle.core.plan.traffic import Recorded
 from zinc_kettle.errors import StudyFileError
 from zinc_kettle.formats.prompts import BadPromptFile, NamedPrompt, read_prompts, read_times
-from zinc_kettle.formats.shared_study import copied_study
+from zinc_kettle.formats.shared_study import copied_study, shared_study
 from zinc_kettle.formats.study import line_of, parse_study
 from zinc_kettle.formats.suite import task_texts
 
@@ -239,6 +240,16 @@ def test_a_copy_and_a_plan_without_texts_are_the_same_work(tmp_path: Path) -> No
     for other in (copy, bare):
         assert [workload(other, cell) for cell in other.cells] == [workload(plan, cell) for cell in plan.cells]
     assert not validate(bare, KNOWN.engines)
+
+
+def test_names_are_shortened_with_their_levels(tmp_path: Path) -> None:
+    """A name like a path is shortened as its level is, so that the plan still names its prompts."""
+    plan = _questions(tmp_path, '"annika/tide", "berth"', 'names = ["annika/tide", "berth"]\n')
+    for prompts in (plan.prompts, without_texts(plan.prompts)):
+        shared = shared_study(replace(plan, prompts=prompts), Anonymiser())
+        assert "annika" not in str(shared.vary) + str(shared.prompts.names) + str(shared.prompts.withheld)
+        assert not validate(shared, KNOWN.engines)
+        assert [workload(shared, c) for c in shared.cells] == [workload(plan, c) for c in plan.cells]
 
 
 @pytest.mark.parametrize(

@@ -12,7 +12,7 @@ import msgspec
 
 from zinc_kettle.core.anonymise import Anonymiser
 from zinc_kettle.core.plan.recipe import Endpoint
-from zinc_kettle.core.plan.study import Study, to_plain
+from zinc_kettle.core.plan.study import ONE_PROMPT, Prompts, Study, to_plain
 from zinc_kettle.formats.study_writer import write_study
 
 NO_ADDRESS = "http://address-left-out.invalid"
@@ -43,8 +43,20 @@ def shared_study(study: Study, private: Anonymiser) -> Study:
         design=design,
         decide=replace(study.decide, baseline=private.levels(study.decide.baseline)),
         endpoint=None if study.endpoint is None else Endpoint(NO_ADDRESS, private.text(study.endpoint.model)),
-        prompts=replace(prompts, files=tuple(map(last_name, prompts.files))),
+        prompts=_shared_prompts(prompts, private),
         load=replace(study.load, times_file=None if times_file is None else last_name(times_file)),
+    )
+
+
+def _shared_prompts(prompts: Prompts, private: Anonymiser) -> Prompts:
+    """The prompts under names that say no more than the levels do; their texts stay as they are."""
+    names = {name: str(private.level(name)) for name in prompts.names}
+    of = {f"{ONE_PROMPT}{name}": f"{ONE_PROMPT}{hidden}" for name, hidden in names.items()}
+    return replace(
+        prompts,
+        files=tuple(map(last_name, prompts.files)),
+        names=tuple(names.values()),
+        withheld={of.get(key, key): said for key, said in prompts.withheld.items()},
     )
 
 

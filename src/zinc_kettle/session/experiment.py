@@ -113,7 +113,8 @@ class Experiment:
         fresh: bool = False,
         speeds: Callable[[], Speeds] = dict,
     ) -> None:
-        self._speeds = speeds
+        self._predict = speeds
+        self._speeds: Speeds = {}
         self._schedule = Schedule(study)
         self._ports = ports
         self._emit = emit
@@ -269,6 +270,8 @@ class Experiment:
     async def _run_all(self, left: dict[str, int]) -> bool:
         """Step after step, the next one found each time; true where nothing is left at the end."""
         self._settle()
+        # Earlier runs are read for it: a screen beside this goes on meanwhile.
+        self._speeds = await asyncio.to_thread(self._predict)
         time_left, block = self._time_left(left), 0
         self._tell_progress(time_left)
         paused, started = False, self._ports.clock.now_ns()
@@ -356,7 +359,7 @@ class Experiment:
 
     def _time_left(self, left: Mapping[str, int]) -> TimeLeft:
         sizes = {key: None if m is None else float(m.size_bytes) for key, m in self._models.items()}
-        return TimeLeft(self._study, left, model_bytes=sizes, speeds=self._speeds())
+        return TimeLeft(self._study, left, model_bytes=sizes, speeds=self._speeds)
 
     def _tell_progress(self, time_left: TimeLeft) -> None:
         done = sum(len(tally.blocks) for tally in self._state.done.values())

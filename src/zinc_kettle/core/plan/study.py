@@ -44,6 +44,8 @@ MOST_REPEATS = 10_000
 BEST = "best"
 """What `until_answered` says where the question is which cell is best; otherwise it names a factor."""
 DEFAULT_OPEN_REQUESTS = 48
+ONE_PROMPT = "prompt "
+"""Before a prompt's name: the key of its fingerprint, where its text was left out."""
 KEY_DIGITS = 12
 """Hexadecimal digits of a cell's key: with a hundred thousand cells two alike are a chance of one in fifty thousand."""
 
@@ -539,7 +541,7 @@ def _asked(prompts: Prompts, cell: Cell) -> dict[str, object]:
 def _print_of_one(prompts: Prompts, name: str) -> str:
     """The fingerprint of one prompt, whatever its name."""
     one = prompts.only(name)
-    return prompts.print_of(f"prompt {name}", [*one.texts, *(asdict(r) for r in one.recorded)])
+    return prompts.print_of(f"{ONE_PROMPT}{name}", [*one.texts, *(asdict(r) for r in one.recorded)])
 
 
 def _has_texts(prompts: Prompts) -> bool:
@@ -554,7 +556,7 @@ def without_texts(prompts: Prompts) -> Prompts:
     if prompts.recorded and "recorded" not in prints:
         prints["recorded"] = fingerprint([asdict(r) for r in prompts.recorded])
     prints |= {name: fingerprint(list(texts)) for name, texts in prompts.tasks.items() if texts}
-    prints = {f"prompt {name}": _print_of_one(prompts, name) for name in prompts.names} | prints
+    prints = {f"{ONE_PROMPT}{name}": _print_of_one(prompts, name) for name in prompts.names} | prints
     bare = tuple(replace(r, messages=tuple((role, "") for role, _ in r.messages), extra={}) for r in prompts.recorded)
     return replace(prompts, texts=(), recorded=bare, tasks=dict.fromkeys(prompts.tasks, ()), withheld=prints)
 
