@@ -23,7 +23,7 @@ from zinc_kettle.core.compare.lineup import PERS, Entrant, Lineup, Per, lineup
 from zinc_kettle.core.compare.scoreboard import scoreboard
 from zinc_kettle.core.compare.speed_index import index
 from zinc_kettle.core.measures import MEASURES
-from zinc_kettle.core.preferences import Preferences
+from zinc_kettle.core.preferences import Pace, Preferences
 from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.rig import Rig
@@ -93,19 +93,23 @@ def tell_lineup(
     elif as_json:
         output.json_line(lineup_json(found))
     else:
-        said = verdict(found)
-        output.line(f"{capitalised(said)}.")
-        output.line()
-        output.table(heads(found), lineup_rows(found))
-        output.line()
-        output.line(f"In one bracket: no clear difference. {money_line(found, own.pace)}.")
-        for left in found.left:
-            output.line(f"not ranked: {left.entrant.name}: {left.reason}")
+        tell_ranking(found, own.pace)
         told = reported_rows(others, name)
         if told:
             output.line()
             output.line(f"{capitalised(REPORTED)}:")
             output.table(("what", "at", MEASURES[name].title, "by"), told)
+
+
+def tell_ranking(found: Lineup, pace: Pace) -> None:
+    """Print who leads, the order with its brackets, what it rests on, and who is not in it."""
+    output.line(f"{capitalised(verdict(found))}.")
+    output.line()
+    output.table(heads(found), lineup_rows(found))
+    output.line()
+    output.line(f"In one bracket: no clear difference. {money_line(found, pace)}.")
+    for left in found.left:
+        output.line(f"not ranked: {left.entrant.name}: {left.reason}")
 
 
 def _found(entrants: Sequence[Entrant], measure: str, per: str, own: Preferences) -> Lineup:

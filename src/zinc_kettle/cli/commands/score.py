@@ -16,6 +16,7 @@ from zinc_kettle.app.rig_service import RigService
 from zinc_kettle.app.scoring import contenders, scored_runs, shipped_reference
 from zinc_kettle.app.side_names import Sides
 from zinc_kettle.cli import output
+from zinc_kettle.cli.commands.lineup import tell_ranking
 from zinc_kettle.cli.commands.new import new_study
 from zinc_kettle.cli.commands.run import run_study
 from zinc_kettle.cli.options import JsonOption, OutOption, StoreOption
@@ -23,10 +24,9 @@ from zinc_kettle.config import places
 from zinc_kettle.core.compare.score import Reference, reference_of
 from zinc_kettle.core.compare.scoreboard import best_of_each, scoreboard
 from zinc_kettle.core.names import name_from
-from zinc_kettle.core.text import capitalised
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.charts.lineup import lineup_chart
-from zinc_kettle.present.lineup import heads, lineup_json, lineup_rows, money_line, verdict
+from zinc_kettle.present.lineup import lineup_json
 
 EXAMPLES = (
     "zinc-kettle score --model brine-250m",
@@ -60,13 +60,7 @@ def tell_scores(
     if as_json:
         output.json_line(lineup_json(found))
         return
-    output.line(f"{capitalised(verdict(found))}.")
-    output.line()
-    output.table(heads(found), lineup_rows(found))
-    output.line()
-    output.line(f"In one bracket: no clear difference. {money_line(found, pace)}.")
-    for left in found.left:
-        output.line(f"no score: {left.entrant.name}: {left.reason}")
+    tell_ranking(found, pace)
 
 
 def _chosen(name: str, sides: Sides) -> Reference:
