@@ -119,7 +119,7 @@ def test_on_the_command_line(store: KettleStore) -> None:
     store.close()
     assert kettle(home, "restore").stdout == "The bin is empty.\n"
     assert kettle(home, "remove", "deep-context").stdout == "thrown away: deep-context\n"
-    assert kettle(home, "show", "deep-context").returncode == 2
+    assert kettle(home, "show", "deep-context", "--store", store.path).returncode == 2
     assert "deep-context:1" in kettle(home, "restore").stdout
     assert kettle(home, "restore", "deep-context").returncode == 0
     assert kettle(home, "show", "deep-context").returncode == 0

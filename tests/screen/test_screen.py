@@ -226,7 +226,7 @@ def test_an_empty_shelf_says_what_to_do(tmp_path: Path) -> None:
     """The very first start."""
     with open_app(tmp_path / "new") as t:
         t.wait("10 finished examples", "EXAMPLE", "m finds the model files")
-        t.keys("Enter").wait("18 of 18 repeats")
+        t.keys("Enter").wait("24 of 24 repeats")
         t.keys("q")
         assert t.wait_exit() == 0
 
