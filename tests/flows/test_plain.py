@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 
 LINES = """help
-3
+4
 answer
 cells
 cell 2

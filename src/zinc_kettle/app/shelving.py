@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zinc_kettle.app.views import RunEntry, ShelfEntry
+from zinc_kettle.config import MOST_TELLING
 from zinc_kettle.core.origin import ELSEWHERE
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import SPOKEN, plural
@@ -69,6 +70,8 @@ class Shelving:
         if asked:  # what a study decides was changed in its file: its answers are others
             kept = {row.plan_key: row for row in shelf(self._stores.own)}
         own = [self._kept(row, files.get(key)) for key, row in kept.items()]
+        if self._places.demo:
+            own.sort(key=lambda entry: entry.name != MOST_TELLING)
         return [*own, *ready, *self._others(), *examples]
 
     def _others(self) -> list[ShelfEntry]:

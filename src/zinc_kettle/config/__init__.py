@@ -20,6 +20,8 @@ HOME_VARIABLE = "ZINC_KETTLE_HOME"
 STORE_VARIABLE = "ZINC_KETTLE_STORE"
 DEMO_FILES = Path(__file__).parent / "demo"
 SAMPLE_STORE = "harbour-office.db"
+MOST_TELLING = "two-engines"
+"""The study the demo opens on."""
 
 
 @dataclass(frozen=True)
