@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from itertools import islice
 
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.plan.factors import label
@@ -38,7 +39,7 @@ def columns_of_study(results: StudyResults) -> tuple[str, ...]:
 
 
 def result_rows(
-    results: StudyResults, names: tuple[str, ...] | None = None, *, brief: bool = False
+    results: StudyResults, names: tuple[str, ...] | None = None, *, brief: bool = False, most: int | None = None
 ) -> tuple[list[str], list[list[str]]]:
     """Headings and one row per cell: levels, state, then each measure with its bounds and unit.
 
@@ -46,12 +47,13 @@ def result_rows(
         results: The run.
         names: Of the measures; those a study of its kind shows where none are given.
         brief: States as marks, for where it is said elsewhere whether figures are simulated.
+        most: So many rows at most; all where nothing is said.
     """
     names, said = names or columns_of_study(results), remarks(results)
     heads = [name.replace("_", " ") for name in results.study.vary]
     heads += ["state", *(MEASURES[name].title for name in names), "cautions"]
     rows = []
-    for cell in results.cells:
+    for cell in islice(results.cells, most):
         row = [label(level) for level in cell.cell.levels.values()]
         made_up = " SIMULATED" if results.simulated(cell) else ""
         state = "" if brief else f"{cell.state} "

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 from collections.abc import Iterable, Mapping, Sequence
 from functools import partial
+from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -308,7 +309,8 @@ class KettleApp(App[int]):
         from zinc_kettle.core.measures import MAP_MEASURES
         from zinc_kettle.core.record.value import Value
 
-        done = [] if self.results is None else [c for c in self.results.cells if c.done][:LOOKED_AT]
+        cells = () if self.results is None else self.results.cells
+        done = list(islice((c for c in cells if c.done), LOOKED_AT))
         there = [n for n in MAP_MEASURES if not done or any(isinstance(c.value(n), Value) for c in done)]
         at = MAP_MEASURES.index(self.measure) if self.measure in MAP_MEASURES else -1
         self.measure = next((n for n in there if MAP_MEASURES.index(n) > at), there[0] if there else self.measure)

@@ -33,7 +33,9 @@ LAUNCH_TRIES = 2
 FAILED_START_S = 3.0
 """What such an attempt costs."""
 USUAL_PROMPT = 200
+"""Tokens of a prompt whose length nothing tells. Only for a guess of the time, as is the next one."""
 CHARACTERS_PER_TOKEN = 4
+"""Of English prose, roughly; tables and code have fewer."""
 PREFILL_TIMES = 15.0
 """Where only decode is predicted, prefill is taken to be so many times as fast: batches use arithmetic better."""
 IN_COMMON = 0.5
@@ -69,7 +71,7 @@ def guess_repeat_s(study: Study, cell: Cell, model_bytes: float | None, speeds: 
     prompt, output = expected_tokens(study, cell)
     read_s, write_s, speed = _each(cell, model_bytes, speeds)
     requests, many = cell.requests(study), _side_by_side(study, cell)
-    earlier, again = float(cell.settings["depth"] or 0), cell.settings.get("prompt_cache") is False
+    earlier, again = float(cell.settings["depth"] or 0), cell.level("prompt-cache") is False
     prompt += earlier if again else 0.0
     # Earlier text that all requests share is read once, where the engine keeps it.
     warm_up = study.repeats.warm_up * (prompt * read_s + min(output, WARM_UP_TOKENS) * write_s)
@@ -100,7 +102,7 @@ def expected_tokens(study: Study, cell: Cell) -> tuple[float, float]:
     else:
         texts = [*prompts.texts, *(r.messages[-1][1] for r in prompts.recorded)]
         prompt = sum(map(len, texts)) / len(texts) / CHARACTERS_PER_TOKEN if any(texts) else float(USUAL_PROMPT)
-    if shape_of(study, cell) == "conversation" and cell.settings.get("prompt_cache") is False:
+    if shape_of(study, cell) == "conversation" and cell.level("prompt-cache") is False:
         prompt += (turns_of(study, cell) - 1) * (prompt + output) / 2  # what came before is read again
     return prompt, output
 

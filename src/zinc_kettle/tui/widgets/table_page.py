@@ -16,6 +16,7 @@ from zinc_kettle.present.table import COLUMN_SETS, result_rows
 from zinc_kettle.tui.standing import Standing
 
 MOST_ROWS = 2_000
+"""More than anyone scrolls through; each costs the time to build it before the page opens."""
 
 
 class TablePage(Standing, ModalScreen[str | None]):
@@ -52,8 +53,8 @@ class TablePage(Standing, ModalScreen[str | None]):
         self._fill()
 
     def _rows(self) -> tuple[Sequence[str], Sequence[Sequence[str]]]:
-        heads, rows = result_rows(self._results, list(COLUMN_SETS.values())[self._set] or None, brief=True)
-        return heads, rows[:MOST_ROWS]
+        names = list(COLUMN_SETS.values())[self._set] or None
+        return result_rows(self._results, names, brief=True, most=MOST_ROWS)
 
     def _fill(self) -> None:
         heads, rows = self._rows()

@@ -37,8 +37,8 @@ class CellScreen(Station):
         self.key = key
         self._caution = ""
         """The caution the line at the bottom answers; empty where it is a note."""
-        self._worked: dict[str, str] = {}
-        """Of failed cells, by key: when they were measured last; empty while that is looked for."""
+        self._worked: dict[tuple[str, str], str] = {}
+        """Of failed cells, by run and key: when they were measured last; empty while that is looked for."""
 
     def widgets(self) -> ComposeResult:
         """Headline, figures, strips, cautions and engine."""
@@ -83,10 +83,11 @@ class CellScreen(Station):
         room = self.query_one("#strips-column").content_size
         self.query_one("#strips", Static).update(strips(results, cell, max(30, room.width - 1), room.height, p))
         notes = [text for key, text in results.run.notes if key == cell.cell.key]
-        worked = self._worked.get(cell.cell.key, "")
+        which = results.run.run_id, cell.cell.key
+        worked = self._worked.get(which, "")
         self.query_one("#cautions", Static).update(cautions(cell, notes, results.acknowledged(cell), p, worked))
-        if cell.state == "failed" and cell.cell.key not in self._worked:
-            self._worked[cell.cell.key] = ""
+        if cell.state == "failed" and which not in self._worked:
+            self._worked[which] = ""
             self.work(self._when_it_worked(results, cell), group="worked", exclusive=False)
         rest = [family(results, cell, p), engine(results, cell, p), driver(results, cell, p)]
         self.query_one("#engine", Static).update(Text.assemble(*rest))
@@ -96,7 +97,7 @@ class CellScreen(Station):
         """Look through earlier runs for one in which a failed cell was measured."""
         found = await asyncio.to_thread(host(self).services.comparisons.last_worked, results, cell)
         if found is not None and self.stands:
-            self._worked[cell.cell.key] = worked_line(found)
+            self._worked[results.run.run_id, cell.cell.key] = worked_line(found)
             self.redraw()
 
     def _headline(self, cell: CellResults) -> None:
