@@ -19,17 +19,18 @@ from zinc_kettle.present.charts.cell import memory_panel
 from zinc_kettle.present.devices import device_lines
 
 numbers = st.none() | st.integers(0, 1 << 40)
-readings = st.tuples(numbers, st.none() | st.integers(0, 100), numbers)
+readings = st.builds(Reading, numbers, st.none() | st.integers(0, 100), numbers, numbers, numbers)
 
 
 @given(st.integers(1, 3).flatmap(lambda n: st.lists(st.lists(readings, min_size=n, max_size=n), min_size=1)))
 def test_what_one_does_not_tell_is_left_open(samples: list[list[Reading]]) -> None:
-    """The highest of what was held and the means of the others, over the moments that told them."""
+    """The highest of what was held and of heat, and the means of the others, over the moments that told them."""
     for place, use in enumerate(use_of(samples)):
         columns = zip(*(sample[place] for sample in samples), strict=True)
-        held, busy, power = ([v for v in column if v is not None] for column in columns)
+        held, busy, power, heat, clock = ([v for v in column if v is not None] for column in columns)
         assert use.highest_bytes == (max(held) if held else None)
-        for found, told, per in ((use.busy_share, busy, 100), (use.power_w, power, 1000)):
+        assert use.hottest_c == (max(heat) / 1000 if heat else None)
+        for found, told, per in ((use.busy_share, busy, 100), (use.power_w, power, 1000), (use.clock_hz, clock, 1e-3)):
             assert (found is None) == (not told)
             assert found is None or abs(found - statistics.fmean(told) / per) <= 1e-9 * (1 + found)
 
@@ -41,8 +42,8 @@ def test_a_cell_has_the_median_of_its_repeats() -> None:
     assert typical_use([*one, ()]) == (DeviceUse(20, 0.5, None), DeviceUse(7, None, 10.0))
     assert typical_use([*one, one[0][:1]]) == () == typical_use([])
     assert typical_use([(DeviceUse(1),) * (MOST_DEVICES + 1)]) == ()
-    assert use_of([]) == () == use_of([[]]) == use_of([[(1, 1, 1)] * (MOST_DEVICES + 1)])
-    assert use_of([[(1, 2, None)], [(5, None, None)] * 2]) == (DeviceUse(1, 0.02, None),)
+    assert use_of([]) == () == use_of([[]]) == use_of([[Reading(1, 1, 1)] * (MOST_DEVICES + 1)])
+    assert use_of([[Reading(1, 2)], [Reading(5)] * 2]) == (DeviceUse(1, 0.02, None),)
     cell = summarise(repeats_at(10.0, 12.0)).devices
     assert cell == (DeviceUse(3 << 30, 0.5, None),) and device_lines([*cell, DeviceUse()])[0].count(",") == 1
 

@@ -13,10 +13,10 @@ from typing import Any
 
 import pytest
 
-from zinc_kettle.core.devices import DeviceUse, use_of
+from zinc_kettle.core.devices import DeviceUse, Reading, reading, use_of
+from zinc_kettle.core.record.telemetry import Machine, hottest
 from zinc_kettle.rigs import local
 from zinc_kettle.rigs.agent import busy, facts, probe, watch
-from zinc_kettle.rigs.ssh_watch import _reading
 from zinc_kettle.rigs.telemetry import TreeWatch
 
 AGENT = Path(facts.__file__).parent
@@ -153,6 +153,8 @@ class Nvml(types.ModuleType):
             "nvmlDeviceGetMemoryInfo": lambda h: types.SimpleNamespace(total=12 << 30, used=(h + 1) << 30),
             "nvmlDeviceGetUtilizationRates": lambda h: types.SimpleNamespace(gpu=10 * h + 40),
             "nvmlDeviceGetPowerUsage": self._power_of,
+            "nvmlDeviceGetTemperature": lambda h, sensor: 61 + h + sensor,
+            "nvmlDeviceGetClockInfo": lambda h, of: 1410 + of + 0 * self._power_of(h),
         }
         if name not in answers:
             raise AttributeError(name)
@@ -198,18 +200,44 @@ def test_each_device_tells_of_itself(monkeypatch: pytest.MonkeyPatch, tmp_path: 
         {
             f"{card}/mem_info_vram_used": "1000",
             f"{card}/hwmon/hwmon2/power1_average": "5500000",
+            f"{card}/hwmon/hwmon2/temp1_input": "66000",
+            f"{card}/hwmon/hwmon2/freq1_input": "1900000000",
             "sys/class/drm/card1/x": "",
         },
     )
     found = watch.Power(str(tmp_path)).each_device()
-    assert found == [(1000, None, 5500), (1 << 30, 40, 30_000), (2 << 30, 50, None)]
-    first, _, last = use_of([found, [(500, 20, 4500), *found[1:]], found[:2]])
-    assert first == DeviceUse(1000, 0.2, 5.0) and last == DeviceUse(2 << 30, 0.5, None)
-    assert [_reading(told) for told in ((1, 2, 3, 4), ("x", -1), (True, 1.5, None))] == [
-        (1, 2, 3),
-        (None, None, None),
-        (None, None, None),
+    assert found == [
+        [1000, None, 5500, 66_000, 1_900_000],
+        [1 << 30, 40, 30_000, 61_000, 1_410_000],
+        [2 << 30, 50, None, 62_000, None],
     ]
+    one, *others = (reading(told) for told in found)
+    first, _, last = use_of([[one, *others], [reading([500, 20, 4500, 70_000, 1_700_000]), *others], [one, others[0]]])
+    assert first == DeviceUse(1000, 0.2, 5.0, 70.0, 1.8e9) and last == DeviceUse(2 << 30, 0.5, None, 62.0, None)
+    told = ((1, 2, 3, 4, 5, 6), ("x", -1), (True, 1.5, None), (1, 2, 3, 300_000))
+    assert [reading(each) for each in told] == [(1, 2, 3, 4, 5), Reading(), Reading(), Reading(1, 2, 3)]
+
+
+def test_how_hot_and_fast_a_processor_is(tmp_path: Path) -> None:
+    """The highest of its sensors and the mean over its cores, without sensors of other parts; else its thermal zone."""
+    chip, zone = "sys/class/hwmon/hwmon1", "sys/class/thermal/thermal_zone2"
+    others = {"sys/class/hwmon/hwmon0/name": "nvme", "sys/class/hwmon/hwmon0/temp1_input": "90000"}
+    zones = {f"{zone}/type": "x86_pkg_temp", f"{zone}/temp": "58000"}
+    policies = "sys/devices/system/cpu/cpufreq"
+    clocks = {f"{policies}/policy0/scaling_cur_freq": "3000000", f"{policies}/policy1/scaling_cur_freq": "2000000"}
+    tree(tmp_path, others)
+    assert watch.Processor(str(tmp_path)).reading() == []
+    tree(tmp_path, zones)
+    assert watch.Processor(str(tmp_path)).reading() == [None, None, None, 58_000, None]
+    sensors = {f"{chip}/name": "coretemp", f"{chip}/temp1_input": "61000", f"{chip}/temp2_input": "64000"}
+    tree(tmp_path, {**sensors, **clocks})
+    seldom, always = watch.Processor(str(tmp_path)), watch.Processor(str(tmp_path), every_s=0)
+    assert seldom.reading() == always.reading() == [None, None, None, 64_000, 2_500_000]
+    tree(tmp_path, {f"{chip}/temp2_input": "80000"})
+    assert (seldom.reading()[3], always.reading()[3]) == (64_000, 80_000)
+    machine = Machine(1.0, 2, 1.0, 1.0, 0.0, (DeviceUse(hottest_c=70.0),), use_of([[reading(always.reading())]])[0])
+    assert machine.hottest_c == 80.0 and hottest([reading(always.reading()), Reading()]) == 80.0
+    assert Machine(1.0, 2, 1.0, 1.0, 0.0).hottest_c is None and hottest([Reading()]) is None
 
 
 def test_a_device_that_falls_silent_makes_no_power_of_the_others(

@@ -23,7 +23,19 @@ from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.rigs.scrape import Names, ScrapeWatch, parse, pick, scraped_idle_watts
 from zinc_kettle.sim.engine import SimEngine
 from zinc_kettle.sim.fleet import SIM_MODELS, SIM_RIGS, sim_shape
-from zinc_kettle.sim.physics import LOWEST_CLOCK, Body, Noise, Step, StepShare, bandwidth, cold_factor, flops, parts
+from zinc_kettle.sim.physics import (
+    LIMIT_C,
+    LOWEST_CLOCK,
+    ROOM_C,
+    Body,
+    Noise,
+    Step,
+    StepShare,
+    bandwidth,
+    cold_factor,
+    flops,
+    parts,
+)
 from zinc_kettle.wire.messages import ChatMessage, Episode, RequestOrder, Setup
 
 RIGS = list(SIM_RIGS.values())
@@ -198,6 +210,8 @@ async def test_metrics_tell_memory_power_and_energy(gannet: str) -> None:
     assert trace.device_bytes is not None and int(trace.device_bytes.max()) > 1e9
     (card,) = machine.devices
     assert card.highest_bytes == int(trace.device_bytes.max()) and card.busy_share is not None and card.power_w
+    assert machine.hottest_c == max(card.hottest_c or 0, machine.processor.hottest_c or 0 if machine.processor else 0)
+    assert watch.latest().hottest_c is not None and ROOM_C < machine.hottest_c < LIMIT_C + 30
     assert 0 < card.busy_share <= 1 and card.power_w < joules / ((end - start) / 1e9)
     assert len(trace.at_ns) >= 4 * (end - start) / 1e9
     names = set(parse((await asyncio.to_thread(httpx.get, f"{gannet}/metrics", trust_env=False)).text))

@@ -208,6 +208,7 @@ class Endless:
         self.told = 0
 
     async def run(self) -> Any:
+        from zinc_kettle.core.record.telemetry import Latest
         from zinc_kettle.session import progress as p
         from zinc_kettle.wire.messages import LiveStream, Tick
 
@@ -215,9 +216,8 @@ class Endless:
         while True:
             cell = cells[self.told % len(cells)]
             self._emit(p.Loading(cell, 0))
-            self._emit(
-                p.Live(cell, 0, False, Tick("e", [LiveStream(0, "r", "decode", 3, 9.0, "bada")], 0, 1), 1 << 20, 0.5)
-            )
+            tick = Tick("e", [LiveStream(0, "r", "decode", 3, 9.0, "bada")], 0, 1)
+            self._emit(p.Live(cell, 0, False, tick, Latest(1 << 20, 0.5)))
             self._emit(p.Progress(self.told % 9, 9, 60.0))
             self.told += 1
             await asyncio.sleep(0.01)

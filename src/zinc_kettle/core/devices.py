@@ -1,16 +1,40 @@
-"""What each fast device of a rig did: memory, load and power, one by one."""
+"""What each fast device of a rig did, and how hot and fast its processor was: one by one."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import astuple, dataclass
+from typing import NamedTuple
 
 from zinc_kettle.core.stats import mean, median
 
 MOST_DEVICES = 64
 """A rig with more of them is told of by its sums."""
-Reading = tuple[int | None, int | None, int | None]
-"""Of one device: bytes in use, percent of the time busy, milliwatts; None for what it does not tell."""
+HOTTEST_C = 250
+"""A sensor that tells more is broken, or tells something else."""
+
+
+class Reading(NamedTuple):
+    """Of one device at one moment; None for what it does not tell."""
+
+    held: int | None = None
+    """Bytes in use."""
+    busy: int | None = None
+    """Percent of the time busy."""
+    power: int | None = None
+    """Milliwatts."""
+    heat: int | None = None
+    """Thousandths of a degree Celsius."""
+    clock: int | None = None
+    """Kilohertz."""
+
+
+def reading(told: Sequence[object]) -> Reading:
+    """What a device told, however little: it may come from another machine, so that anything may stand there."""
+    width = len(Reading._fields)
+    values = [value if type(value) is int and value >= 0 else None for value in (*told, *[None] * width)[:width]]
+    found = Reading(*values)
+    return found if found.heat is None or found.heat <= HOTTEST_C * 1000 else found._replace(heat=None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,6 +47,20 @@ class DeviceUse:
     """Share of the time in which it was busy, the mean over the samples."""
     power_w: float | None = None
     """Mean power."""
+    hottest_c: float | None = None
+    """Highest temperature, in degrees Celsius."""
+    clock_hz: float | None = None
+    """Mean clock."""
+
+
+FOLDED: tuple[Callable[[Sequence[int]], float], ...] = (
+    max,
+    lambda percents: mean(percents) / 100,
+    lambda milliwatts: mean(milliwatts) / 1000,
+    lambda heats: max(heats) / 1000,
+    lambda clocks: mean(clocks) * 1000,
+)
+"""What becomes of the samples of each reading, in their order."""
 
 
 def use_of(samples: Sequence[Sequence[Reading]]) -> tuple[DeviceUse, ...]:
@@ -34,16 +72,14 @@ def use_of(samples: Sequence[Sequence[Reading]]) -> tuple[DeviceUse, ...]:
     """
     if not samples or not 0 < len(samples[0]) <= MOST_DEVICES:
         return ()
-    out = []
-    for place in range(len(samples[0])):
-        readings = [sample[place] for sample in samples if len(sample) == len(samples[0])]
-        held, busy, power = ([v for v in column if v is not None] for column in zip(*readings, strict=True))
-        out.append(
-            DeviceUse(
-                max(held) if held else None, mean(busy) / 100 if busy else None, mean(power) / 1000 if power else None
-            )
-        )
-    return tuple(out)
+    rows = [sample for sample in samples if len(sample) == len(samples[0])]
+    return tuple(_one(readings) for readings in zip(*rows, strict=True))
+
+
+def _one(readings: Sequence[Reading]) -> DeviceUse:
+    columns = ([v for v in column if v is not None] for column in zip(*readings, strict=True))
+    found = [fold(column) if column else None for fold, column in zip(FOLDED, columns, strict=True)]
+    return DeviceUse(None if found[0] is None else int(found[0]), *found[1:])
 
 
 def typical_use(repeats: Sequence[Sequence[DeviceUse]]) -> tuple[DeviceUse, ...]:
@@ -52,14 +88,11 @@ def typical_use(repeats: Sequence[Sequence[DeviceUse]]) -> tuple[DeviceUse, ...]
     told = [uses for uses in repeats if 0 < len(uses) <= MOST_DEVICES]
     if not told or len({len(uses) for uses in told}) > 1:
         return ()
-    return tuple(
-        DeviceUse(
-            None if (held := _middle([u.highest_bytes for u in one])) is None else int(held),
-            _middle([u.busy_share for u in one]),
-            _middle([u.power_w for u in one]),
-        )
-        for one in zip(*told, strict=True)
-    )
+    out = []
+    for one in zip(*told, strict=True):
+        held, *others = (_middle(column) for column in zip(*map(astuple, one), strict=True))
+        out.append(DeviceUse(None if held is None else int(held), *others))
+    return tuple(out)
 
 
 def _middle(values: Sequence[float | None]) -> float | None:

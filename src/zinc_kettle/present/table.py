@@ -24,7 +24,7 @@ COLUMNS = ("decode", "prefill_client", "ttft", "load_time", "memory")
 COLUMN_SETS: Mapping[str, tuple[str, ...]] = {
     "usual": (),
     "durations": ("load_time", "ttft", "prefill_client", "latency", "decode", "throughput"),
-    "machine": ("memory", "memory_peak", "memory_device", "cpu", "device_load", "power", "energy_token"),
+    "machine": ("memory", "memory_peak", "memory_device", "cpu", "device_load", "power", "hottest", "energy_token"),
 }
 """Measures that are looked at together, by a name; the usual ones are those of the study's kind."""
 

@@ -9,8 +9,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from zinc_kettle.core.devices import Reading, use_of
-from zinc_kettle.core.record.telemetry import Latest, Machine, Trace, watts_between
+from zinc_kettle.core.devices import Reading, reading, use_of
+from zinc_kettle.core.record.telemetry import Latest, Machine, Trace, hottest, watts_between
 from zinc_kettle.core.stats import median
 from zinc_kettle.rigs.telemetry import PERIOD_S, UNTOLD, trace_from
 from zinc_kettle.web.bounded import NoAnswerError, ask_now
@@ -28,12 +28,14 @@ class Names:
     memory: tuple[str, ...] = ("rehearsal_memory_bytes", "process_resident_memory_bytes")
     device: tuple[str, ...] = ("rehearsal_device_memory_bytes",)
     device_load: tuple[str, ...] = ("rehearsal_device_load_share",)
-    each: tuple[str, str, str] = (
+    each: tuple[str, ...] = (
         "rehearsal_each_device_bytes",
         "rehearsal_each_device_busy_share",
         "rehearsal_each_device_watts",
+        "rehearsal_each_device_celsius",
     )
-    """Of each device, told apart by a label: bytes in use, share of the time busy, power."""
+    """Of each device, told apart by a label: bytes in use, share of the time busy, power, temperature."""
+    celsius: tuple[str, ...] = ("rehearsal_processor_celsius",)
     joules: tuple[str, ...] = ("rehearsal_energy_joules_total",)
     watts: tuple[str, ...] = ("rehearsal_power_watts",)
     cpu_s: tuple[str, ...] = ("process_cpu_seconds_total",)
@@ -54,12 +56,12 @@ def parse(text: str) -> dict[str, float]:
     return out
 
 
-def each_device(text: str, names: tuple[str, str, str]) -> list[Reading]:
-    """Of each device, in the order of their labels, bytes in use, percent busy and milliwatts.
+def each_device(text: str, names: tuple[str, ...]) -> list[Reading]:
+    """Of each device, in the order of their labels, what it tells.
 
     Args:
         text: As `parse` takes it.
-        names: Of the metrics of the three, in bytes, as a share, and in watts.
+        names: Of the metrics, in bytes, as a share, in watts, and in degrees Celsius.
     """
     from prometheus_client.parser import text_string_to_metric_families
 
@@ -67,9 +69,9 @@ def each_device(text: str, names: tuple[str, str, str]) -> list[Reading]:
     for family in text_string_to_metric_families(text):
         for sample in family.samples if family.name in names else ():
             at = names.index(family.name)
-            readings = found.setdefault(" ".join(f"{k}={v}" for k, v in sorted(sample.labels.items())), [None] * 3)
-            readings[at] = round(sample.value * (1, 100, 1000)[at])
-    return [(each[0], each[1], each[2]) for _, each in sorted(found.items())]
+            label = " ".join(f"{k}={v}" for k, v in sorted(sample.labels.items()))
+            found.setdefault(label, [None] * len(names))[at] = round(sample.value * (1, 100, 1000, 1000)[at])
+    return [reading(each) for _, each in sorted(found.items())]
 
 
 def pick(found: Mapping[str, float], names: tuple[str, ...]) -> float | None:
@@ -85,6 +87,7 @@ class ScrapeWatch:
         self._columns = tuple(array("q") for _ in range(8))
         self._latest = Latest()
         self._devices: list[list[Reading]] = []
+        self._chip: list[list[Reading]] = []
         self._cpu_ns = 0
         self._joules = 0.0
         self._last_watts: tuple[float, float] | None = None
@@ -103,7 +106,8 @@ class ScrapeWatch:
         self._thread.join(timeout=LIMIT_S + 1)
         wall_s = (time.monotonic_ns() - self._start_ns) / 1e9
         trace = trace_from(self._columns, self._cpu_ns, -1, f"metrics of {self._names.watts[0].split('_')[0]}")
-        return trace, Machine(wall_s, 1, 0.0, 0.0, 0.0, use_of(self._devices))
+        processor = next(iter(use_of(self._chip)), None)
+        return trace, Machine(wall_s, 1, 0.0, 0.0, 0.0, use_of(self._devices), processor)
 
     def _run(self) -> None:
         import httpx
@@ -126,6 +130,8 @@ class ScrapeWatch:
         except (NoAnswerError, ValueError):
             return
         self._devices.append(each_device(text, self._names.each))
+        if (celsius := pick(found, self._names.celsius)) is not None:
+            self._chip.append([reading([None, None, None, round(celsius * 1000)])])
         # The middle of asking and answering is when the figures were true, as near as can be told.
         at = (asked + time.monotonic_ns()) // 2
         memory = pick(found, self._names.memory)
@@ -144,7 +150,8 @@ class ScrapeWatch:
         )
         times, spent = self._columns[0], self._columns[5]
         watts = watts_between(times[-1], spent[-1], row[0], row[5]) if len(times) else None
-        self._latest = Latest(int((memory or 0) + (device or 0)), 0.0, watts)
+        now = hottest([*self._devices[-1], *(self._chip[-1:] or [[]])[0]])
+        self._latest = Latest(int((memory or 0) + (device or 0)), 0.0, watts, None if percent is None else row[7], now)
         for column, value in zip(self._columns, row, strict=True):
             column.append(value)
 

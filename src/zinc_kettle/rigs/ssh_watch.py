@@ -6,12 +6,11 @@ import asyncio
 import contextlib
 import json
 import time
-from collections.abc import Sequence
 from importlib import resources
 from typing import Any
 
-from zinc_kettle.core.devices import Reading, use_of
-from zinc_kettle.core.record.telemetry import Latest, Machine, Trace, watts_between
+from zinc_kettle.core.devices import Reading, reading, use_of
+from zinc_kettle.core.record.telemetry import Latest, Machine, Trace, hottest, watts_between
 from zinc_kettle.errors import RigError
 from zinc_kettle.ports.remote import RemoteProcess, Shell
 from zinc_kettle.rigs.telemetry import UNTOLD, trace_from
@@ -128,10 +127,13 @@ class RemoteWatch:
         span = seen[-1]["t"] - seen[0]["t"]
         first, last = (-1 if s.get("uj") is None else int(s["uj"]) for s in (seen[0], seen[-1]))
         watts = watts_between(int(seen[0]["t"]), first, int(seen[-1]["t"]), last)
+        percent = seen[-1].get("percent")
         return Latest(
             int(seen[-1]["rss"]) + int(seen[-1].get("device") or 0),
             (seen[-1]["cpu"] - seen[0]["cpu"]) / max(1, span),
             watts,
+            None if percent is None else int(percent),
+            hottest([*_devices(seen[-1]), *_chip(seen[-1])]),
         )
 
     def end(self, *, driver_cpu_ns: int) -> tuple[Trace, Machine]:
@@ -148,10 +150,13 @@ class RemoteWatch:
         return trace, _machine(seen, wall_s, sampler.cores, own)
 
 
-def _reading(told: Sequence[object]) -> Reading:
-    """What a device there told; it comes from another machine, so that anything may stand there."""
-    held, busy, power = (value if type(value) is int and value >= 0 else None for value in (*told, *[None] * 3)[:3])
-    return held, busy, power
+def _devices(sample: dict[str, Any]) -> list[Reading]:
+    return [reading(each) for each in sample.get("each", ())]
+
+
+def _chip(sample: dict[str, Any]) -> list[Reading]:
+    """Of its processor; empty where no sensor tells anything."""
+    return [reading(told)] if (told := sample.get("chip")) else []
 
 
 def _machine(seen: list[dict[str, Any]], wall_s: float, cores: int, own_ns: int) -> Machine:
@@ -166,5 +171,6 @@ def _machine(seen: list[dict[str, Any]], wall_s: float, cores: int, own_ns: int)
         busy_cores=busy / span_s,
         own_cores=(engine_s + own_ns / 1e9) / span_s,
         stolen_share=stolen / total if total > 0 else 0.0,
-        devices=use_of([[_reading(each) for each in s.get("each", ())] for s in seen]),
+        devices=use_of([_devices(s) for s in seen]),
+        processor=next(iter(use_of([_chip(s) for s in seen])), None),
     )

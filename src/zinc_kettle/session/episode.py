@@ -191,9 +191,7 @@ class EpisodeRunner:
         )
 
         def on_tick(tick: Tick) -> None:
-            now = latest()
-            warm = role == "warmup"
-            self.emit(p.Live(self.cell.key, self.block, warm, tick, now.memory_bytes, now.cores, now.watts))
+            self.emit(p.Live(self.cell.key, self.block, role == "warmup", tick, latest()))
 
         return await self.driver.run(episode, on_tick=on_tick, on_timeline=self._received)
 

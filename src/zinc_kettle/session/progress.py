@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TypeAlias
 
+from zinc_kettle.core.record.telemetry import Latest
 from zinc_kettle.core.record.timeline import Timeline
 from zinc_kettle.core.results import CellKept, Failure
 from zinc_kettle.wire.messages import Tick
@@ -54,11 +55,8 @@ class Live:
     block: int
     warmup: bool
     tick: Tick
-    memory_bytes: int
-    """Of main memory and of devices."""
-    cores: float
-    watts: float | None = None
-    """None where nothing tells it."""
+    taken: Latest
+    """What the engine takes."""
 
 
 @dataclass(frozen=True, slots=True)

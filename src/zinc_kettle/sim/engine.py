@@ -168,11 +168,12 @@ class SimEngine:
         main = sum(s.total_bytes for s in self.placed.shares if s.device.main)
         return main, sum(s.total_bytes for s in self.placed.shares if not s.device.main)
 
-    def each_device(self) -> list[tuple[int, float, float]]:
-        """Of each device the bytes in use, the share of the time busy, and its power."""
+    def each_device(self) -> list[tuple[int, float, float, float]]:
+        """Of each device the bytes in use, the share of the time busy, its power and its temperature."""
         held = {s.device.name: s.total_bytes for s in self.placed.shares} if self.placed is not None else {}
-        busy = [self.device_busy.get(d.name, 0.0) for d in self.rig.devices]
-        return [(held.get(d.name, 0), share, d.watts * share) for d, share in zip(self.rig.devices, busy, strict=True)]
+        celsius = round(self.body.celsius, 2)
+        busy = ((d, self.device_busy.get(d.name, 0.0)) for d in self.rig.devices)
+        return [(held.get(d.name, 0), share, d.watts * share, celsius) for d, share in busy]
 
     def kv_used_bytes(self) -> float:
         """KV cache that holds tokens now; it grows with every token of every stream."""

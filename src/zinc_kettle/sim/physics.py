@@ -27,6 +27,8 @@ COLD_STEPS = 6
 """Steps after a load that are slow: pages come in, kernels are chosen."""
 COLD_FACTOR = 1.8
 LOWEST_CLOCK = 0.55
+ROOM_C, LIMIT_C = 24.0, 88.0
+"""Temperature around the rig, and that of a chip whose cooling carries all it can, in degrees Celsius."""
 MIN_SIGMA = 1e-9
 
 
@@ -137,6 +139,11 @@ class Body:
         """Share of full speed the heat allows: 1 up to what the cooling can carry, then falling in proportion."""
         over = self.heat_watts / self.rig.sustained_watts
         return 1.0 if over <= 1.0 else max(LOWEST_CLOCK, 1.0 / over)
+
+    @property
+    def celsius(self) -> float:
+        """How hot it is: at `LIMIT_C` the cooling carries just what it can."""
+        return ROOM_C + (LIMIT_C - ROOM_C) * self.heat_watts / self.rig.sustained_watts
 
     def watts(self, threads: int, work: Sequence[StepShare], placed: Placement) -> float:
         """Power while a step runs: idle, busy cores in proportion to their share of the time, devices likewise."""

@@ -188,6 +188,7 @@ def metrics(engine: SimEngine) -> str:
         ("requests_waiting", "gauge", "requests in the queue", len(engine.waiting)),
         ("power_watts", "gauge", "power of the whole rig", round(engine.power_w, 4)),
         ("energy_joules_total", "counter", "energy of the whole rig", round(engine.body.joules, 6)),
+        ("processor_celsius", "gauge", "temperature of the processor", round(engine.body.celsius, 2)),
         ("clock_share", "gauge", "share of full speed that heat allows", round(engine.body.clock, 5)),
     )
     out = []
@@ -195,7 +196,12 @@ def metrics(engine: SimEngine) -> str:
         if name.startswith("device_") and not engine.rig.devices:
             continue
         out += [f"# HELP rehearsal_{name} {text}", f"# TYPE rehearsal_{name} {kind}", f"rehearsal_{name} {value}"]
-    each = (("bytes", "memory in use"), ("busy_share", "share of the time in which it works"), ("watts", "power"))
+    each = (
+        ("bytes", "memory in use"),
+        ("busy_share", "share of the time in which it works"),
+        ("watts", "power"),
+        ("celsius", "temperature"),
+    )
     for at, (what, text) in enumerate(each if engine.rig.devices else ()):
         name = f"rehearsal_each_device_{what}"
         out += [f"# HELP {name} of each device: {text}", f"# TYPE {name} gauge"]

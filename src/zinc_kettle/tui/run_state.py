@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import deque
 from dataclasses import dataclass, field
 
+from zinc_kettle.core.record.telemetry import Latest
 from zinc_kettle.session import progress as p
 from zinc_kettle.wire.messages import LiveStream, Tick
 
@@ -26,9 +27,8 @@ class RunState:
     tick: Tick | None = None
     request: int = 0
     requests: int = 0
-    memory_bytes: int = 0
-    cores: float = 0.0
-    watts: float | None = None
+    taken: Latest = field(default_factory=Latest)
+    """What the engine takes now."""
     ended: str = ""
     stopping: bool = False
     elsewhere: bool = False
@@ -77,7 +77,7 @@ class RunState:
         self.cell, self.block = event.cell, event.block
         self.tick, self.streams = event.tick, tuple(event.tick.streams)
         self.request, self.requests = event.tick.finished, event.tick.total
-        self.memory_bytes, self.cores, self.watts = event.memory_bytes, event.cores, event.watts
+        self.taken = event.taken
         decoding = event.tick.decode > 0
         self.phase = "warming up" if event.warmup else ("decode" if decoding else "prefill")
         self.speeds.append(self.rate)

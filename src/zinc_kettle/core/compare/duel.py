@@ -89,7 +89,7 @@ def duel(a: Side, b: Side, measures: Sequence[str] = MAP_MEASURES, *, asked: str
     found, compared = align(a, b), compared_by((a, b))
     unlike = meaningless(compared)
     wanted = measures if not asked or asked in measures else [asked, *measures]
-    measures = [name for name in wanted if name not in unlike]
+    measures = [name for name in wanted if name not in unlike and MEASURES[name].has_ratios]
     one_run = a.results.run.run_id == b.results.run.run_id and a.results is b.results
     paired = one_run and all(in_turn((pair.a, pair.b)) for pair in found.pairs)
     apart = {name: None if one_run else run_to_run((a, b), found.cells, name) for name in measures}

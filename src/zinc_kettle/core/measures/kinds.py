@@ -99,3 +99,8 @@ class Measure:
     """Its place among what the map can show, from 1; 0 is not shown there."""
     sheet: bool = True
     """False where the sheet tells it elsewhere."""
+
+    @property
+    def has_ratios(self) -> bool:
+        """Whether twice as much of it means anything: not of degrees, whose zero is arbitrary."""
+        return self.unit != "°C"

@@ -60,6 +60,12 @@ def device_load(repeat: Repeat) -> Figure:
     )
 
 
+def hottest(repeat: Repeat) -> Figure:
+    """The highest temperature that a sensor of the processor or of a device told."""
+    found = None if repeat.machine is None else repeat.machine.hottest_c
+    return Missing("no sensor of this rig tells a temperature") if found is None else found
+
+
 MEASURES = (
     Measure(
         "power",
@@ -120,5 +126,16 @@ MEASURES = (
         PerRepeat(device_load),
         mistakes="A device that waits for memory all the time counts as busy.",
         map_rank=20,
+    ),
+    Measure(
+        "hottest",
+        "temperature",
+        "°C",
+        "neither",
+        GROUP,
+        "highest temperature that a sensor of the processor or of a device told",
+        PerRepeat(hottest),
+        mistakes="Processors and devices slow down at unlike temperatures: hot is not yet slow.",
+        map_rank=25,
     ),
 )

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
-from zinc_kettle.core.devices import DeviceUse
+from zinc_kettle.core.devices import DeviceUse, Reading
 
 Column = npt.NDArray[np.int64]
 DEVICE_BEFORE = "device_before_bytes"
@@ -92,6 +93,15 @@ class Latest(NamedTuple):
     cores: float = 0.0
     watts: float | None = None
     """Of the machine; None where nothing tells it."""
+    device_percent: int | None = None
+    """How busy fast devices are, in the mean over them; None where not told."""
+    hottest_c: float | None = None
+    """The hottest sensor of processor and devices, in degrees Celsius; None without one."""
+
+
+def hottest(readings: Sequence[Reading]) -> float | None:
+    """The highest temperature of a moment, in degrees Celsius; None where no sensor tells one."""
+    return max((r.heat / 1000 for r in readings if r.heat is not None), default=None)
 
 
 def watts_between(then_ns: int, then_uj: int, now_ns: int, now_uj: int) -> float | None:
@@ -115,6 +125,14 @@ class Machine:
     """Share of the machine's processor time the hypervisor gave to others."""
     devices: tuple[DeviceUse, ...] = ()
     """What each of its fast devices did; empty where none tells anything."""
+    processor: DeviceUse | None = None
+    """Temperature and clock of its processor; None where no sensor tells them."""
+
+    @property
+    def hottest_c(self) -> float | None:
+        """The highest temperature that a sensor of processor or devices told, in degrees Celsius; None without one."""
+        told = [use.hottest_c for use in (self.processor, *self.devices) if use is not None]
+        return max((c for c in told if c is not None), default=None)
 
     @property
     def other_cores(self) -> float:

@@ -15,9 +15,14 @@ import re
 import sys
 import threading
 import time
+from collections.abc import Callable
 from typing import Any
 
 PERIOD_S = 0.08
+SENSORS_S = 1.0
+"""Sensors of a processor are slow, and there may be many of them: they are read once a second."""
+PROCESSORS = ("coretemp", "k10temp", "zenpower", "cpu_thermal", "x86_pkg_temp", "cpu-thermal", "soc-thermal")
+"""Names that sensors of processors go by."""
 TREE_EVERY = 12
 """Samples between two looks for child processes, which read every process of the machine."""
 MAX_FILE = 1 << 16
@@ -91,8 +96,14 @@ class Watts:
         self._powered = [handle for handle in handles if _device_watts(pynvml, handle) is not None]
         self._held = [base + "/device/mem_info_vram_used" for base in _cards(root)]
         self._busy = [base + "/device/gpu_busy_percent" for base in _cards(root)]
-        sensors = [next(iter(_sensors(base)), "") for base in _cards(root)]
-        self._each = list(zip(self._held, self._busy, sensors))
+        self._each = [
+            (
+                held,
+                busy,
+                *(next(iter(_sensors(card, what)), "") for what in ("power1_average", "temp1_input", "freq1_input")),
+            )
+            for held, busy, card in zip(self._held, self._busy, _cards(root))
+        ]
         self._at = time.monotonic()
         self._sum = 0.0
         told = ["the battery's own reading" if battery else "the graphics device's own reading"] if self._paths else []
@@ -126,14 +137,21 @@ class Watts:
                 return None
         return sum(told) if told else None
 
-    def each_device(self) -> list[tuple[int | None, int | None, int | None]]:
-        """Of each device bytes in use, percent busy and milliwatts, None for what it does not tell: those the kernel
-        knows of, then those of NVML."""
-        out: list[tuple[int | None, int | None, int | None]] = []
-        for held, busy, power in self._each:
-            told = whole(read(held)), whole(read(busy)), whole(read(power)) if power else None
+    def each_device(self) -> list[list[int | None]]:
+        """Of each device bytes in use, percent busy, milliwatts, thousandths of a degree and kilohertz, None for what
+        it does not tell: those the kernel knows of, then those of NVML."""
+        out: list[list[int | None]] = []
+        for paths in self._each:
+            held, busy, power, heat, clock = (whole(read(path)) if path else None for path in paths)
+            told = [
+                held,
+                busy,
+                None if power is None else power // 1000,
+                heat,
+                None if clock is None else clock // 1000,
+            ]
             if any(n is not None for n in told):
-                out.append((told[0], told[1], None if told[2] is None else told[2] // 1000))
+                out.append(told)
         if self._nvml:
             out += [_nvml_reading(self._nvml[0], handle) for handle in self._nvml[1]]
         return out
@@ -168,25 +186,32 @@ def _battery(root: str) -> list[str]:
 
 
 def _graphics(root: str) -> list[str]:
-    return [path for card in _cards(root) for path in _sensors(card)]
+    return [path for card in _cards(root) for path in _sensors(card, "power1_average")]
 
 
-def _sensors(card: str) -> list[str]:
-    """Power readings of a card that tell something now."""
+def _sensors(card: str, name: str) -> list[str]:
+    """Readings of a card by that name that tell something now."""
     base = card + "/device/hwmon/"
-    return [p for p in (base + h + "/power1_average" for h in listed(base)) if whole(read(p)) is not None]
+    return [p for p in (base + h + "/" + name for h in listed(base)) if whole(read(p)) is not None]
 
 
-def _nvml_reading(pynvml: Any, handle: object) -> tuple[int | None, int | None, int | None]:
-    """Of an NVIDIA device bytes in use, percent busy and milliwatts; None for what it does not tell."""
-    told: list[int | None] = [None, None, None]
-    with contextlib.suppress(pynvml.NVMLError):
-        told[0] = int(pynvml.nvmlDeviceGetMemoryInfo(handle).used)
-    with contextlib.suppress(pynvml.NVMLError):
-        told[1] = int(pynvml.nvmlDeviceGetUtilizationRates(handle).gpu)
-    with contextlib.suppress(pynvml.NVMLError):
-        told[2] = int(pynvml.nvmlDeviceGetPowerUsage(handle))
-    return told[0], told[1], told[2]
+def _nvml_reading(pynvml: Any, handle: object) -> list[int | None]:
+    """Of an NVIDIA device bytes in use, percent busy, milliwatts, thousandths of a degree and kilohertz; None for what
+    it does not tell."""
+    ways: list[Callable[[], Any]] = [
+        lambda: pynvml.nvmlDeviceGetMemoryInfo(handle).used,
+        lambda: pynvml.nvmlDeviceGetUtilizationRates(handle).gpu,
+        lambda: pynvml.nvmlDeviceGetPowerUsage(handle),
+        lambda: 1000 * pynvml.nvmlDeviceGetTemperature(handle, 0),
+        lambda: 1000 * pynvml.nvmlDeviceGetClockInfo(handle, 0),  # of its arithmetic, in MHz
+    ]
+    told: list[int | None] = []
+    for way in ways:
+        try:
+            told.append(int(way()))
+        except pynvml.NVMLError:
+            told.append(None)
+    return told
 
 
 def _nvml() -> tuple[Any, list[object]] | None:
@@ -201,6 +226,32 @@ def _nvml() -> tuple[Any, list[object]] | None:
     except pynvml.NVMLError:
         return None
     return (pynvml, handles) if handles else None
+
+
+class Processor:
+    """Temperature and clock of the main processor, where the kernel tells them."""
+
+    def __init__(self, root: str = "", every_s: float = SENSORS_S) -> None:
+        chips, zones = root + "/sys/class/hwmon/", root + "/sys/class/thermal/"
+        ours = [chips + c + "/" for c in listed(chips) if read(chips + c + "/name").strip() in PROCESSORS]
+        self._heats = [base + n for base in ours for n in listed(base) if re.match(r"temp\d+_input$", n)] or [
+            zones + z + "/temp" for z in listed(zones) if read(zones + z + "/type").strip() in PROCESSORS
+        ]
+        policies = root + "/sys/devices/system/cpu/cpufreq/"
+        self._clocks = [policies + p + "/scaling_cur_freq" for p in listed(policies) if p.startswith("policy")]
+        self._every_s, self._due = every_s, 0.0
+        self._last: list[int | None] = []
+
+    def reading(self) -> list[int | None]:
+        """As of a device: its highest temperature and its mean clock, the rest None; empty where nothing is told."""
+        if (self._heats or self._clocks) and time.monotonic() >= self._due:
+            self._due = time.monotonic() + self._every_s
+            heats, clocks = (
+                [n for n in map(whole, map(read, paths)) if n is not None] for paths in (self._heats, self._clocks)
+            )
+            told = max(heats) if heats else None, sum(clocks) // len(clocks) if clocks else None
+            self._last = [None, None, None, *told] if any(told) else []
+        return self._last
 
 
 class Power:
@@ -226,8 +277,9 @@ class Power:
         """How busy graphics devices are; None where not told."""
         return self._watts.device_percent()
 
-    def each_device(self) -> list[tuple[int | None, int | None, int | None]]:
-        """Of each graphics device bytes in use, percent busy and milliwatts; None for what it does not tell."""
+    def each_device(self) -> list[list[int | None]]:
+        """Of each graphics device bytes in use, percent busy, milliwatts, thousandths of a degree and kilohertz; None
+        for what it does not tell."""
         return self._watts.each_device()
 
 
@@ -304,6 +356,7 @@ class Sampler:
         self.asked = 0
         """How often the record of the highest memory was asked to begin anew."""
         self.power = Power(root)
+        self.processor = Processor(root)
 
     def anew(self) -> None:
         """Begin the record of the highest memory anew, from the next sample on."""
@@ -328,6 +381,7 @@ class Sampler:
         out["high"], out["asked"] = max([p["high"] for p in found] or [-1]) if told else -1, asked
         out["uj"], out["device"] = self.power.microjoules(), self.power.device_bytes()
         out["percent"], out["each"] = self.power.device_percent(), self.power.each_device()
+        out["chip"] = self.processor.reading()
         out["own"] = time.process_time_ns()
         return out
 

@@ -7,6 +7,7 @@ import itertools
 from rich.text import Text
 
 from zinc_kettle.core.plan.study import rigs_of
+from zinc_kettle.core.record.telemetry import Latest
 from zinc_kettle.core.results import StudyResults
 from zinc_kettle.core.text import neutralise
 from zinc_kettle.core.units import byte_size, digits
@@ -52,20 +53,28 @@ def lane(results: StudyResults, run: RunState, width: int, palette: Palette) -> 
         out.append(f" · {run.in_flight:,} open", palette.muted)
     out.append("\n")
     out.append(columns_of(run.speeds, width) + "\n", palette.high)
-    memory = byte_size(run.memory_bytes) if run.memory_bytes else "–"
-    cores = f"{run.cores:.1f} cores" if run.memory_bytes else "–"
-    told = [
-        (("memory ", palette.muted), (memory.rjust(8), palette.ink)),
-        (("engine ", palette.muted), (cores, palette.ink)),
-    ]
-    if run.watts is not None:
-        told.append((("power ", palette.muted), (f"{digits(run.watts, significant=2)} W", palette.ink)))
-    out.append_text(fold([Text.assemble(*piece) for piece in told], width, gap=3))
+    out.append_text(_taken(run.taken, width, palette))
     out.append("\n")
     out.append_text(crowd(run, width, palette))
     out.append("\n")
     out.append_text(_streams(run, width, palette))
     return out
+
+
+def _taken(now: Latest, width: int, palette: Palette) -> Text:
+    """What the engine takes of the rig: each with its word, and only what something there tells."""
+    told = [
+        ("memory", (byte_size(now.memory_bytes) if now.memory_bytes else "–").rjust(8)),
+        ("engine", f"{now.cores:.1f} cores" if now.memory_bytes else "–"),
+    ]
+    if now.device_percent is not None:
+        told.append(("devices", f"{now.device_percent}% busy"))
+    if now.watts is not None:
+        told.append(("power", f"{digits(now.watts, significant=2)} W"))
+    if now.hottest_c is not None:
+        told.append(("hottest", f"{round(now.hottest_c)} °C"))
+    pieces = [Text.assemble((f"{word} ", palette.muted), (said, palette.ink)) for word, said in told]
+    return fold(pieces, width, gap=3)
 
 
 def _streams(run: RunState, width: int, palette: Palette) -> Text:
