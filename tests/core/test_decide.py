@@ -14,6 +14,7 @@ from zinc_kettle.core.checks.sections import section_problems
 from zinc_kettle.core.compare.cells import standing
 from zinc_kettle.core.compare.choice import choice, marked
 from zinc_kettle.core.compare.loads import load_verdicts
+from zinc_kettle.core.compare.promise import promise_verdict
 from zinc_kettle.core.facts import RunFacts
 from zinc_kettle.core.measures.traffic import TPOT_LIMIT, TTFT_LIMIT
 from zinc_kettle.core.plan.decide import Decide
@@ -222,6 +223,25 @@ def test_up_to_which_load_a_promise_is_kept() -> None:
     said = answer(results)
     assert said.startswith("the promise is kept up to 2 streams; at 4 streams it is broken") and "first output" in said
     assert load_verdicts(StudyResults.of_repeats(study({"concurrency": (1, 2)}), {}, RunInfo("run"))) == {}
+
+
+def test_few_requests_keep_a_promise_only_far_below_its_limit() -> None:
+    """Six repeats of one request: kept at a fifth of the limit, open right below it; many are kept by their share, and
+    broken where too many do not."""
+    promise = Promise(ttft_s=1.0, tpot_s=None)
+
+    def stands(*waits_ms: float, repeats: int = 6) -> str:
+        made = [
+            repeat(*(decode_timeline(50.0, ttft_ms=ms + i) for ms in waits_ms), block=i, extras={TTFT_LIMIT: 1.0})
+            for i in range(repeats)
+        ]
+        return promise_verdict(made, promise).stands
+
+    assert [stands(ms) for ms in (200.0, 990.0)] == ["kept", "open"]
+    assert stands(200.0, repeats=2) == "open" == promise_verdict([repeat(decode_timeline(50.0))], promise).stands
+    assert [stands(*[980.0] * n) for n in (6, 40)] == ["open", "kept"]
+    assert stands(*[200.0] * 20, *[1_500.0] * 20) == "broken"
+    assert promise_verdict([], promise).stands == "open"
 
 
 def test_the_looks_of_a_study_with_conditions_are_of_its_candidates() -> None:

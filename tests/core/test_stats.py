@@ -17,7 +17,7 @@ from scipy import stats as reference
 
 from zinc_kettle.core.compare.cells import differs
 from zinc_kettle.core.stats import Interval, flukes, median, median_interval, quantile, robust_spread, thin
-from zinc_kettle.core.stats.interval import pooled_quantile_interval
+from zinc_kettle.core.stats.interval import pooled_quantile_interval, pooled_share, tolerance_bound
 from zinc_kettle.core.stats.ratios import (
     geometric_interval,
     holm,
@@ -326,6 +326,27 @@ def test_flukes_are_far_and_alone() -> None:
 def test_thin_at_the_boundary(n: int, p: float, is_thin: bool) -> None:
     """p95 wants 200 requests, p99 a thousand."""
     assert thin(n, p) is is_thin
+
+
+def test_a_share_of_requests_over_repeats() -> None:
+    """Of many alike repeats as of independent requests; wider where those of a repeat fail together; of two a range."""
+    found = pooled_share([9] * 300, [10] * 300)
+    exact = reference.binomtest(2700, 3000).proportion_ci(method="exact")
+    assert (found.low, found.high) == pytest.approx((exact.low, exact.high), rel=2e-3)
+    apart, together = pooled_share([9] * 10, [10] * 10), pooled_share([10] * 9 + [0], [10] * 10)
+    assert together.low < apart.low < apart.value == together.value == 0.9 and together.high > apart.high
+    assert pooled_share([0, 0, 0], [4, 4, 4]).low == 0.0 and pooled_share([4, 4, 4], [4, 4, 4]).high == 1.0
+    assert pooled_share([3, 4], [4, 4]).bound == "range"
+    for hits, sizes in (([], []), ([5], [4])):
+        with pytest.raises(ValueError, match="nothing"):
+            pooled_share(hits, sizes)
+
+
+def test_a_tolerance_bound_lies_above_the_quantile_as_often_as_it_says() -> None:
+    """97.5% of bounds from five values each, against the normal quantile itself."""
+    rng, true = np.random.default_rng(3), float(reference.norm.ppf(0.95))
+    above = sum(tolerance_bound(rng.normal(size=5), 0.95, 5, 0.0) >= true for _ in range(4000)) / 4000
+    assert above == pytest.approx(0.975, abs=0.0075)  # three standard errors
 
 
 def test_pooled_quantile_knows_that_requests_hang_together() -> None:

@@ -8,6 +8,7 @@ from typing import Literal
 
 from zinc_kettle.core.checks.conditions import Condition, read_condition
 from zinc_kettle.core.compare.cells import ratio
+from zinc_kettle.core.compare.promise import Stands, promise_verdict
 from zinc_kettle.core.facts import machine_of
 from zinc_kettle.core.plan.decide import PRICE
 from zinc_kettle.core.record.value import Value
@@ -15,6 +16,7 @@ from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.stats import Interval
 
 Held = Literal["met", "unmet", "open"]
+STANDS: dict[Stands, Held] = {"kept": "met", "broken": "unmet", "open": "open"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,7 +48,9 @@ def tested(results: StudyResults, condition: Condition, cells: Sequence[CellResu
         price = price_of(results, cells[0])
         held: Held = "open" if price is None else "met" if _within(condition, price) else "unmet"
         return Tested(condition, held, price, cells[0])
-    each = _kept_shares(condition, cells) if condition.kind == "keeps" else [_bound(condition, c) for c in cells]
+    each = (
+        _kept_shares(condition, cells) if condition.kind == "keeps" else [_bound(results, condition, c) for c in cells]
+    )
     order: tuple[Held, ...] = ("unmet", "open", "met")
     worst = min(each, key=lambda t: order.index(t.held))
     same = [t for t in each if t.held == worst.held and t.value is not None]
@@ -65,7 +69,10 @@ def _within(condition: Condition, value: float) -> bool:
     return value <= condition.limit if condition.kind == "most" else value >= condition.limit
 
 
-def _bound(condition: Condition, cell: CellResults) -> Tested:
+def _bound(results: StudyResults, condition: Condition, cell: CellResults) -> Tested:
+    if condition.kind == "promise":
+        found = promise_verdict(cell.repeats, results.study.promise)
+        return Tested(condition, STANDS[found.stands], None if found.share is None else found.share.value, cell)
     figure = cell.value(condition.measure)
     if not isinstance(figure, Value):
         return Tested(condition, "open", None, cell)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zinc_kettle.core.checks.conditions import KEPT
+from zinc_kettle.core.compare.promise import promise_verdict
 from zinc_kettle.core.plan.traffic import Promise
 from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
@@ -40,8 +41,7 @@ class LoadVerdict:
 def load_verdicts(results: StudyResults) -> dict[str, LoadVerdict]:
     """For each combination of the other factors up to which load its promise is kept; empty where none is made.
 
-    A load keeps a promise where the interval of the share of requests that keep it lies above what was promised, and
-    breaks it where it lies below.
+    See `core.compare.promise` for when a load keeps or breaks it.
     """
     study = results.study
     factor = next((name for name in LOADS if len(study.vary.get(name, ())) > 1), None)
@@ -64,11 +64,13 @@ def _verdict(cells: list[CellResults], factor: str, promise: Promise) -> LoadVer
     kept: int | None = None
     unsettled: int | None = None
     for cell in sorted(cells, key=lambda c: int(c.cell.levels[factor])):
-        load, share = int(cell.cell.levels[factor]), cell.value(KEPT)
-        sure = isinstance(share, Value) and share.bound == "interval95"
-        if sure and isinstance(share, Value) and share.high < promise.percentile / 100:
-            return LoadVerdict(factor, kept, Broken(load, share.value, _first(cell, load, promise)), unsettled)
-        if not sure or not isinstance(share, Value) or share.low < promise.percentile / 100:
+        load, found = int(cell.cell.levels[factor]), promise_verdict(cell.repeats, promise)
+        if found.stands == "broken" and found.share is not None:
+            usual = cell.value(KEPT)  # of the map, where it says the same
+            said = usual.value if isinstance(usual, Value) and usual.value < promise.percentile / 100 else None
+            broken = Broken(load, found.share.value if said is None else said, _first(cell, load, promise))
+            return LoadVerdict(factor, kept, broken, unsettled)
+        if found.stands == "open":
             unsettled = unsettled or load
         elif unsettled is None:
             kept = load

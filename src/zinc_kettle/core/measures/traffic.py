@@ -138,12 +138,16 @@ def _pace_unknown(repeat: Repeat) -> bool:
 def keeps(t: Timeline, repeat: Repeat) -> bool:
     """True where a request kept the limits of the study's promise: its first output from when it was due, its pace."""
     first = first_output_s(t)
-    pace = t.decode_ns / t.decode_tokens / NS_PER_S if t.decode_ns > 0 and t.decode_tokens > 0 else 0.0
     return (
         first is not None
         and first <= repeat.extras.get(TTFT_LIMIT, np.inf)
-        and pace <= repeat.extras.get(TPOT_LIMIT, np.inf)
+        and pace_s(t) <= repeat.extras.get(TPOT_LIMIT, np.inf)
     )
+
+
+def pace_s(t: Timeline) -> float:
+    """Seconds for each further token of an answer; 0 of one without further tokens."""
+    return t.decode_ns / t.decode_tokens / NS_PER_S if t.decode_ns > 0 and t.decode_tokens > 0 else 0.0
 
 
 def _delays(repeat: Repeat) -> list[float]:

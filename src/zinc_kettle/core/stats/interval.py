@@ -22,6 +22,8 @@ from zinc_kettle.core.stats.robust import interpolated, thin
 MIN_FOR_INTERVAL = 6
 """Of five or fewer repeats even the whole range covers the median with less than 95% (1 − 2 · 0.5⁵ = 93.75%)."""
 CONFIDENCE = 0.95
+MIN_TOGETHER = 3
+"""Fewer repeats do not tell how the requests of one hang together."""
 TAIL_TIMES = 3.0
 """How much requests hang together is looked at this much further inside, too: beyond a high percentile too few of them
 are left to tell, and by their luck the bounds would be too narrow."""
@@ -119,6 +121,44 @@ def share_interval(hits: int, n: int) -> tuple[float, float, float]:
     return low, hits / n, high
 
 
+def pooled_share(hits: Sequence[int], sizes: Sequence[int]) -> Interval:
+    """A share of requests over several repeats, exact (Clopper and Pearson 1934) for as many independent ones as they
+    are worth: those of one repeat hang together, and few repeats tell little of how much.
+
+    Args:
+        hits: Of each repeat.
+        sizes: Requests of each repeat, all above 0.
+
+    Raises:
+        ValueError: No repeats, or more hits than requests.
+    """
+    if not sizes or any(not 0 <= h <= n for h, n in zip(hits, sizes, strict=True)):
+        raise ValueError("a share of nothing")
+    share, k = sum(hits) / sum(sizes), len(sizes)
+    if k < MIN_TOGETHER:
+        each = [h / n for h, n in zip(hits, sizes, strict=True)]
+        return Interval(share, min(each), max(each), "range", k)
+    low, high = _share_bounds(share, _effective(_together(hits, sizes), sum(sizes), k))
+    return Interval(share, low, high, "interval95", k)
+
+
+def tolerance_bound(values: npt.NDArray[np.float64], p: float, n: int, least: float) -> float:
+    """An upper bound of the `p` quantile of what is normally distributed, with 97.5% (one-sided tolerance limit by the
+    noncentral t distribution; Owen 1968).
+
+    Args:
+        values: At least two.
+        p: In (0, 1).
+        n: So many of them tell something of their own, from 2 on.
+        least: The standard deviation is taken to be no less.
+    """
+    from scipy import special, stats
+
+    at = float(special.ndtri(p)) * math.sqrt(n)
+    factor = float(stats.nct.ppf((1 + CONFIDENCE) / 2, n - 1, at)) / math.sqrt(n)
+    return float(values.mean()) + factor * max(least, float(values.std(ddof=1)))
+
+
 def pooled_quantile_interval(groups: Sequence[npt.NDArray[np.float64]], p: float) -> Interval:
     """A quantile over requests pooled across repeats, with bounds that know that those of one repeat hang together.
 
@@ -149,29 +189,47 @@ def _levels(
 ) -> tuple[float, float] | None:
     """Which quantiles of the pool, which is in order, bound the p quantile: those of a binomial share of the effective
     requests (Clopper and Pearson 1934); None where one of them lies beyond the pool."""
-    from scipy import special
-
     n, k, tail = len(pool), len(groups), (1 - CONFIDENCE) / 2
     inside = p if p <= 0.5 else 1 - min(0.5, TAIL_TIMES * (1 - p))
     effect = max(_design_effect(groups, pool, level) for level in {p, inside})
-    # Few repeats tell little of how requests hang together: Student's t says how much less than many would.
-    loss = (special.stdtrit(n - 1.0, 1 - tail) / special.stdtrit(k - 1.0, 1 - tail)) ** 2
-    effective = min(float(n), n / effect * float(loss))
-    by_middle = min(effective, n / _design_effect(groups, pool, 0.5) * float(loss))
+    effective = _effective(effect, n, k)
+    by_middle = min(effective, _effective(_design_effect(groups, pool, 0.5), n, k))
     if max(p, 1 - p) ** effective > tail or max(p, 1 - p) ** by_middle > GATE:
         return None
-    hits = effective * p
-    low = special.betaincinv(hits, effective - hits + 1, tail)
-    return float(low), float(special.betaincinv(hits + 1, effective - hits, 1 - tail))
+    return _share_bounds(p, effective)
+
+
+def _effective(effect: float, n: int, k: int) -> float:
+    """So many independent requests tell as much as `n` in `k` repeats with a design effect. Few repeats tell little of
+    how requests hang together: Student's t says how much less than many would."""
+    from scipy import special
+
+    tail = (1 - CONFIDENCE) / 2
+    loss = (special.stdtrit(n - 1.0, 1 - tail) / special.stdtrit(k - 1.0, 1 - tail)) ** 2
+    return min(float(n), n / effect * float(loss))
+
+
+def _share_bounds(share: float, effective: float) -> tuple[float, float]:
+    """Bounds of a share of so many independent requests, with 95%."""
+    from scipy import special
+
+    hits, tail = effective * share, (1 - CONFIDENCE) / 2
+    low = float(special.betaincinv(hits, effective - hits + 1, tail)) if hits > 0 else 0.0
+    return low, float(special.betaincinv(hits + 1, effective - hits, 1 - tail)) if hits < effective else 1.0
 
 
 def _design_effect(groups: Sequence[npt.NDArray[np.float64]], pool: npt.NDArray[np.float64], p: float) -> float:
     """How many requests of these repeats tell as much as one independent request."""
-    n, k, at = len(pool), len(groups), interpolated(pool, p)
-    sizes = np.array([len(g) for g in groups])
-    below = np.array([int((g <= at).sum()) for g in groups])
-    share = below.sum() / n
+    at = interpolated(pool, p)
+    return _together([int((g <= at).sum()) for g in groups], [len(g) for g in groups])
+
+
+def _together(hits: Sequence[int], sizes: Sequence[int]) -> float:
+    """The design effect of a share: how much more it scatters between repeats than single requests would make it."""
+    counts, all_of = np.array(hits), np.array(sizes)
+    n, k = int(all_of.sum()), len(all_of)
+    share = counts.sum() / n
     if not 0 < share < 1:
         return 1.0
-    between = k / (k - 1) * float(((below - share * sizes) ** 2).sum()) / n**2
+    between = k / (k - 1) * float(((counts - share * all_of) ** 2).sum()) / n**2
     return max(1.0, between / float(share * (1 - share) / n))
