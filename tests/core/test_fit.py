@@ -10,11 +10,30 @@ from hypothesis import strategies as st
 
 from zinc_kettle.core.fit.placement import Device, place
 from zinc_kettle.core.fit.remedies import GOOD, best_quantization, remedies
-from zinc_kettle.core.fit.sizing import LaunchSettings, buffers_bytes, kv_bytes, layer_kv_bytes, sizes
+from zinc_kettle.core.fit.sizing import (
+    ALL_LAYERS,
+    LaunchSettings,
+    buffers_bytes,
+    kv_bytes,
+    layer_kv_bytes,
+    sizes,
+    wish_of,
+)
 from zinc_kettle.core.model_shape import ModelShape, from_sizes
 from zinc_kettle.core.rig import Fact, Rig
 from zinc_kettle.core.storage_types import LADDER, STORAGE_TYPES
-from zinc_kettle.present.fit_rows import FILTERS, SORTS, Candidate, FitRow, Measured, chosen_rows, fit_rows, verdict
+from zinc_kettle.present.fit_rows import (
+    FILTERS,
+    SORTS,
+    Candidate,
+    FitRow,
+    Measured,
+    chosen_rows,
+    detail,
+    fit_rows,
+    remedy_lines,
+    verdict,
+)
 
 GB = 1_000_000_000
 MIB = 1 << 20
@@ -112,7 +131,7 @@ WISHES = st.builds(
     slots=st.integers(1, 8),
     cache=st.sampled_from(("f16", "q8_0")),
     device_layers=st.sampled_from((None, 0, 5)),
-    experts_in_main=st.booleans(),
+    expert_layers_in_main=st.sampled_from((0, 2, ALL_LAYERS)),
 )
 
 
@@ -152,10 +171,55 @@ def test_states() -> None:
 
 def test_experts_can_stay_in_main_memory() -> None:
     """Then the device holds everything else."""
-    placed = place(EXPERTS, LaunchSettings(experts_in_main=True), [card(2), MAIN])
+    placed = place(EXPERTS, LaunchSettings(expert_layers_in_main=ALL_LAYERS), [card(2), MAIN])
     assert placed.state == "shared" and placed.layers_on_devices == 8
     assert placed.shares[0].experts_bytes == 0
     assert placed.shares[1].experts_bytes == EXPERTS.bytes_of("experts")
+
+
+def test_layers_are_spread_over_cards_by_their_room() -> None:
+    """As engines do: a card of twice the room has twice the layers, also where the first would hold all; headroom is
+    that of all of them."""
+    need = sizes(BIG, LaunchSettings()).weights_bytes / GB
+    even = place(BIG, LaunchSettings(), [card(need + 5), card(need + 5), MAIN])
+    assert even.state == "split" and abs(even.shares[0].layers - even.shares[1].layers) <= 1
+    assert even.headroom_bytes == sum(s.headroom_bytes for s in even.shares[:2]) > 0
+    uneven = place(BIG, LaunchSettings(), [card(need + 5), card(2 * need + 10), MAIN])
+    assert uneven.shares[1].layers == pytest.approx(2 * uneven.shares[0].layers, abs=2)
+    full = place(BIG, LaunchSettings(), [replace(MAIN, capacity_bytes=8 * GB)])
+    assert full.headroom_bytes == min(s.headroom_bytes for s in full.shares) < 0
+
+
+def test_experts_of_as_few_layers_as_are_enough() -> None:
+    """One layer fewer would spill; and a setting says the number, or all of them."""
+    whole = place(EXPERTS, LaunchSettings(), [card(100), MAIN]).shares[0].total_bytes
+    devices = [card((whole - EXPERTS.bytes_of("experts") / 4) / GB + 0.4), MAIN]
+    [found] = [r for r in remedies(EXPERTS, LaunchSettings(), devices) if "experts" in r.what]
+    layers = int(found.changes["expert-layers-in-main"])
+    assert 0 < layers < EXPERTS.layers and found.placement.state == "shared"
+    less = place(EXPERTS, LaunchSettings(expert_layers_in_main=layers - 1), devices)
+    assert less.state == "spills" and found.placement.layers_on_devices == EXPERTS.layers
+    assert wish_of({"expert-layers-in-main": 3}).expert_layers_in_main == 3
+    assert wish_of({"experts-in-main": True, "expert-layers-in-main": 3}).expert_layers_in_main == ALL_LAYERS
+
+
+def test_two_changes_leave_more_than_one() -> None:
+    """With a smaller cache, a higher precision fits than without; where two are not enough, three; where nothing is,
+    what loads at all. Each says its settings, its cost, and the speed that is predicted."""
+    devices = [replace(MAIN, capacity_bytes=int(20 * GB))]
+    wish = LaunchSettings(context=8_192, slots=2)
+    found = {frozenset(r.changes): r for r in remedies(BIG, wish, devices)}
+    one, two = found[frozenset({"quantization"})], found[frozenset({"quantization", "cache-precision"})]
+    assert two.shape.bits_per_weight > one.shape.bits_per_weight and " and " in two.what and ";" in two.cost
+    [three] = remedies(BIG, LaunchSettings(context=32_768), [replace(MAIN, capacity_bytes=int(12 * GB))])
+    assert set(three.changes) == {"cache-precision", "quantization", "context"}
+    small = [card(2), replace(MAIN, capacity_bytes=int(16 * GB))]
+    [last] = remedies(BIG, LaunchSettings(), small)
+    assert last.placement.state == "spills" and "layers on devices" in last.cost
+    rig = Rig("desk", "here", {"memory_bytes": Fact(20 * GB, "typed"), "bandwidth": Fact(12e9, "typed")})
+    [row] = fit_rows([Candidate("big", BIG, "shape")], rig, wish, threads=4, calibration=rig.prior())
+    more = detail(row, rig, wish, calibration=rig.prior(), threads=4)
+    assert len(more.remedies) == len(more.speeds) and all("tok/s" in cost for _, cost in remedy_lines(more))
 
 
 @pytest.mark.parametrize("capacity", [8, 12, 15, 20, 27])

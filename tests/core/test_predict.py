@@ -32,7 +32,7 @@ from zinc_kettle.core.fit.predict import (
     prefill_speed,
     terms,
 )
-from zinc_kettle.core.fit.sizing import LaunchSettings
+from zinc_kettle.core.fit.sizing import ALL_LAYERS, LaunchSettings
 from zinc_kettle.core.fit.step_work import attention_cost, describe, expert_share, kv_bytes_at, touched
 from zinc_kettle.core.measures import repeat_figures
 from zinc_kettle.core.model_shape import from_sizes
@@ -128,7 +128,7 @@ def test_experts_in_main_memory_are_between_all_there_and_none() -> None:
     found = {}
     for name, wish in {
         "card": LaunchSettings(),
-        "experts": LaunchSettings(experts_in_main=True),
+        "experts": LaunchSettings(expert_layers_in_main=ALL_LAYERS),
         "main": LaunchSettings(device_layers=0),
     }.items():
         speed = placed_speed(shape, place(shape, wish, [card, main]), MACHINE, Calibration())

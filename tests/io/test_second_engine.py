@@ -142,6 +142,7 @@ SETTINGS: dict[str, dict[str, Level]] = {
     "no repacking": {"weight_repacking": False},
     "device layers": {"device_layers": 0},
     "experts in main memory": {"experts_in_main": True},
+    "experts of two layers": {"expert_layers_in_main": 2},
 }
 
 

@@ -81,6 +81,8 @@ class Detail:
     """What the chosen row shows besides."""
 
     remedies: list[Remedy] = field(default_factory=list)
+    speeds: list[Prediction | None] = field(default_factory=list)
+    """Decode that is predicted with each of them."""
     best: tuple[str, Placement] | None = None
     slow: bool = False
     """True where something fits, but nothing that keeps the pace."""
@@ -215,16 +217,30 @@ def detail(
         family = [r.candidate.shape for r in rows or (row,) if r.candidate.family == row.candidate.family]
         among = {s.main_type for s in family if s is not None}
 
+    def speed_of(other: ModelShape, placement: Placement) -> Prediction | None:
+        if calibration is None:
+            return None
+        depth, cache = placement.wish.context * DEPTH_SHARE, placement.wish.cache
+        return placed_speed(other, placement, rig.machine(threads), calibration, depth=depth, cache=cache)
+
     def keeps(other: ModelShape, placement: Placement) -> bool:
-        if row.pace is None or calibration is None:
-            return True
-        depth = wish.context * DEPTH_SHARE
-        speed = placed_speed(other, placement, rig.machine(threads), calibration, depth=depth, cache=wish.cache)
-        return speed is None or speed.value >= row.pace
+        speed = None if row.pace is None else speed_of(other, placement)
+        return speed is None or row.pace is None or speed.value >= row.pace
 
     best = best_quantization(shape, wish, devices, among=among, keeps=keeps)
     fits = best_quantization(shape, wish, devices, among=among)
-    return Detail(remedies(shape, wish, devices, among=among), best, slow=best is None and fits is not None)
+    found = remedies(shape, wish, devices, among=among)
+    speeds = [speed_of(remedy.shape, remedy.placement) for remedy in found]
+    return Detail(found, speeds, best, slow=best is None and fits is not None)
+
+
+def remedy_lines(more: Detail) -> list[tuple[str, str]]:
+    """Each remedy, and what it costs: `answers lose some quality; about 12 tok/s`."""
+    out = []
+    for remedy, speed in zip(more.remedies, more.speeds, strict=True):
+        told = "" if speed is None else f"; about {digits(speed.value, significant=2)} tok/s"
+        out.append((remedy.what, f"{remedy.cost}{told}"))
+    return out
 
 
 def verdict(row: FitRow) -> str:

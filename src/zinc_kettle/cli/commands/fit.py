@@ -16,13 +16,22 @@ from zinc_kettle.cli.options import JsonOption, StoreOption
 from zinc_kettle.config import places
 from zinc_kettle.core.fit.placement import STATE_MARKS, place
 from zinc_kettle.core.fit.predict import Calibration
-from zinc_kettle.core.fit.sizing import LaunchSettings
+from zinc_kettle.core.fit.sizing import ALL_LAYERS, LaunchSettings
 from zinc_kettle.core.model_shape import ModelShape, from_sizes
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.storage_types import CACHE_TYPES, STORAGE_TYPES
 from zinc_kettle.core.units import byte_size, digits
 from zinc_kettle.errors import UsageError
-from zinc_kettle.present.fit_rows import Candidate, FitRow, detail, fit_record, fit_rows, speed_text, verdict
+from zinc_kettle.present.fit_rows import (
+    Candidate,
+    FitRow,
+    detail,
+    fit_record,
+    fit_rows,
+    remedy_lines,
+    speed_text,
+    verdict,
+)
 
 SIZES = (
     "layers",
@@ -82,7 +91,7 @@ def wish_from(
     unified: bool,
     copied: bool,
     device_layers: int | None,
-    experts_in_main: bool,
+    expert_layers_in_main: int,
 ) -> LaunchSettings:
     """How a model is to be run, from the command line's options.
 
@@ -94,7 +103,7 @@ def wish_from(
         unified: All slots share one KV cache.
         copied: Weights are copied and not mapped.
         device_layers: Layers on fast devices; None for as many as fit.
-        experts_in_main: Keep experts in main memory; None leaves it open.
+        expert_layers_in_main: So many of the first layers keep their experts in main memory.
 
     Raises:
         UsageError: No such cache precision.
@@ -109,7 +118,7 @@ def wish_from(
         unified=unified,
         load_mode="copied" if copied else "mapped",
         device_layers=device_layers,
-        experts_in_main=experts_in_main,
+        expert_layers_in_main=expert_layers_in_main,
     )
 
 
@@ -220,8 +229,8 @@ def _cells(row: FitRow) -> list[str]:
 
 def _further(row: FitRow, rig: Rig, wish: LaunchSettings, known: Calibration, threads: int | None) -> None:
     more = detail(row, rig, wish, calibration=known, threads=threads)
-    for remedy in more.remedies:
-        output.line(f"  would fit: {remedy.what} ({remedy.cost})")
+    for what, cost in remedy_lines(more):
+        output.line(f"  would fit: {what} ({cost})")
     if more.best is not None:
         pace = " and keeps the pace" if row.pace is not None else ""
         output.line(f"  best quantization that fits here{pace}: {more.best[0]}")
@@ -264,6 +273,9 @@ def command(
     ] = False,
     device_layers: Annotated[Optional[int], typer.Option("--device-layers", min=0)] = None,  # noqa: UP045
     experts_in_main: Annotated[bool, typer.Option("--experts-in-main", help="Keep experts in main memory.")] = False,
+    expert_layers: Annotated[
+        int, typer.Option("--expert-layers-in-main", min=0, help="Those of so many of the first layers only.")
+    ] = 0,
     threads: Annotated[Optional[int], typer.Option("--threads", min=1, help="Threads for the predicted speed.")] = None,  # noqa: UP045
     pace: Annotated[
         Optional[float],  # noqa: UP045
@@ -281,7 +293,7 @@ def command(
         unified=unified,
         copied=copied,
         device_layers=device_layers,
-        experts_in_main=experts_in_main,
+        expert_layers_in_main=ALL_LAYERS if experts_in_main else expert_layers,
     )
     given = parse_shape(shape, weight_type=weights, gated=not plain_ffn, tied=tied) if shape else None
     show_fit(models or [], rig, store, wish, shape=given, threads=threads, as_json=as_json, pace=pace)

@@ -74,10 +74,14 @@ class Placement:
 
     @property
     def headroom_bytes(self) -> int:
-        """The smallest headroom of a memory that holds anything; what is missing, as a negative number, if it does not
-        fit."""
-        used = [s.headroom_bytes for s in self.shares if s.total_bytes] or [0]
-        return min(used)
+        """What is left where the model lies: of all devices that hold it together, else of main memory; what is missing
+        in all, as a negative number, if it does not fit."""
+        missing = sum(min(0, s.headroom_bytes) for s in self.shares if s.total_bytes)
+        if missing:
+            return missing
+        fast = [s.headroom_bytes for s in self.shares if s.layers and not s.device.main]
+        *_, main = self.shares
+        return sum(fast) if fast and not main.layers and not main.experts_bytes else main.headroom_bytes
 
     @property
     def works(self) -> bool:
@@ -115,7 +119,8 @@ class Placement:
 
 
 def place(shape: ModelShape, wish: LaunchSettings, devices: Sequence[Device]) -> Placement:
-    """Lay a model out: layers in order over the fast devices while they have room, the rest into main memory.
+    """Lay a model out as engines do: as many layers as fit on the fast devices, in order, on each in proportion to its
+    room; the rest in main memory.
 
     Weights that an engine repacks count once: the mapped pages they came from are dropped when memory is wanted.
     The input embedding stays in main memory, the output matrix goes with the last layer: where it is the embedding
@@ -133,14 +138,33 @@ def place(shape: ModelShape, wish: LaunchSettings, devices: Sequence[Device]) ->
     if len(mains) != 1:
         raise ValueError("a rig has exactly one main memory")
     need = sizes(shape, wish)
+    shares = _laid(shape, wish, need, devices, None)
+    on_devices = sum(s.layers for s in shares[:-1])
+    if on_devices > 1 and len(shares) > 2:
+        # What one card after the other can hold is known; engines lay it on all of them, by the room of each.
+        even = _laid(
+            shape, wish, need, devices, _in_proportion(on_devices, [s.device.usable_bytes for s in shares[:-1]])
+        )
+        if all(s.headroom_bytes >= 0 for s in even[:-1] if s.total_bytes):
+            shares = even
+    return Placement(_state(shape, wish, shares[:-1], shares[-1]), need, tuple(shares), shape.layers, wish)
+
+
+def _in_proportion(layers: int, rooms: Sequence[int]) -> list[int]:
+    """So many layers over devices by the room of each: layer `i` goes where the middle of its place falls."""
+    ends = [sum(rooms[: i + 1]) / (sum(rooms) or 1) for i in range(len(rooms))]
+    places = [
+        next((i for i, end in enumerate(ends) if (n + 0.5) / layers <= end), len(rooms) - 1) for n in range(layers)
+    ]
+    return [places.count(i) for i in range(len(rooms))]
+
+
+def _laid(
+    shape: ModelShape, wish: LaunchSettings, need: Sizes, devices: Sequence[Device], counts: Sequence[int] | None
+) -> list[Share]:
+    """Shares of the fast devices, then of main memory; so many layers on each device, or as many as fit in order."""
     fast = [Share(d) for d in devices if not d.main]
-    main = Share(mains[0])
-    _lay(shape, wish, need, fast, main)
-    shares = (*fast, main)
-    return Placement(_state(shape, wish, fast, main), need, shares, shape.layers, wish)
-
-
-def _lay(shape: ModelShape, wish: LaunchSettings, need: Sizes, fast: list[Share], main: Share) -> None:
+    main = Share(next(d for d in devices if d.main))
     weights, experts, loose = _by_layer(shape)
     cache = layer_kv_bytes(shape, wish)
     main.weights_bytes += loose
@@ -149,11 +173,15 @@ def _lay(shape: ModelShape, wish: LaunchSettings, need: Sizes, fast: list[Share]
     copy = shape.bytes_of("embedding") if shape.tied else 0
     at = 0
     for layer in range(shape.layers):
-        moved = experts[layer] if wish.experts_in_main else 0
+        moved = experts[layer] if layer < wish.expert_layers_in_main else 0
         output = copy if layer == shape.layers - 1 else 0
         size = weights[layer] - moved + cache[layer] + output
         target = main
-        if layer < allowed:
+        if counts is not None:
+            while at < len(fast) and fast[at].layers >= counts[at]:
+                at += 1
+            target = fast[at] if at < len(fast) else main
+        elif layer < allowed:
             while at < len(fast) and fast[at].headroom_bytes < size + (0 if fast[at].layers else need.buffers_bytes):
                 at += 1
             target = fast[at] if at < len(fast) else main
@@ -165,6 +193,7 @@ def _lay(shape: ModelShape, wish: LaunchSettings, need: Sizes, fast: list[Share]
         target.experts_bytes += experts[layer] - moved
         main.weights_bytes += moved
         main.experts_bytes += moved
+    return [*fast, main]
 
 
 def _by_layer(shape: ModelShape) -> tuple[list[int], list[int], int]:
@@ -181,12 +210,12 @@ def _by_layer(shape: ModelShape) -> tuple[list[int], list[int], int]:
     return weights, experts, loose
 
 
-def _state(shape: ModelShape, wish: LaunchSettings, fast: list[Share], main: Share) -> State:
+def _state(shape: ModelShape, wish: LaunchSettings, fast: Sequence[Share], main: Share) -> State:
     if any(s.headroom_bytes < 0 for s in (*fast, main) if s.total_bytes):
         return "will not fit"
     if not fast:
         return "fits"
-    if main.layers == 0 and not (wish.experts_in_main and main.experts_bytes):
+    if main.layers == 0 and not main.experts_bytes:
         return "fits" if sum(1 for s in fast if s.layers) == 1 else "split"
     wished = shape.layers if wish.device_layers is None else min(wish.device_layers, shape.layers)
     return "shared" if sum(s.layers for s in fast) >= wished else "spills"

@@ -61,6 +61,7 @@ SettingRole = Literal[
     "load-mode",
     "device-layers",
     "experts-in-main",
+    "expert-layers-in-main",
     "flash-attention",
     "one-cache",
     "repacking",

@@ -27,6 +27,7 @@ def arguments() -> argparse.ArgumentParser:
     p.add_argument("--load-mode", choices=sorted(LOAD_MODES), default="mapped")
     p.add_argument("--device-layers", type=int, help="layers on fast devices; all by default")
     p.add_argument("--experts-in-main", action="store_true")
+    p.add_argument("--expert-layers-in-main", type=int, default=0)
     p.add_argument("--flash-attention", choices=ON_OFF)
     p.add_argument("--one-cache", action="store_true", help="one KV cache for all slots")
     p.add_argument("--no-repacking", action="store_true")
@@ -109,6 +110,9 @@ def _layout(x: Any, p: Any, a: argparse.Namespace) -> None:
         p.n_gpu_layers = a.device_layers
     if a.experts_in_main:
         p.tensor_buft_overrides = f"{EXPERTS}=CPU"
+    elif a.expert_layers_in_main:
+        first = "|".join(map(str, range(a.expert_layers_in_main)))
+        p.tensor_buft_overrides = rf"blk\.({first})\.{EXPERTS}=CPU"
     if a.flash_attention is not None:
         word = "ENABLED" if a.flash_attention == "on" else "DISABLED"
         p.flash_attn_type = getattr(x.llama_flash_attn_type, f"LLAMA_FLASH_ATTN_TYPE_{word}")

@@ -8,13 +8,13 @@ from dataclasses import dataclass, replace
 from rich.text import Text
 
 from zinc_kettle.core.fit.placement import STATE_MARKS, Placement, Share
-from zinc_kettle.core.fit.sizing import LaunchSettings
+from zinc_kettle.core.fit.sizing import ALL_LAYERS, LaunchSettings
 from zinc_kettle.core.fit.step_work import touched
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.storage_types import CACHE_TYPES
 from zinc_kettle.core.text import capitalised, shorten
 from zinc_kettle.core.units import byte_size, digits
-from zinc_kettle.present.fit_rows import Detail, FitRow, short_verdict, speed_text, verdict
+from zinc_kettle.present.fit_rows import Detail, FitRow, remedy_lines, short_verdict, speed_text, verdict
 from zinc_kettle.tui.theme import Palette, blend
 
 CONTEXTS = (512, 1024, 2048, 4096, 8192, 16_384, 32_768, 65_536, 131_072)
@@ -69,7 +69,7 @@ def controls(
     if any(not d.main for d in rig.devices()):
         shown = "all that fit" if wish.device_layers is None else f"{wish.device_layers} of {layers or '?'}"
         out.append(Control("on devices", shown))
-        out.append(Control("experts", "in main memory" if wish.experts_in_main else "with layers"))
+        out.append(Control("experts in main", _experts_text(wish.expert_layers_in_main, layers)))
     return out
 
 
@@ -100,9 +100,17 @@ def changed(
         return replace(wish, load_mode=_around(LOAD_MODES, wish.load_mode, step)), threads
     if name == "slot caches":
         return replace(wish, unified=not wish.unified), threads
-    if name == "experts":
-        return replace(wish, experts_in_main=not wish.experts_in_main), threads
+    if name == "experts in main":
+        now, top = wish.expert_layers_in_main, layers or 0
+        wanted = min(now, top) + step * max(1, top // 8)
+        return replace(wish, expert_layers_in_main=ALL_LAYERS if wanted >= top else max(0, wanted)), threads
     return replace(wish, device_layers=_layers(wish.device_layers, step, layers or 0)), threads
+
+
+def _experts_text(moved: int, layers: int | None) -> str:
+    if not moved:
+        return "none"
+    return "all" if moved >= (layers or ALL_LAYERS) else f"of {moved} of {layers} layers"
 
 
 def _next(values: Sequence[int], now: int, step: int) -> int:
@@ -244,10 +252,10 @@ def detail_text(row: FitRow, rig: Rig, more: Detail, palette: Palette) -> Text:
         palette.muted,
     )
     out.append_text(_limit(row, rig, palette))
-    for remedy in more.remedies[:4]:
+    for what, cost in remedy_lines(more):
         out.append("would fit: ", palette.muted)
-        out.append(remedy.what, palette.ink)
-        out.append(f" ({remedy.cost})\n", palette.muted)
+        out.append(what, palette.ink)
+        out.append(f" ({cost})\n", palette.muted)
     if row.measured is not None:
         out.append("measured here: ", palette.muted)
         value, low, high = (digits(v, significant=3) for v in (row.measured.value, row.measured.low, row.measured.high))
