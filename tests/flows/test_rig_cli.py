@@ -180,10 +180,25 @@ def test_rehearse_serves_until_it_is_interrupted(tmp_path: Path) -> None:
     with subprocess.Popen(line, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=env) as running:
         assert running.stdout is not None
         told = running.stdout.readline()
-        assert told.startswith("SIMULATED cormorant: http://127.0.0.1:") and "fits" in told
+        assert told.startswith("SIMULATED cormorant: http://127.0.0.1:") and "brine-1b Q8_0 split" in told
         address = told.split(": ")[1].split("/v1")[0]
         assert httpx.get(f"{address}/health", trust_env=False).status_code == 200
         running.send_signal(signal.SIGINT)
         assert running.wait(20) == 0
     with pytest.raises(httpx.HTTPError):
         httpx.get(f"{address}/health", trust_env=False)
+
+
+def test_one_model_on_several_machines(tmp_path: Path) -> None:
+    """A machine on paper beside this one and a simulated one, the fastest first; no sheet is refused."""
+    (tmp_path / "rigs.toml").write_text('format = 1\n[gannet]\nreach = "rehearsal"\n')
+    line = ["fit", "32b Q4_K_M", "--rig", "all", "--on", "heron = 64 GB, card 48 GB 936 GB/s", "--on", "9 GB, 10 GB/s"]
+    told = [json.loads(row) for row in kettle(*line, "--json", home=tmp_path).stdout.splitlines()]
+    assert [(row["rig"], row["on_paper"], row["simulated"]) for row in told if row["rig"] != "here"] == [
+        ("heron", True, False),
+        ("gannet", False, True),
+        ("paper-2", True, False),
+    ]
+    assert told[0]["decode"]["predicted"] and told[-1]["state"] == "will not fit" and "here" in {r["rig"] for r in told}
+    assert "heron (on paper)" in kettle(*line, home=tmp_path).stdout
+    assert kettle("fit", "8b Q4_K_M", "--on", "a lot", home=tmp_path).returncode == 2

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import shutil
 from contextlib import closing
 from dataclasses import replace
@@ -211,3 +212,19 @@ def test_a_rig_with_a_device_is_corrected_by_what_ran_on_it(tmp_path: Path) -> N
     assert replace(found, device=0.0, device_points=0, device_error=0.0) == replace(
         rig.prior(), device=0.0, device_points=0, device_error=0.0
     )
+
+
+def test_a_rig_on_paper_is_kept_and_measured_by_nobody(tmp_path: Path) -> None:
+    """Written as it was said and read again; gathered without a word, never probed, and refused in a plan."""
+    book = RigBook(Places(tmp_path, tmp_path / "s.db"))
+    added = book.add_on_paper("heron", "128 GB, card 24 GB 936 GB/s")
+    again = RigBook(Places(tmp_path, tmp_path / "s.db"))
+    assert again.rig("heron") == added == asyncio.run(again.gather("heron"))
+    assert [d.capacity_bytes for d in added.devices()] == [24_000_000_000, 128_000_000_000]
+    with pytest.raises(RigError, match="on paper"):
+        asyncio.run(again.probe("heron"))
+    with pytest.raises(UsageError, match="nothing can be measured on heron"):
+        Fleet(study({"rig": ("heron",)}, hold={"model": "brine-15m"}), again, ModelFolder(tmp_path), RECIPES)
+    for name, sheet in (("heron", "64 GB"), ("tern", "a lot"), ("tern", ""), ("here", "64 GB")):
+        with pytest.raises((UsageError, StudyFileError)):
+            again.add_on_paper(name, sheet)

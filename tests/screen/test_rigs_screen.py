@@ -79,6 +79,14 @@ def test_what_if_controls_answer(home: Path, tmp_path: Path) -> None:
         t.keys("70b at 4 bits", "Enter").wait("70b Q4_K")
         t.resize(100, 30)
         t.until(lambda s: all(w in s for w in ("brine-1b F16", "verdict", "usable", "next rig")), "the small screen")
+        t.resize(160, 45)
+        t.keys("1").wait("measure here")
+        t.keys("n").wait("on paper: heron")
+        t.keys("heron = 128 GB, 2 cards 24 GB 936 GB/s, price 4200", "Enter").wait("1 on paper", "from its data sheet")
+        t.keys("m").wait("Nothing can be measured on heron")
+        t.keys("2").wait("What fits on heron?", "70b Q4_K", "on paper")
+        t.keys("b").wait("70b Q4_K on every rig", "heron (on paper)", "gannet (SIMULATED)", "2 × 24.0 GB + 128 GB")
+        t.keys("Escape").wait("What fits on heron?")
         t.keys("q").wait_exit()
 
 

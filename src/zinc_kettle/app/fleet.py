@@ -83,6 +83,12 @@ class Fleet:
     def _check(self, name: str) -> None:
         """Refuse what a rig cannot do, before anything is started."""
         plan = self._book.plan(name)
+        if plan.reach == "paper":
+            raise UsageError(
+                f"nothing can be measured on {name}",
+                why="it is on paper: there is only its data sheet",
+                remedy="see what fits there and about how fast: zinc-kettle fit --rig " + name,
+            )
         cells = [cell for cell in self._study.cells if cell.settings["rig"] == name]
         engines = {cell.engine.name: cell.engine for cell in cells}
         named = [n for n in (*self._study.vary, *self._study.hold) if n not in {"rig", "engine", "model"}]

@@ -197,7 +197,7 @@ class PlanService:
     def known_levels(self, name: str) -> list[tuple[str, str]]:
         """Levels of a factor that are known here."""
         if name == "rig":
-            return [(rig.name, rig.reach) for rig in self._rigs().all() if rig.name != HERE]
+            return [(rig.name, rig.reach) for rig in self._rigs().all() if rig.name != HERE and not rig.on_paper]
         return known_levels(name, self._may_name, self._places)
 
     def prompts_of(self, raw: Mapping[str, object], folder: Path) -> list[tuple[str, str]]:

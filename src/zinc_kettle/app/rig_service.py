@@ -17,8 +17,10 @@ from zinc_kettle.core.fit.remedies import GOOD, Remedy, remedies
 from zinc_kettle.core.fit.sizing import LaunchSettings, wish_of
 from zinc_kettle.core.plan.study import Cell, Study
 from zinc_kettle.core.rig import Rig
+from zinc_kettle.core.said_rig import SAY
 from zinc_kettle.core.units import byte_size
 from zinc_kettle.errors import RigError, UsageError
+from zinc_kettle.present.fit_across import Across, KnownRig, across
 from zinc_kettle.present.fit_rows import Candidate, Detail, FitRow, Measured, detail, fit_rows
 
 if TYPE_CHECKING:
@@ -99,15 +101,22 @@ class RigService:
         value: float | str = float(number["number"]) if number else found["value"]
         return self._book.type_in(name, found["name"], value, number["unit"] if number else "", found["source"] or "")
 
-    def add_address(self, text: str) -> Rig:
-        """Keep `desk = http://127.0.0.1:8080, model brine, key OFFICE_KEY`.
+    def add(self, text: str) -> Rig:
+        """Keep `desk = http://127.0.0.1:8080, model brine, key OFFICE_KEY`, or a machine on paper, as in
+        `heron = 64 GB, 60 GB/s, card 24 GB 936 GB/s`.
 
         Raises:
             UsageError: It is not of that form, or cannot be used.
         """
+        name, _, told = (part.strip() for part in text.partition("="))
+        if told and ":" not in told:
+            return self._book.add_on_paper(name, told)
         found = _ADDRESS.match(text)
         if found is None:
-            raise UsageError("that is no address", remedy="desk = http://127.0.0.1:8080, key OFFICE_KEY")
+            raise UsageError(
+                "that is neither an address nor a data sheet",
+                remedy=f"desk = http://127.0.0.1:8080, key OFFICE_KEY; or heron = {SAY}",
+            )
         return self._book.add_address(
             found["name"], found["url"], model=found["model"] or "default", key_variable=found["key"]
         )
@@ -138,6 +147,22 @@ class RigService:
             pace=pace,
             measured=self._measured.get(name),
         )
+
+    async def ready_everywhere(self) -> None:
+        """Read what was measured on each rig of which the memory is known, for `across`."""
+        for rig in self.all():
+            if rig.name not in self._calibrations and rig.memory_bytes and self._places.store.exists():
+                self._calibrations[rig.name] = await asyncio.to_thread(calibration, self._store(), rig)
+                self._measured[rig.name] = await asyncio.to_thread(measured_before, self._store(), rig)
+
+    def across(self, candidate: Candidate, wish: LaunchSettings, pace: float | None) -> list[Across]:
+        """A model on every rig of which the memory is known, the fastest first."""
+        known = [
+            KnownRig(r, self._calibrations.get(r.name, r.prior()), self._measured.get(r.name, {}))
+            for r in self.all()
+            if r.memory_bytes
+        ]
+        return across(candidate, known, wish, pace=pace)
 
     def detail(self, name: str, row: FitRow, wish: LaunchSettings, rows: Sequence[FitRow], threads: int) -> Detail:
         """What would make a model fit there, and its best quantization."""

@@ -13,7 +13,7 @@ from zinc_kettle.core.plan.factors import HERE
 from zinc_kettle.core.rig import Rig, RigPlan, rig_of
 from zinc_kettle.errors import RigError, UsageError
 from zinc_kettle.formats.atomic_file import atomic_file
-from zinc_kettle.formats.rigs import add_address, read_rigs, type_fact
+from zinc_kettle.formats.rigs import add_address, add_on_paper, read_rigs, type_fact
 from zinc_kettle.rigs.adapters import Adapter, LocalRig, RehearsalRig, SshRig, UrlRig, adapter
 from zinc_kettle.sim.fleet import SIM_RIGS
 
@@ -89,6 +89,8 @@ class RigBook:
 
     async def gather(self, name: str) -> Rig:
         """Ask a rig for its facts and who is busy there; trouble is kept with it instead of raised."""
+        if self.plan(name).reach == "paper":
+            return self.rig(name)
         entry = self._known.setdefault(name, {})
         asked: Adapter = self.adapter(name)
         try:
@@ -107,6 +109,8 @@ class RigBook:
         Raises:
             RigError: It cannot be probed.
         """
+        if self.plan(name).reach == "paper":
+            raise RigError(f"{name} is on paper", why="there is only its data sheet, and nothing to probe")
         found = await self.adapter(name).probe()
         self._known.setdefault(name, {})["probe"] = found
         self._write_known()
@@ -126,9 +130,7 @@ class RigBook:
             UsageError: The fact cannot be used.
         """
         type_fact(self._file, self.plan(name), fact, value, unit, source)
-        for plan in read_rigs(self._file):
-            self._plans[plan.name] = plan
-        return self.rig(name)
+        return self._read_again(name)
 
     def add_address(self, name: str, url: str, *, model: str, key_variable: str | None) -> Rig:
         """Write an engine that already runs into the rig file.
@@ -137,6 +139,18 @@ class RigBook:
             UsageError: Its name or address cannot be used.
         """
         add_address(self._file, name, url, model=model, key_variable=key_variable)
+        return self._read_again(name)
+
+    def add_on_paper(self, name: str, sheet: str) -> Rig:
+        """Write a machine into the rig file of which there is only a data sheet.
+
+        Raises:
+            UsageError: Its name or sheet cannot be used.
+        """
+        add_on_paper(self._file, name, sheet)
+        return self._read_again(name)
+
+    def _read_again(self, name: str) -> Rig:
         for plan in read_rigs(self._file):
             self._plans[plan.name] = plan
         return self.rig(name)

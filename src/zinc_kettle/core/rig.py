@@ -13,15 +13,18 @@ from zinc_kettle.core.fit.placement import Device
 from zinc_kettle.core.fit.predict import SIMULATED, Calibration, MachineRates, machine_at
 from zinc_kettle.core.names import recipe_name_problem
 from zinc_kettle.core.plan.recipe import OPEN_PROTOCOL, FileName
+from zinc_kettle.core.said_rig import SAY, said_rig, sheet_problem
 from zinc_kettle.core.stats import median
 
+PAPER = "from its data sheet"
 Origin = Literal["gathered", "probed", "typed", "simulated"]
-Reach = Literal["here", "url", "ssh", "rehearsal"]
+Reach = Literal["here", "url", "ssh", "rehearsal", "paper"]
 REACHES: dict[str, str] = {
     "here": "this machine",
     "url": "an engine that already runs, by its address",
     "ssh": "a machine over SSH",
     "rehearsal": "a simulated machine",
+    "paper": "a machine of which there is only a data sheet",
 }
 
 
@@ -169,6 +172,11 @@ class Rig:
     """Why nothing could be gathered."""
     address: str = ""
 
+    @property
+    def on_paper(self) -> bool:
+        """True where there is only a data sheet of it: nothing can be measured there."""
+        return self.reach == "paper"
+
     def get(self, name: str) -> Any:
         """A fact's value, or None."""
         fact = self.facts.get(name)
@@ -204,7 +212,7 @@ class Rig:
         typed = self.number("bandwidth")
         if typed is None:
             return None
-        origin = "simulated" if self.simulated else "from the bandwidth typed in"
+        origin = "simulated" if self.simulated else PAPER if self.on_paper else "from the bandwidth typed in"
         # Few threads do not saturate memory; a third of the cores does on usual machines.
         share = min(1.0, 3 * wanted / self.cores)
         rate = self.number("arithmetic")
@@ -272,6 +280,9 @@ class RigPlan:
     ssh_config: Annotated[
         str | None, About("ssh configuration", "Of ssh: another file than ~/.ssh/config.", "harbour-ssh")
     ] = None
+    sheet: Annotated[
+        str, Checked(sheet_problem), About("data sheet", "Of paper: what its data sheet tells, in words.", SAY)
+    ] = ""
     python: Annotated[str, About("Python", "Of ssh: the Python that facts and probes run in.", "python3")] = "python3"
     engine_python: Annotated[
         str | None,
@@ -301,7 +312,7 @@ class RigPlan:
     @property
     def address(self) -> str:
         """Where it is, in a few words; never with a user's name or a path."""
-        words = {"here": "this machine", "rehearsal": "simulated"}
+        words = {"here": "this machine", "rehearsal": "simulated", "paper": "on paper"}
         return words.get(self.reach) or (self.url if self.reach == "url" else f"ssh {self.host.split('@')[-1]}")
 
 
@@ -312,6 +323,10 @@ def rig_of(plan: RigPlan, known: Mapping[str, Any]) -> Rig:
     """
     found: Mapping[str, Any] = known.get("facts") or {}
     facts = {**gathered(found, "simulated" if plan.simulated else "gathered"), **plan.typed}
+    if plan.reach == "paper":
+        told = said_rig(plan.sheet)
+        found = {"graphics": told.cards}
+        facts = {**{name: Fact(value, "typed", "data sheet") for name, value in told.facts.items()}, **plan.typed}
     probe, busy = known.get("probe"), known.get("busy")
     return Rig(
         name=plan.name,

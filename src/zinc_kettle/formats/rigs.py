@@ -76,7 +76,7 @@ def _plan(name: str, section: object, file: str) -> RigPlan:
         first = error.errors()[0]
         where = ".".join([name, *map(str, first["loc"])])
         raise StudyFileError(f"{where}: {complaint(first)}", file=file, remedy="see docs/rigs.md") from error
-    needs = {"url": "url", "ssh": "host"}.get(checked.reach)
+    needs = {"url": "url", "ssh": "host", "paper": "sheet"}.get(checked.reach)
     if needs and not getattr(checked, needs):
         raise StudyFileError(
             f"{name} is reached by {checked.reach} and names no {needs}", file=file, remedy=f'{needs} = "…"'
@@ -130,6 +130,25 @@ def add_address(path: Path, name: str, url: str, *, model: str, key_variable: st
     given: dict[str, object] = {"reach": "url", "url": url, "model": model}
     if key_variable is not None:
         given["key_variable"] = key_variable
+    _add(path, name, given)
+
+
+def add_on_paper(path: Path, name: str, sheet: str) -> None:
+    """Write a rig into the rig file of which there is only a data sheet, keeping the file's comments.
+
+    Args:
+        path: The rig file.
+        name: Of the rig.
+        sheet: What it tells, as `core.said_rig` reads it.
+
+    Raises:
+        StudyFileError: The name or the sheet cannot be used, or the file cannot be written.
+        UsageError: There is a rig of that name.
+    """
+    _add(path, name, {"reach": "paper", "sheet": sheet})
+
+
+def _add(path: Path, name: str, given: dict[str, object]) -> None:
     if name == HERE:
         raise UsageError(f"{HERE} is this machine, and no name for another one", remedy="choose another name")
     _plan(name, given, path.name)

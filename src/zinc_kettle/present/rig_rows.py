@@ -42,7 +42,7 @@ def fact_rows(rig: Rig) -> list[list[str]]:
         for name, kind in FACT_KINDS.items()
         if name in rig.facts and name not in HIDDEN
     ]
-    origin = "simulated" if rig.simulated else "gathered"
+    origin = "simulated" if rig.simulated else "data sheet" if rig.on_paper else "gathered"
     for device in rig.graphics:
         memory = byte_size(device["memory_bytes"]) if device.get("memory_bytes") else "memory not reported"
         driver = f", driver {device['driver']}" if device.get("driver") else ""

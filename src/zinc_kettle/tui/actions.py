@@ -76,19 +76,26 @@ ACTIONS = (
     Action("probe", "probe", "Measure the rig's memory bandwidth and arithmetic rate.", "p", "rigs"),
     Action("ask", "gather again", "Gather the rig's facts again, and see what is using it now.", "f5", "rigs"),
     Action("type_fact", "add a fact", "Add a fact you know about the rig, with its source.", "w", "rigs"),
-    Action("add_address", "add an address", "Add an engine that already runs, by its address.", "n", "rigs"),
+    Action(
+        "add_rig",
+        "add a rig",
+        "Add an engine that already runs, by its address; or a machine on paper, by its data sheet.",
+        "n",
+        "rigs",
+    ),
     Action("plan_here", "measure here", "Plan a study on this rig.", "m", "rigs"),
     Action("back", "back", "Go back.", "escape", "rigs", footer=False),
     Action("next_control", "next control", "Choose the next what-if control.", "tab", "fit"),
     Action(
         "previous_control", "previous control", "Choose the previous what-if control.", "shift+tab", "fit", footer=False
     ),
-    Action("less", "less", "Lower the selected control by one step.", "left", "fit"),
-    Action("more", "more", "Raise the selected control by one step.", "right", "fit"),
+    Action("less", "less", "Lower the selected control by one step.", "left", "fit", footer=False),
+    Action("more", "change", "Raise the selected control by one step.", "right", "fit", shown_key="←→"),
     Action("only_what", "fits only", "Show all, what fits, or what fits and keeps the pace.", "v", "fit"),
-    Action("sort", "sort", "Sort by speed, by precision, by size, or as found.", "s", "fit"),
+    Action("sort", "sort", "Sort by speed, by precision, by size, or as found.", "s", "fit", footer=False),
     Action("plan_model", "measure", "Plan a study of the selected model.", "m", "fit"),
     Action("next_rig", "next rig", "Show the next rig.", "x", "fit"),
+    Action("everywhere", "all rigs", "Show the model on every rig, or all models of a rig.", "b", "fit"),
     Action("say_model", "on paper", "Add a model that is only said: 70b at 4 bits, 8b Q4_K_M.", "n", "fit"),
     Action("back", "back", "Go back.", "escape", "fit", footer=False),
     Action("edit", "change", "Change the selected line: unfold it, choose, or type.", "enter", "plan"),
@@ -273,7 +280,8 @@ def binding_for(place: str, id: str, action: str) -> Binding:
         action: What the widget does for it.
     """
     found = next(a for a in ACTIONS if a.place == place and a.id == id)
-    return Binding(found.key, action, found.title, tooltip=found.help)
+    shown = found.shown_key or None
+    return Binding(found.key, action, found.title, show=found.footer, key_display=shown, tooltip=found.help)
 
 
 def key_list(place: str) -> str:

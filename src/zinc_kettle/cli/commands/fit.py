@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Sequence
+from itertools import count
 from pathlib import Path
 from typing import Annotated, Optional
 
@@ -11,17 +13,20 @@ import typer
 from zinc_kettle.app.build import open_store, rig_book
 from zinc_kettle.app.charting import preferences
 from zinc_kettle.app.fitting import calibration, candidates, measured_before
+from zinc_kettle.app.rigbook import RigBook
 from zinc_kettle.cli import output
 from zinc_kettle.cli.options import JsonOption, StoreOption
-from zinc_kettle.config import places
+from zinc_kettle.config import Places, places
 from zinc_kettle.core.fit.placement import STATE_MARKS, place
 from zinc_kettle.core.fit.predict import Calibration
 from zinc_kettle.core.fit.sizing import ALL_LAYERS, LaunchSettings
 from zinc_kettle.core.model_shape import ModelShape, from_sizes
-from zinc_kettle.core.rig import Rig
+from zinc_kettle.core.rig import Rig, RigPlan, rig_of
+from zinc_kettle.core.said_rig import SAY, sheet_problem
 from zinc_kettle.core.storage_types import CACHE_TYPES, STORAGE_TYPES
 from zinc_kettle.core.units import byte_size, digits
 from zinc_kettle.errors import UsageError
+from zinc_kettle.present.fit_across import HEADS, KnownRig, across, across_cells, across_record
 from zinc_kettle.present.fit_rows import (
     Candidate,
     FitRow,
@@ -33,6 +38,8 @@ from zinc_kettle.present.fit_rows import (
     verdict,
 )
 
+EVERY = "all"
+"""In place of a rig's name."""
 SIZES = (
     "layers",
     "heads",
@@ -132,6 +139,7 @@ def show_fit(
     threads: int | None,
     as_json: bool,
     pace: float | None = None,
+    sheets: Sequence[str] = (),
 ) -> None:
     """Print what fits.
 
@@ -144,12 +152,16 @@ def show_fit(
         threads: For the predicted speed; None for the best.
         as_json: JSON Lines on standard output.
         pace: The decode speed that is needed, tokens per second; None for the person's own, 0 for any.
+        sheets: Machines on paper, beside the rig that is named; each `64 GB, 60 GB/s`, or `heron = 64 GB, 60 GB/s`.
 
     Raises:
         UsageError: The rig or a model cannot be used.
     """
     where = places(store_path)
     book = rig_book(where)
+    if sheets or rig_name == EVERY:
+        _side_by_side(where, book, paths, rig_name, wish, shape, sheets, pace=pace, as_json=as_json)
+        return
     plan = book.plan(rig_name)
     rig = book.rig(plan.name)
     if rig.memory_bytes is None:
@@ -172,10 +184,55 @@ def show_fit(
     _tell(rows, rig, wish, known, threads)
 
 
-async def _gathered(book: object, name: str) -> Rig:
-    from zinc_kettle.app.rigbook import RigBook
+def _side_by_side(
+    where: Places,
+    book: RigBook,
+    paths: list[Path],
+    rig_name: str | None,
+    wish: LaunchSettings,
+    shape: ModelShape | None,
+    sheets: Sequence[str],
+    *,
+    pace: float | None,
+    as_json: bool,
+) -> None:
+    """Each model on several rigs."""
+    named = [] if rig_name is None else [rig_name]
+    plans = [*(book.plans() if rig_name == EVERY else map(book.plan, named)), *map(_paper, sheets, count(1))]
+    rigs = [rig_of(plan, {}) if plan.reach == "paper" else book.rig(plan.name) for plan in plans]
+    rigs = [asyncio.run(_gathered(book, r.name)) if r.reach == "here" and r.memory_bytes is None else r for r in rigs]
+    store = open_store(where) if where.store.exists() else None
+    known = [
+        KnownRig(r, r.prior()) if store is None else KnownRig(r, calibration(store, r), measured_before(store, r))
+        for r in rigs
+        if r.memory_bytes
+    ]
+    if not known:
+        raise UsageError("no rig's memory is known", remedy="zinc-kettle probe RIG gathers it")
+    here = next((k.rig for k in known if not k.rig.on_paper), known[0].rig)
+    wanted = [Candidate(shape.name, shape, "shape")] if shape else candidates(where, here, paths)
+    needed = preferences(where).pace.rate if pace is None else pace or None
+    for candidate in wanted:
+        found = across(candidate, known, wish, pace=needed)
+        if as_json:
+            for one in found:
+                output.json_line(across_record(one, wish))
+            continue
+        output.line(f"{candidate.name}; speeds are predicted, with the context half full")
+        output.table(list(HEADS), [across_cells(one) for one in found])
+        output.line()
 
-    assert isinstance(book, RigBook)
+
+def _paper(said: str, number: int) -> RigPlan:
+    """A machine on paper as it is typed, with a name or without."""
+    name, _, sheet = said.rpartition("=")
+    wrong = sheet_problem(sheet.strip()) or ("" if sheet.strip() else "a data sheet is empty")
+    if wrong:
+        raise UsageError("a machine on paper cannot be read", why=wrong)
+    return RigPlan(name.strip() or f"paper-{number}", "paper", sheet=sheet.strip())
+
+
+async def _gathered(book: RigBook, name: str) -> Rig:
     try:
         return await book.gather(name)
     finally:
@@ -243,6 +300,7 @@ def _further(row: FitRow, rig: Rig, wish: LaunchSettings, known: Calibration, th
 EXAMPLES = (
     "zinc-kettle fit --pace 10",
     "zinc-kettle fit '70b at 4 bits' --rig cormorant",
+    "zinc-kettle fit '32b Q4_K_M' --rig all --on 'heron = 64 GB, 60 GB/s, card 24 GB 936 GB/s, price 2400'",
     "zinc-kettle fit model.gguf --rig gannet --context 8192 --slots 4",
 )
 
@@ -252,7 +310,9 @@ def command(
         list[Path] | None,
         typer.Argument(help="Model files or folders; or words, as in: '70b at 4 bits', '8b Q4_K_M'."),
     ] = None,
-    rig: Annotated[str | None, typer.Option("--rig", help="A rig from the rig file; this machine by default.")] = None,
+    rig: Annotated[
+        str | None, typer.Option("--rig", help="A rig from the rig file, or all; this machine by default.")
+    ] = None,
     shape: Annotated[
         str, typer.Option("--shape", help="layers=40,heads=40,ffn=13824,vocab=32000 …, instead of a file.")
     ] = "",
@@ -281,6 +341,10 @@ def command(
         Optional[float],  # noqa: UP045
         typer.Option("--pace", min=0, help="Decode speed that is needed, tokens per second; 0 for any."),
     ] = None,
+    on: Annotated[
+        list[str] | None,
+        typer.Option("--on", help=f"A machine from its data sheet, beside the others; repeatable: {SAY}"),
+    ] = None,
     store: StoreOption = None,
     as_json: JsonOption = False,
 ) -> None:
@@ -296,4 +360,5 @@ def command(
         expert_layers_in_main=ALL_LAYERS if experts_in_main else expert_layers,
     )
     given = parse_shape(shape, weight_type=weights, gated=not plain_ffn, tied=tied) if shape else None
-    show_fit(models or [], rig, store, wish, shape=given, threads=threads, as_json=as_json, pace=pace)
+    sheets = on or ()
+    show_fit(models or [], rig, store, wish, shape=given, threads=threads, as_json=as_json, pace=pace, sheets=sheets)

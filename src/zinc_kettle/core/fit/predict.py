@@ -151,13 +151,14 @@ def calibrate(points: Sequence[Point], prior: Calibration | None = None) -> Cali
 
 
 def calibrate_devices(points: Sequence[DevicePoint], prior: Calibration) -> Calibration:
-    """The same with reading on devices fitted to what was measured there, held towards the prior in the same way."""
+    """The same with reading on devices fitted to what was measured there, held towards the prior in the same way; never
+    faster than their bandwidth."""
     if not points:
         return prior
     reading = np.array([p.bytes / (p.bandwidth_bytes_per_s * DEVICE_SHARE * p.step_s) for p in points])
     beside = np.array([STEP_S / p.step_s for p in points])
     wanted = float(reading @ (1 - beside)) + PRIOR_WEIGHT * prior.device
-    found = max(0.0, wanted / (float(reading @ reading) + PRIOR_WEIGHT))
+    found = max(DEVICE_SHARE, wanted / (float(reading @ reading) + PRIOR_WEIGHT))
     errors = np.abs(np.log(np.maximum(found * reading + beside, 1e-9)))
     return replace(prior, device=found, device_points=len(points), device_error=float(np.expm1(errors.max())))
 

@@ -14,6 +14,7 @@ from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.storage_types import CACHE_TYPES
 from zinc_kettle.core.text import capitalised, shorten
 from zinc_kettle.core.units import byte_size, digits
+from zinc_kettle.present.fit_across import Across, across_cells
 from zinc_kettle.present.fit_rows import Detail, FitRow, remedy_lines, short_verdict, speed_text, verdict
 from zinc_kettle.tui.theme import Palette, blend
 
@@ -21,6 +22,8 @@ CONTEXTS = (512, 1024, 2048, 4096, 8192, 16_384, 32_768, 65_536, 131_072)
 SLOTS = (1, 2, 4, 8, 16, 32, 64)
 MICRO_BATCHES = (64, 128, 256, 512, 1024, 2048)
 NAME, TYPE, SPEED = 24, 7, 22
+ROOMY = 130
+"""With so many characters there is room for prices, too."""
 LOAD_MODES = ("mapped", "copied")
 
 
@@ -183,6 +186,42 @@ def line(row: FitRow, palette: Palette, width: int) -> Text:
     return out
 
 
+RIG, MEMORY, MEASURED, PRICE = 24, 22, 12, 9
+"""Widths of columns where rigs stand side by side."""
+NARROW_SPEED = 10
+"""Of a speed without its band, where there is no room for more."""
+
+
+def across_heads(width: int) -> str:
+    """Column heads over rigs side by side."""
+    roomy = width > ROOMY
+    price = f"{'price':>{PRICE}}  " if roomy else ""
+    decode = f"{'decode, predicted':>{SPEED}}" if roomy else f"{'predicted':>{NARROW_SPEED}}"
+    return f"  {'rig':<{RIG}} {'memory':<{MEMORY}} {decode} {'measured':>{MEASURED}}  {price}verdict"
+
+
+def across_line(found: Across, palette: Palette, width: int) -> Text:
+    """One rig: name, memories, predicted and measured speed, price, verdict."""
+    out = Text(no_wrap=True, overflow="ellipsis")
+    row, placement, roomy = found.row, found.row.placement, width > ROOMY
+    bad = placement is None or not placement.works
+    name, memory, _, measured, price, _ = across_cells(found)
+    speed = speed_text(row.decode)
+    out.append(f"{STATE_MARKS[placement.state] if placement else '✕'} ", palette.failure if bad else palette.ink)
+    out.append(f"{shorten(name, RIG):<{RIG}} ", f"bold {palette.ink}")
+    out.append(f"{shorten(memory, MEMORY):<{MEMORY}} ", palette.muted)
+    out.append(f"{speed:>{SPEED}} " if roomy else f"{speed.partition(' (')[0]:>{NARROW_SPEED}} ", palette.ink)
+    out.append(f"{measured:>{MEASURED}}  ", palette.ink if row.measured else palette.muted)
+    if roomy:
+        out.append(f"{price:>{PRICE}}  ", palette.muted)
+    if row.keeps_pace is False and not (row.measured and row.fast_enough):
+        out.append("too slow  ", palette.caution)
+    said = "probe it for a speed" if row.reason and not bad and row.decode is None else short_verdict(row)
+    out.append(said, palette.failure if bad else palette.caution if _slow(placement) else palette.muted)
+    out.truncate(width - 1, overflow="ellipsis")
+    return out
+
+
 def _slow(placement: Placement | None) -> bool:
     return placement is not None and placement.state in {"spills", "shared"}
 
@@ -289,8 +328,7 @@ def _limit(row: FitRow, rig: Rig, palette: Palette) -> Text:
     assert row.candidate.shape is not None
     assert row.placement is not None
     main = row.placement.layers_on_devices == 0
-    speeds = [s.device.bandwidth_bytes_per_s for s in row.placement.shares if s.layers and s.device.main == main]
-    rate = rig.bandwidth if main else min((s for s in speeds if s), default=None)
+    rate = rig.bandwidth if main else row.placement.device_bandwidth
     if not rate or row.placement.state not in {"fits", "split"}:
         return Text()
     read = touched(row.candidate.shape).bytes

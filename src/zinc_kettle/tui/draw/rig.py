@@ -7,7 +7,7 @@ from collections import Counter
 from rich.cells import cell_len
 from rich.text import Text
 
-from zinc_kettle.core.rig import Rig
+from zinc_kettle.core.rig import PAPER, Rig
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.text import shorten
 from zinc_kettle.core.units import byte_size, digits
@@ -37,7 +37,7 @@ def rig_line(rig: Rig, palette: Palette, asking: bool, width: int) -> Text:
     memory = byte_size(rig.memory_bytes) if rig.memory_bytes else "memory not known"
     devices = Counter(byte_size(d.capacity_bytes) for d in rig.devices() if not d.main)
     memory += "".join(f" + {f'{n} × ' if n > 1 else ''}{size}" for size, n in devices.items())
-    where = str(rig.get("case") or rig.address) if rig.simulated else rig.address
+    where = str(rig.get("case") or rig.address) if rig.simulated else "data sheet" if rig.on_paper else rig.address
     for text in (where, memory):
         out.append(f"\n   {shorten(text, max(8, width - 4))}", palette.muted)
     out.append("\n")
@@ -53,6 +53,8 @@ def _state(rig: Rig, asking: bool) -> tuple[str, str]:
         return "○", "not gathered yet"
     if rig.simulated:
         return "●", "SIMULATED"
+    if rig.on_paper:
+        return "○", "on paper"
     busy = is_busy(rig)
     return ("▲", "busy") if busy else ("●", "quiet" if busy is not None else "answers")
 
@@ -62,11 +64,12 @@ def headline(rig: Rig) -> tuple[str, str, str]:
     fast = [d.bandwidth_bytes_per_s for d in rig.devices() if not d.main and d.bandwidth_bytes_per_s]
     if fast:
         what = f"bandwidth of {'its device' if len(fast) == 1 else 'each device'}"
-        return digits(min(fast) / 1e9), "GB/s", f"{what}, {'simulated' if rig.simulated else 'typed in'}"
+        origin = "simulated" if rig.simulated else PAPER if rig.on_paper else "typed in"
+        return digits(min(fast) / 1e9), "GB/s", f"{what}, {origin}"
     rate = rig.bandwidth
     if rate is None:
         return "", "", ""
-    origin = "probed" if rig.probe else ("simulated" if rig.simulated else "typed in")
+    origin = "probed" if rig.probe else "simulated" if rig.simulated else PAPER if rig.on_paper else "typed in"
     return digits(rate / 1e9), "GB/s", f"memory bandwidth, {origin}"
 
 
@@ -77,6 +80,8 @@ def about(rig: Rig, palette: Palette, width: int) -> Text:
         out.append(f"✕ {rig.trouble}\n\n", palette.failure)
     if rig.simulated:
         out.append("SIMULATED: made-up hardware; none of its figures are measured\n\n", f"bold {palette.caution}")
+    elif rig.on_paper:
+        out.append("On paper: nothing can be measured here; Fit tells what fits, and about how fast.\n\n", palette.ink)
     elif rig.facts:
         out.append(f"{busy_line(rig)}\n\n", palette.caution if is_busy(rig) else palette.ink)
     if rig.probe is not None:

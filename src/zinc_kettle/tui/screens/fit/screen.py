@@ -12,10 +12,21 @@ from zinc_kettle.core.preferences import Pace
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.units import byte_size, digits, plural
 from zinc_kettle.errors import KettleError
-from zinc_kettle.present.fit_rows import FILTERS, SORTS, FitRow, chosen_rows
+from zinc_kettle.present.fit_across import Across, kind_text
+from zinc_kettle.present.fit_rows import FILTERS, SORTS, Candidate, FitRow, chosen_rows
 from zinc_kettle.tui.actions import binding_for, bindings
 from zinc_kettle.tui.choices import ChoiceRow, Choices
-from zinc_kettle.tui.draw.fit import changed, controls, controls_line, detail_text, heads, line, other_pace
+from zinc_kettle.tui.draw.fit import (
+    across_heads,
+    across_line,
+    changed,
+    controls,
+    controls_line,
+    detail_text,
+    heads,
+    line,
+    other_pace,
+)
 from zinc_kettle.tui.host import host
 from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.station_line import Stations
@@ -55,6 +66,9 @@ class FitScreen(Station):
         self._pace: float | None = self._own.rate
         self._only = 0
         self._sort = 0
+        self._everywhere: Candidate | None = None
+        """The model that is shown on every rig, in place of the models of one."""
+        self._across: list[Across] = []
 
     def widgets(self) -> ComposeResult:
         """Rig, controls, models, the chosen one in detail."""
@@ -126,6 +140,12 @@ class FitScreen(Station):
         self._title(rig)
         options = self.query_one(ModelList)
         width = options.content_size.width or self.size.width - 4
+        if self._everywhere is not None:
+            self._across = host(self).services.rigs.across(self._everywhere, self._wish, self._pace)
+            self.query_one("#heads", Static).update(across_heads(width))
+            options.show([ChoiceRow(a.rig.name, across_line(a, p, width)) for a in self._across])
+            self._detail()
+            return
         self.query_one("#heads", Static).update(heads(width))
         best = next((r.candidate.key for r in self._rows if r.best), "")
         lines = [ChoiceRow(row.candidate.key, line(row, p, width)) for row in self._rows]
@@ -138,20 +158,28 @@ class FitScreen(Station):
 
     def _title(self, rig: Rig) -> None:
         p = self.palette
+        if self._everywhere is not None:
+            out = Text(f"{self._everywhere.name} on every rig", f"bold {p.ink}")
+            out.append("   whose memory is known; measured, predicted, and on paper", p.muted)
+            self.query_one("#title", Static).update(out)
+            return
         memories = ", ".join(f"{d.name} {byte_size(d.capacity_bytes)}" for d in rig.devices()) or "memory not known"
         out = Text(f"What fits on {'this machine' if rig.reach == 'here' else rig.name}?", f"bold {p.ink}")
-        out.append(f"   {memories} · {plural(rig.cores, 'core')}", p.muted)
+        known = rig.number("physical_cores") or rig.number("hardware_threads")
+        out.append(f"   {memories}" + (f" · {plural(rig.cores, 'core')}" if known else ""), p.muted)
         looked = [f"only {FILTERS[self._only]}"] if self._only else []
         looked += [SORTS[self._sort]] if self._sort else []
         if looked:
             out.append(f"   {', '.join(looked)}", p.ink)
-        if rig.simulated:
-            out.append("   SIMULATED", f"bold {p.caution}")
+        if kind := kind_text(rig):
+            out.append(f"   {kind}", f"bold {p.caution}")
         self.query_one("#title", Static).update(out)
 
     @property
     def _chosen(self) -> FitRow | None:
         key = self.query_one(ModelList).chosen
+        if self._everywhere is not None:
+            return next((a.row for a in self._across if a.rig.name == key), None)
         return next((row for row in self._rows if row.candidate.key == key), None)
 
     def _layers(self) -> int | None:
@@ -159,7 +187,7 @@ class FitScreen(Station):
         return row.candidate.shape.layers if row and row.candidate.shape else None
 
     def _detail(self) -> None:
-        rig, row, p = self._rig, self._chosen, self.palette
+        rig, row, p = self._shown_rig, self._chosen, self.palette
         if rig is None:
             return
         items = controls(self._wish, self._threads, rig, self._layers(), self._pace)
@@ -184,6 +212,14 @@ class FitScreen(Station):
         self.query_one("#number", Digits).update(number)
         self.query_one("#number").display = bool(number)
         self.query_one("#unit", Static).update(words)
+
+    @property
+    def _shown_rig(self) -> Rig | None:
+        """The rig of the selected line."""
+        if self._everywhere is None:
+            return self._rig
+        key = self.query_one(ModelList).chosen
+        return next((a.rig for a in self._across if a.rig.name == key), self._rig)
 
     def on_option_list_option_highlighted(self, _event: OptionList.OptionHighlighted) -> None:
         """Show the selected model."""
@@ -235,11 +271,32 @@ class FitScreen(Station):
 
     def action_plan_model(self) -> None:
         """Plan a study of the selected model."""
-        row, rig = self._chosen, self._rig
+        row, rig = self._chosen, self._shown_rig
         if row is None or rig is None or not row.candidate.levels:
+            return
+        if rig.on_paper:
+            self.notify(f"Nothing can be measured on {rig.name}: it is on paper.")
             return
         held = {**row.candidate.levels, **({} if rig.reach == "here" else {"rig": rig.name})}
         host(self).plan_from("ask", held)
+
+    def action_everywhere(self) -> None:
+        """Show the selected model on every rig; again: all models of the selected one."""
+        row = self._chosen
+        if self._everywhere is not None:
+            chosen = self._shown_rig
+            self._everywhere = None
+            if chosen is not None:
+                host(self).rig = chosen.name
+            self._load()
+        elif row is not None and row.candidate.shape is not None:
+            self._everywhere = row.candidate
+            self.work(self._read_everywhere(), group="fit")
+
+    async def _read_everywhere(self) -> None:
+        await host(self).services.rigs.ready_everywhere()
+        if self.stands:
+            self.redraw()
 
     def action_say_model(self) -> None:
         """Open the line for a model that is only said."""
@@ -279,5 +336,10 @@ class FitScreen(Station):
 
     def action_back(self) -> None:
         """Close the line, or go back to the shelf."""
-        if not self.close_line():
+        if self.close_line():
+            return
+        if self._everywhere is not None:
+            self._everywhere = None
+            self.redraw()
+        else:
             host(self).go("shelf")

@@ -18,7 +18,7 @@ from zinc_kettle.tui.station import Station
 from zinc_kettle.tui.widgets.station_line import Stations
 
 HINT = "The rig file names machines reached over SSH or by an address; docs/rigs.md explains how. "
-ADDRESS = "desk = http://127.0.0.1:8080, model brine, key OFFICE_KEY    (a name, its address; key: a variable's name)"
+ADDED = "desk = http://127.0.0.1:8080, key OFFICE_KEY    or on paper: heron = 64 GB, 60 GB/s, card 24 GB 936 GB/s"
 EXAMPLE = "bandwidth = 51.2 GB/s, data sheet    (bandwidth, price, idle_w, power_limit_w, case, note …)"
 
 
@@ -34,7 +34,7 @@ class RigsScreen(Station):
         self._rigs: list[Rig] = []
         self._asking: set[str] = set()
         self._probe_next: set[str] = set()
-        self._typing_address = False
+        self._adding = False
         self._failed: dict[str, str] = {}
         """What went wrong when a rig was last asked; a notice alone is gone too soon."""
 
@@ -83,10 +83,9 @@ class RigsScreen(Station):
         lines = [rig_line(rig, self.palette, rig.name in self._asking, width) for rig in self._rigs]
         named = [ChoiceRow(rig.name, line) for rig, line in zip(self._rigs, lines, strict=True)]
         options.show(named, choose=host(self).rig)
-        simulated = sum(1 for rig in self._rigs if rig.simulated)
-        text = f"Rigs: {plural(len(self._rigs) - simulated, 'machine')}" + (
-            f", {simulated} simulated" if simulated else ""
-        )
+        simulated, paper = sum(rig.simulated for rig in self._rigs), sum(rig.on_paper for rig in self._rigs)
+        text = f"Rigs: {plural(len(self._rigs) - simulated - paper, 'machine')}"
+        text += (f", {simulated} simulated" if simulated else "") + (f", {paper} on paper" if paper else "")
         self.query_one("#title", Static).update(Text(text, f"bold {self.palette.ink}"))
         self._page()
         self.query_one(Stations).show(self.palette)
@@ -165,20 +164,23 @@ class RigsScreen(Station):
 
     def action_type_fact(self) -> None:
         """Open the line to type a fact in."""
-        self._open_line(EXAMPLE, address=False)
+        self._open_line(EXAMPLE, adding=False)
 
-    def action_add_address(self) -> None:
-        """Open the line to type an address in."""
-        self._open_line(ADDRESS, address=True)
+    def action_add_rig(self) -> None:
+        """Open the line to type an address or a data sheet in."""
+        self._open_line(ADDED, adding=True)
 
-    def _open_line(self, example: str, *, address: bool) -> None:
-        self._typing_address = address
+    def _open_line(self, example: str, *, adding: bool) -> None:
+        self._adding = adding
         self.open_line(example)
 
     def action_plan_here(self) -> None:
         """Plan a study on the selected rig."""
         rig = self.chosen
         if rig is None:
+            return
+        if rig.on_paper:
+            self.notify(f"Nothing can be measured on {rig.name}: it is on paper. 3 shows what fits there.")
             return
         held = {} if rig.reach == "here" else {"rig": rig.name}
         host(self).plan_from("template:users" if rig.reach == "url" else "ask", held)
@@ -188,8 +190,8 @@ class RigsScreen(Station):
         rig, services = self.chosen, host(self).services
         if rig is not None and event.value.strip():
             try:
-                if self._typing_address:
-                    added = services.rigs.add_address(event.value)
+                if self._adding:
+                    added = services.rigs.add(event.value)
                     host(self).rig = added.name
                     self._ask(added.name, probe=False)
                 else:
