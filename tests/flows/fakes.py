@@ -20,7 +20,8 @@ from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.rigs.local import SystemClock
 from zinc_kettle.rigs.telemetry import TreeWatch
 from zinc_kettle.session import progress as p
-from zinc_kettle.session.experiment import Experiment, Ports
+from zinc_kettle.session.experiment import Experiment
+from zinc_kettle.session.ports import Ports
 from zinc_kettle.store.reading import open_run
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.wire.messages import ChatMessage, Episode, EpisodeDone, Setup, Tick

@@ -165,7 +165,7 @@ async def test_a_lost_driver_is_replaced(tmp_path: Path) -> None:
     bench = Bench(tmp_path, act=lambda e: DriverError("the driver has ended") if next(falls, False) else sound(e))
     plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=1))
     view = await bench.run(plan)
-    assert sorted(c.state for c in view.cells) == ["failed", "measured", "measured"]
+    assert [c.state for c in view.cells] == ["measured"] * 3 and sum(c.kept.failed for c in view.cells) == 1
     assert len(bench.drivers) == 2 and bench.drivers[0].closed
     worse = Bench(tmp_path / "w", act=lambda _e: DriverError("gone"))
     worse.home.mkdir(exist_ok=True)
@@ -302,6 +302,26 @@ async def test_a_paused_run_begins_nothing_until_it_goes_on(tmp_path: Path) -> N
     assert sum(isinstance(e, p.RepeatEnded) for e in bench.events) == 2
     bench.store.decide(bench.run_id, Resume(2.0))
     assert (await task).state == "measured"
+
+
+async def test_what_failed_is_tried_once_more_at_the_end_and_at_the_next_start(tmp_path: Path) -> None:
+    """After all else; where it fails again the run is not finished, no repeat counts as done that is not measured, and
+    a further start measures just that one."""
+    plan = study(THREADS, hold={**study().hold, "quantization": "F16"}, repeats=Repeats(count=2))
+    bench = Bench(tmp_path)
+
+    def ended() -> list[p.RepeatEnded]:
+        return [e for e in bench.events if isinstance(e, p.RepeatEnded)]
+
+    bench.act = lambda episode: DriverError("gone") if len(ended()) in {0, 6} else sound(episode)
+    view = await bench.run(plan)
+    assert len(ended()) == 7 and ended()[6].cell == ended()[0].cell, "the one that failed comes last"
+    assert view.run.state == "stopped" and sorted(c.done for c in view.cells) == [1, 2, 2]
+    last = [e for e in bench.events if isinstance(e, p.Progress)][-1]
+    assert (last.done, last.repeats) == (5, 6) == (view.done_repeats, view.wanted_repeats)
+    view = await bench.run(plan)
+    assert len(ended()) == 8 and view.run.state == "measured" and view.run.number == 1
+    assert [c.done for c in view.cells] == [2, 2, 2] and sum(c.kept.failed for c in view.cells) == 2
 
 
 async def test_a_failed_cell_is_tried_again_or_asked_about(tmp_path: Path) -> None:

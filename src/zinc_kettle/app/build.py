@@ -97,7 +97,8 @@ def experiment(
     from zinc_kettle.app.live_status import Glance
     from zinc_kettle.app.predicting import Predictor
     from zinc_kettle.present.planned import speeds_of
-    from zinc_kettle.session.experiment import Experiment, Ports
+    from zinc_kettle.session.experiment import Experiment
+    from zinc_kettle.session.ports import Ports
 
     leftovers = Orphans(places.engines)
     leftovers.end_all()

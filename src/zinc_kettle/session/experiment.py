@@ -1,38 +1,27 @@
-"""A run of a study from its first launch to its last repeat."""
+"""A run of a study from its first launch to its last repeat: what comes next, what is kept, how long it takes."""
 
 from __future__ import annotations
 
 import asyncio
-import contextlib
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
-from zinc_kettle.core.drivers import FULL_SHARE, SAFE_TOKENS_PER_S, drivers_wanted
-from zinc_kettle.core.facts import DriverTest, EngineFacts, RunFacts, machine_of, other_file, other_program
+from zinc_kettle.core.facts import DriverTest, RunFacts
 from zinc_kettle.core.plan.recipe import further_models
-from zinc_kettle.core.plan.study import Cell, LaunchSpec, Study
-from zinc_kettle.core.record.repeat import Repeat
-from zinc_kettle.core.results import Failure, FailureKind, KeptRepeat, cell_kept
-from zinc_kettle.core.run.budget import LAUNCH_TRIES, Speeds, TimeLeft
+from zinc_kettle.core.plan.study import Cell, Study
+from zinc_kettle.core.results import Failure, KeptRepeat, cell_kept
+from zinc_kettle.core.run.budget import Speeds, TimeLeft
 from zinc_kettle.core.run.decisions import Pause, Settle, Step, TimeUp
 from zinc_kettle.core.run.schedule import NOTHING, Schedule, Tally
 from zinc_kettle.core.run.stopping import settled_now
 from zinc_kettle.core.search.capacity import next_decisions
 from zinc_kettle.core.summary import CellSummary, series
-from zinc_kettle.errors import DriverError, EngineChangedError, EngineError, KettleError, MeasureError, RunHeldError
-from zinc_kettle.ports.clock import Clock
-from zinc_kettle.ports.driver import LoadSource
-from zinc_kettle.ports.engines import Engines, RunningEngine
-from zinc_kettle.ports.models import ModelFile, Models
-from zinc_kettle.ports.store import Store
-from zinc_kettle.ports.telemetry import Telemetry
+from zinc_kettle.errors import KettleError, MeasureError, RunHeldError
+from zinc_kettle.ports.models import ModelFile
 from zinc_kettle.session import progress as p
-from zinc_kettle.session.calibrate import Workload
-from zinc_kettle.session.episode import EpisodeRunner
+from zinc_kettle.session.lane import Lane, Outcome
+from zinc_kettle.session.ports import Ports
 
-"""A launch is tried again once, in a later block: a port or memory may have been taken for a moment."""
-DRIVER_LIMIT = 3
-"""Drivers that may end in one study before it is given up."""
 HEARTBEAT_S = 3.0
 """Between two signs of life in the store; a lease outlasts five of them."""
 PAUSE_LOOK_S = 0.5
@@ -42,51 +31,17 @@ CELLS_AT_HAND = 512
 """Cells whose repeats stay in memory, some MB; those of others are read from the store when they are needed again."""
 
 
-@dataclass(frozen=True)
-class Ports:
-    """All a study needs of the outside."""
-
-    engines: Engines
-    models: Models
-    new_driver: Callable[[], Awaitable[LoadSource]]
-    telemetry: Telemetry
-    store: Store
-    clock: Clock
-    test_driver: Callable[[int], Awaitable[DriverTest]] | None = None
-    """Holds the driver against a paced server at so many streams; its account is kept with the study."""
-
-
 @dataclass
 class _State:
     """What changes while a study runs."""
 
-    engine: RunningEngine | None = None
-    launched: LaunchSpec | None = None
-    fresh: bool = False
-    """True until the first request after a load has been sent."""
-    driver: LoadSource | None = None
-    drivers_lost: int = 0
-    launches: int = 0
-    launch_s: float = 0.0
-    """What of the step that is being measured went into a launch."""
-    engines: dict[tuple[str | None, ...], EngineFacts] | None = None
-    """What engines have said of themselves in this run, see `_same`; None where the store has not been asked yet."""
-    failures: dict[LaunchSpec, list[EngineError]] = field(default_factory=dict)
-    """Launches that failed, and each time why."""
-    prompts: dict[tuple[object, ...], Workload] = field(default_factory=dict)
-    """Calibrated prompts by what their length depends on."""
+    retried: dict[str, frozenset[int]] = field(default_factory=dict)
+    """Blocks in which a cell that failed was let try once more, by cell."""
     done: dict[str, Tally] = field(default_factory=dict)
     repeats: dict[str, list[KeptRepeat]] = field(default_factory=dict)
     """Repeats of cells that were measured or read in this process, by cell."""
-    driver_share: dict[str, float] = field(default_factory=dict)
-    """Cores the drivers kept busy in the last repeat of a cell."""
     measured: int = 0
     failed: int = 0
-
-
-def _same(spec: LaunchSpec) -> tuple[tuple[str | None, ...], tuple[str | None, ...]]:
-    """Names of what must be the same program, and the same file, whenever a launch has them."""
-    return (spec.engine, spec.rig), (spec.model, spec.quantization, spec.rig)
 
 
 class Experiment:
@@ -125,6 +80,8 @@ class Experiment:
         self._state = _State()
         self._run_id = ""
         self._facts: RunFacts = {}
+        self._lane: Lane
+        """Where its repeats are measured; there is one from the beginning of the run."""
 
     @property
     def _study(self) -> Study:
@@ -148,6 +105,7 @@ class Experiment:
                 self._facts["driver_test"] = test
             self._run_id = await self._begin()
             self._schedule = Schedule(self._schedule.study, run=self._run_id)
+            self._lane = Lane(ports, self._emit, run_id=self._run_id, facts=self._facts, nonce=self._nonce)
         except KettleError:
             await ports.engines.close()
             raise
@@ -195,10 +153,11 @@ class Experiment:
         """Measure; true where nothing is left."""
         store = self._ports.store
         until = self._study.repeats.until_measure if self._study.repeats.adaptive else None
-        self._state.done = dict(store.done(self._run_id, until))
+        # What failed before is tried again.
+        self._state.done = {key: tally.without(tally.failed) for key, tally in store.done(self._run_id, until).items()}
         self._read_decisions()
         left = self._left()
-        done = sum(len(tally.blocks) for tally in self._state.done.values())
+        done = sum(tally.measured for tally in self._state.done.values())
         self._emit(p.Began(self._run_id, done + sum(left.values()), done))
         await self._find_models(left)
         return await self._run_all(left)
@@ -231,9 +190,7 @@ class Experiment:
 
     async def _end(self, state: str) -> None:
         try:
-            await self._drop_engine()
-            if self._state.driver is not None:
-                await self._state.driver.close()
+            await self._lane.close()
             await self._ports.engines.close()
         finally:
             self._ports.store.set_state(self._run_id, state)
@@ -290,25 +247,50 @@ class Experiment:
             paused = False
             step = self._schedule.next_step(self._state.done, from_block=block)
             if step is None:
-                if await self._extend_search():
+                if self._second_chance() or await self._extend_search():
+                    time_left, block = self._time_left(self._left()), 0
                     continue
-                return not any(self._left().values())
+                return not any(self._left().values()) and not self._failed_in_part()
             if self._exceeds_cap(started, time_left.of(step.cell)):
                 self._ports.store.decide(self._run_id, TimeUp(self._ports.clock.wall_s(), step=step, by="tool"))
                 return False
             if self._schedule.study.repeats.order == "interleaved" and not self._schedule.first:
                 block = step.block
-            began, self._state.launch_s = self._ports.clock.now_ns(), 0.0
-            failed = self._state.failed
-            await self._run_one(step)
-            if self._state.failed > failed:
-                await self._after_failure(step)
-            self._settle(step)
-            tally = self._state.done[step.cell]
-            more = max(0, self._schedule.wanted(step.cell, tally) - len(tally.blocks))
-            took_s = (self._ports.clock.now_ns() - began) / 1e9
-            time_left.repeat_took(step.cell, took_s, left=more, launch_s=self._state.launch_s)
-            self._tell_progress(time_left)
+            await self._take_step(step, time_left)
+
+    async def _take_step(self, step: Step, time_left: TimeLeft) -> None:
+        """Measure one repeat, and all that follows from it."""
+        began = self._ports.clock.now_ns()
+        out = await self._run_one(step)
+        if out.failure is not None:
+            await self._after_failure(step)
+        self._settle(step)
+        tally = self._state.done[step.cell]
+        more = max(0, self._schedule.wanted(step.cell, tally) - len(tally.blocks))
+        took_s = (self._ports.clock.now_ns() - began) / 1e9
+        time_left.repeat_took(step.cell, took_s, left=more, launch_s=out.launch_s)
+        self._tell_progress(time_left)
+
+    def _second_chance(self) -> bool:
+        """Let what failed in this run be tried once more, now that all else is measured; true where there is something.
+        Not what cannot be launched, nor what was tried again at once.
+        """
+        state, found = self._state, False
+        for key, tally in state.done.items() if self._schedule.on_failure == "go-on" else ():
+            again = tally.failed - state.retried.get(key, frozenset())
+            if again and key in self._study.by_key and not self._lane.given_up(self._study.by_key[key].launch):
+                state.retried[key] = state.retried.get(key, frozenset()) | again
+                state.done[key], found = tally.without(again), True
+        return found
+
+    def _failed_in_part(self) -> bool:
+        """True where repeats are missing that failed, and might not fail once more: their cell can be launched."""
+        for key, tally in self._state.done.items():
+            cell = self._study.by_key.get(key)
+            missing = tally.failed and tally.measured < self._schedule.wanted(key, tally)
+            if cell is not None and missing and (tally.measured or not self._lane.given_up(cell.launch)):
+                return True
+        return False
 
     async def _extend_search(self) -> bool:
         """Enter the next load of a search for the limit into the log; true where there is one.
@@ -334,7 +316,7 @@ class Experiment:
         """What is to happen when a repeat has failed, as the person decided."""
         self._read_decisions()
         if self._schedule.on_failure == "again":
-            self._state.failures.clear()  # a launch that failed is tried, too
+            self._lane.try_launches_again()
             await self._run_one(step)
         elif self._schedule.on_failure == "ask":
             why = f"{self._study.by_key[step.cell].title} failed"
@@ -362,133 +344,26 @@ class Experiment:
         return TimeLeft(self._study, left, model_bytes=sizes, speeds=self._speeds)
 
     def _tell_progress(self, time_left: TimeLeft) -> None:
-        done = sum(len(tally.blocks) for tally in self._state.done.values())
+        done = sum(tally.measured for tally in self._state.done.values())
+        failed = sum(len(tally.failed) for tally in self._state.done.values())
         left_s = time_left.seconds if time_left.known else None
-        self._emit(p.Progress(done, done + time_left.repeats, left_s))
+        self._emit(p.Progress(done, done + failed + time_left.repeats, left_s))
 
-    async def _run_one(self, step: Step) -> None:
-        cell = self._study.by_key[step.cell]
-        spec = cell.launch
-        before = self._state.failures.get(spec, [])
-        if len(before) >= LAUNCH_TRIES:
-            first = before[0]
-            what = f"{first}; tried {LAUNCH_TRIES} times, and not again"
-            await self._fail(step, cell, what, first.last_words)
-            return
-        try:
-            engine = await self._engine_for(step, spec)
-        except EngineError as error:
-            self._state.failures.setdefault(spec, []).append(error)
-            await self._fail(step, cell, str(error), error.last_words)
-            return
-        await engine.look_again()
-        self._check_same(spec, engine)
-        await self._measure(step, cell, engine)
-
-    def _check_same(self, spec: LaunchSpec, engine: RunningEngine) -> None:
-        """Repeats of two different things are no repeats.
-
-        Raises:
-            EngineChangedError: The engine is another one than that of the repeats there are already.
-        """
-        state = self._state
-        if state.engines is None:
-            state.engines = {}
-            for key, facts in self._ports.store.engines(self._run_id).items():
-                if key in self._study.by_key:
-                    self._note_engine(self._study.by_key[key].launch, facts)
-        program, file = _same(spec)
-        now, nothing = engine.facts, EngineFacts()
-        changed = other_program(state.engines.get(program, nothing), now) or other_file(
-            state.engines.get(file, nothing), now
-        )
-        if changed is not None:
-            before, after = changed
-            raise EngineChangedError(
-                "the engine is not the one that was measured before",
-                why=f"it said {before}, and says {after}",
-                remedy="start the former one again, or begin a new run: zinc-kettle run FILE --fresh",
-            )
-        self._note_engine(spec, now)
-
-    def _note_engine(self, spec: LaunchSpec, facts: EngineFacts) -> None:
-        assert self._state.engines is not None
-        for key in _same(spec):
-            self._state.engines[key] = {**self._state.engines.get(key, EngineFacts()), **facts}
-
-    async def _engine_for(self, step: Step, spec: LaunchSpec) -> RunningEngine:
-        state = self._state
-        if state.engine is not None and state.launched == spec and state.engine.alive():
-            return state.engine
-        began = self._ports.clock.now_ns()
-        await self._drop_engine()
-        self._emit(p.Loading(step.cell, step.block))
-        state.launches += 1
-        launch_id = f"{self._nonce}-{state.launches}"
-        try:
-            engine = await self._ports.engines.start(spec, self._models.get(step.cell), launch_id=launch_id)
-        finally:
-            state.launch_s = (self._ports.clock.now_ns() - began) / 1e9
-        state.engine, state.launched, state.fresh = engine, spec, True
-        return engine
-
-    async def _drop_engine(self) -> None:
-        engine, self._state.engine = self._state.engine, None
-        if engine is not None:
-            await engine.stop()
-
-    async def _measure(self, step: Step, cell: Cell, engine: RunningEngine) -> None:
-        store, state = self._ports.store, self._state
-        repeat_id = store.begin_repeat(
-            self._run_id,
-            cell,
-            step.block,
-            concurrency=int(cell.settings["concurrency"] or 1),
-            launch=engine.launch,
-            facts=engine.facts,
-        )
-        try:
-            repeat = await self._episode(step, cell, engine, await self._driver(), repeat_id)
-        except DriverError as error:
-            await self._close_failed(step, cell, repeat_id, "driver", str(error), engine.last_words())
-            await self._lost_driver(error)
-            return
-        except MeasureError as error:
-            await self._close_failed(step, cell, repeat_id, "measure", str(error), engine.last_words())
-            return
-        if not repeat.measured:
-            why = repeat.failed[0].error if repeat.failed else "no request was answered"
-            what = f"no request could be counted: {why}"
-            await self._close_failed(step, cell, repeat_id, "requests", what, engine.last_words())
-            return
-        store.end_repeat(repeat_id, repeat)
-        state.measured += 1
-        if repeat.wall_ns > 0:
-            state.driver_share[step.cell] = repeat.driver_cpu_ns / repeat.wall_ns
-        await self._record_repeat(step, cell, KeptRepeat("measured", repeat, facts=engine.facts))
-
-    async def _episode(
-        self, step: Step, cell: Cell, engine: RunningEngine, driver: LoadSource, repeat_id: str
-    ) -> Repeat:
-        state = self._state
-        episode = EpisodeRunner(
-            study=self._study,
-            cell=cell,
-            block=step.block,
-            engine=engine,
-            driver=driver,
-            telemetry=self._ports.telemetry,
-            store=self._ports.store,
-            emit=self._emit,
-            repeat_id=repeat_id,
-            nonce=f"{self._nonce}-{step.block}",
-            cold=state.fresh,
-            prompts=state.prompts,
-            drivers=self._drivers(cell, engine),
-            rig_facts=machine_of(self._facts, engine.rig) or self._facts,
-        )
-        state.fresh = False
-        return await episode.run()
+    async def _run_one(self, step: Step) -> Outcome:
+        """Measure one repeat and keep what became of its cell."""
+        cell, state = self._study.by_key[step.cell], self._state
+        out = await self._lane.measure(self._study, step, cell, self._models.get(step.cell))
+        if out.repeat is not None:
+            state.measured += 1
+            await self._record_repeat(step, cell, KeptRepeat("measured", out.repeat, facts=out.facts))
+            return out
+        state.failed += 1
+        # Its requests were kept one by one as they came, so they are read back from there.
+        state.repeats.pop(step.cell, None)
+        mine = await asyncio.to_thread(self._ports.store.repeats, self._run_id, step.cell)
+        kept = next(r for r in mine if r.repeat.repeat_id == out.repeat_id)
+        await self._record_repeat(step, cell, kept, out.failure)
+        return out
 
     async def _record_repeat(self, step: Step, cell: Cell, kept: KeptRepeat, failure: Failure | None = None) -> None:
         """Draw the cell's repeats together, keep that, and tell it; off the event loop, which has a screen to serve."""
@@ -503,53 +378,8 @@ class Experiment:
         assert isinstance(of_cell.summary, CellSummary)
         store.keep_summary(self._run_id, step.cell, of_cell.summary)
         values = () if failure else series([kept.repeat], self._study.repeats.until_measure)
-        tally = state.done.get(step.cell, NOTHING).with_repeat(step.block, values)
+        before_it = state.done.get(step.cell, NOTHING)
+        tally = before_it.with_repeat(step.block, values, failed=failure is not None)
         state.done[step.cell] = tally
         wanted = self._schedule.wanted(step.cell, tally)
         self._emit(p.RepeatEnded(step.cell, step.block, of_cell, failure, wanted))
-
-    def _drivers(self, cell: Cell, engine: RunningEngine) -> int:
-        """Driver processes for a cell: as the study says, else by what one carries and what the last repeat took."""
-        if self._study.load.drivers:
-            return self._study.load.drivers
-        streams = max(int(cell.settings["concurrency"] or 1), 1)
-        test, predicted = self._facts.get("driver_test") or DriverTest(), engine.facts.get("predicted")
-        ceiling = float(test.get("ceiling_tokens_per_s") or SAFE_TOKENS_PER_S)
-        # Until it was seen, the most that so many streams could bring; afterwards what the drivers really took.
-        share = self._state.driver_share.get(cell.key)
-        rate = streams * (predicted["decode"] if predicted else 0.0) if share is None else share / FULL_SHARE * ceiling
-        return drivers_wanted(
-            tokens_per_s=rate, streams=streams, ceiling=ceiling, cores=int(self._facts.get("hardware_threads") or 2)
-        )
-
-    async def _driver(self) -> LoadSource:
-        if self._state.driver is None:
-            self._state.driver = await self._ports.new_driver()
-        return self._state.driver
-
-    async def _lost_driver(self, error: KettleError) -> None:
-        state = self._state
-        driver, state.driver = state.driver, None
-        state.drivers_lost += 1
-        if driver is not None:
-            with contextlib.suppress(DriverError):
-                await driver.close()
-        if state.drivers_lost >= DRIVER_LIMIT:
-            raise error
-
-    async def _fail(self, step: Step, cell: Cell, what: str, last_words: str) -> None:
-        concurrency = int(cell.settings["concurrency"] or 1)
-        repeat_id = self._ports.store.begin_repeat(self._run_id, cell, step.block, concurrency=concurrency)
-        await self._close_failed(step, cell, repeat_id, "launch", what, last_words)
-
-    async def _close_failed(
-        self, step: Step, cell: Cell, repeat_id: str, kind: FailureKind, what: str, last_words: str
-    ) -> None:
-        failure = Failure(kind, what, last_words)
-        self._ports.store.fail_repeat(repeat_id, failure)
-        self._state.failed += 1
-        # Its requests were kept one by one as they came, so they are read back from there.
-        self._state.repeats.pop(step.cell, None)
-        mine = await asyncio.to_thread(self._ports.store.repeats, self._run_id, step.cell)
-        kept = next(r for r in mine if r.repeat.repeat_id == repeat_id)
-        await self._record_repeat(step, cell, kept, failure)

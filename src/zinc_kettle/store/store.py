@@ -313,21 +313,21 @@ class KettleStore:
 
     # repeats
     def done(self, run_id: str, measure: str | None = None) -> dict[str, Tally]:
-        """What each cell has: blocks that are measured or failed for good, and a measure of each measured repeat."""
+        """What each cell has: blocks that are measured or failed, and a measure of each measured repeat."""
         finished = s.repeats.c.state.in_(("measured", "failed"))
-        query = sa.select(s.repeats.c.cell, s.repeats.c.block).where(s.repeats.c.run == run_id, finished)
-        blocks: dict[str, set[int]] = {}
+        asked = sa.select(s.repeats.c.cell, s.repeats.c.block, s.repeats.c.state)
+        out: dict[str, Tally] = {}
         with self.reading() as db:
-            for cell, block in db.execute(query):
-                blocks.setdefault(cell, set()).add(block)
-        if measure is None:
-            return {cell: Tally(frozenset(found)) for cell, found in blocks.items()}
-        return {cell: self._tally(run_id, cell, frozenset(found), measure) for cell, found in blocks.items()}
+            # In the order of their states: what was measured in the end takes back that it failed before.
+            rows = asked.where(s.repeats.c.run == run_id, finished).order_by(s.repeats.c.state)
+            for cell, block, state in db.execute(rows):
+                out[cell] = out.get(cell, Tally()).with_repeat(block, failed=state == "failed")
+        return out if measure is None else {cell: self._tally(run_id, cell, t, measure) for cell, t in out.items()}
 
-    def _tally(self, run_id: str, cell: str, blocks: frozenset[int], measure: str) -> Tally:
+    def _tally(self, run_id: str, cell: str, found: Tally, measure: str) -> Tally:
         measured = [r.repeat for r in self.repeats(run_id, cell) if r.state == "measured"]
         pairs = [(value, r.block) for r in measured for value in series([r], measure)]
-        return Tally(blocks, tuple(value for value, _ in pairs), tuple(block for _, block in pairs))
+        return replace(found, values=tuple(value for value, _ in pairs), at=tuple(block for _, block in pairs))
 
     def engines(self, run_id: str) -> dict[str, EngineFacts]:
         """What the engine of each cell's last repeat reported, by the cell's key."""

@@ -537,6 +537,10 @@ class KettleApp(App[int]):
             self.notify(said, title="The run ended early", severity="error", timeout=20)
         elif state is not None and state.ended == "measured":
             self.notify("Measured. e writes the charts, enter opens a cell.", title="Done")
+        elif state is not None and state.failed and not state.stopping:
+            self.notify(
+                "Some repeats failed, and failed again; r tries them once more.", severity="warning", timeout=20
+            )
         self._redraw()
 
     async def action_leave(self) -> None:

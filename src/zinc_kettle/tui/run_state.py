@@ -30,6 +30,8 @@ class RunState:
     taken: Latest = field(default_factory=Latest)
     """What the engine takes now."""
     ended: str = ""
+    failed: int = 0
+    """Repeats that failed in this start."""
     stopping: bool = False
     elsewhere: bool = False
     """True where another terminal measures it."""
@@ -66,7 +68,7 @@ class RunState:
         elif isinstance(event, p.Paused):
             self.phase = "paused"
         elif isinstance(event, p.Ended):
-            self.ended = event.state
+            self.ended, self.failed = event.state, event.failed
 
     def _at(self, cell: str, block: int, phase: str) -> None:
         self.cell, self.block, self.phase = cell, block, phase

@@ -19,7 +19,7 @@ from zinc_kettle.cli.signals import ending_signals
 from zinc_kettle.config import places
 from zinc_kettle.core.plan.study import Study
 from zinc_kettle.core.results import CellResults, StudyResults
-from zinc_kettle.core.units import byte_size
+from zinc_kettle.core.units import byte_size, plural
 from zinc_kettle.errors import UsageError
 from zinc_kettle.present.json import cell_json
 from zinc_kettle.present.values import left_text
@@ -42,6 +42,8 @@ class Reporter:
         self._told: dict[str, Mapping[str, Any]] = {}
         self.results = StudyResults(study)
         self.run_id = ""
+        self.failed = False
+        """True once a repeat has failed."""
 
     def __call__(self, event: p.Event) -> None:
         """Take one event."""
@@ -87,6 +89,7 @@ class Reporter:
     def _ended(self, event: p.RepeatEnded) -> None:
         self.results.take(event.cell, event.kept)
         if event.failure is not None:
+            self.failed = True
             self._meter.done(f"failed: {self._title(event.cell)}: {event.failure.what}")
         cell = self.results.cell(event.cell)
         # A cell that needs no more repeats now is told; should it get some, it is told again when they are done.
@@ -140,8 +143,11 @@ def run_study(file: Path, store_path: Path | None, *, as_json: bool, fresh: bool
     reporter.tell_rest()
     if told and not as_json:
         tell(reporter.results)
+    missing = reporter.results.wanted_repeats - reporter.results.done_repeats
     if not finished:
         output.note("stopped; everything measured is kept, and running the same file again continues from there")
+    elif missing and reporter.failed:
+        output.note(f"{plural(missing, 'repeat')} failed, tried twice; running the same file again tries once more")
     return 0 if finished and reporter.results.done_repeats else 1
 
 

@@ -37,15 +37,27 @@ class Tally:
     """What a cell has so far."""
 
     blocks: frozenset[int] = frozenset()
-    """Blocks in which its repeat was measured, or failed for good."""
+    """Blocks in which its repeat was measured, or failed."""
     values: tuple[float, ...] = ()
     """The measure that decides how often it is repeated, of each measured repeat that has it."""
     at: tuple[int, ...] = ()
     """The block of each of these."""
+    failed: frozenset[int] = frozenset()
+    """Of the blocks those in which it failed, however often, and was never measured."""
 
-    def with_repeat(self, block: int, values: Sequence[float] = ()) -> Tally:
+    def with_repeat(self, block: int, values: Sequence[float] = (), *, failed: bool = False) -> Tally:
         """The tally after one more repeat; a failed one brings no value."""
-        return Tally(self.blocks | {block}, (*self.values, *values), (*self.at, *(block for _ in values)))
+        left = self.failed | {block} if failed else self.failed - {block}
+        return Tally(self.blocks | {block}, (*self.values, *values), (*self.at, *(block for _ in values)), left)
+
+    def without(self, failed: frozenset[int]) -> Tally:
+        """The tally as though it had not been tried in these blocks, in which it failed."""
+        return replace(self, blocks=self.blocks - failed, failed=self.failed - failed)
+
+    @property
+    def measured(self) -> int:
+        """Blocks in which it was measured."""
+        return len(self.blocks) - len(self.failed)
 
     @property
     def by_block(self) -> dict[int, float]:
