@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import re
@@ -177,7 +178,11 @@ def test_rehearse_serves_until_it_is_interrupted(tmp_path: Path) -> None:
     assert wrong.returncode == 2 and "no simulated rig gull" in wrong.stderr
     line = [sys.executable, "-m", "zinc_kettle", "rehearse", "cormorant"]
     env = {**os.environ, "ZINC_KETTLE_HOME": str(tmp_path)}
-    with subprocess.Popen(line, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=env) as running:
+    with (
+        subprocess.Popen(line, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=env) as running,
+        contextlib.ExitStack() as ending,
+    ):
+        ending.callback(running.kill)  # also where something below is not as it should be
         assert running.stdout is not None
         told = running.stdout.readline()
         assert told.startswith("SIMULATED cormorant: http://127.0.0.1:") and "brine-1b Q8_0 split" in told

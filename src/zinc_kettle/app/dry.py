@@ -104,7 +104,7 @@ def _body(study: Study, recipe: Recipe, cell: Cell) -> dict[str, Any]:
         output,
         temperature=study.temperature,
         seed=study.seed,
-        extra=request_fields(recipe, cell.settings),
+        extra=request_fields(recipe, cell.settings, exact=study.prompts.answers == "exact"),
     )
     named = study.endpoint.model if study.endpoint is not None else cell.launch.model
     target = Target.of(Setup(ANY_PORT, named))

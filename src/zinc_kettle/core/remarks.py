@@ -49,7 +49,15 @@ class Answer:
     """What a person marked it as."""
 
 
-def seen(text: str, *, finish: str | None, asked: int, got: int, scripts: frozenset[str] = frozenset()) -> list[str]:
+def seen(
+    text: str,
+    *,
+    finish: str | None,
+    asked: int,
+    got: int,
+    scripts: frozenset[str] = frozenset(),
+    natural: bool = True,
+) -> list[str]:
     """What can be seen of an answer: nothing where it looks as it should.
 
     Args:
@@ -58,13 +66,15 @@ def seen(text: str, *, finish: str | None, asked: int, got: int, scripts: frozen
         asked: Output tokens that were asked for.
         got: Output tokens there were.
         scripts: Scripts its prompt is written in; empty where that is not known.
+        natural: It might have ended by itself; else it was made to go on to the length that was asked for, and it is
+            nobody's fault that it is cut there or says the same again.
     """
     out = []
     if not text.strip():
         out.append("empty")
-    if finish == "length" or (finish is None and got >= asked > 0):
+    if natural and (finish == "length" or (finish is None and got >= asked > 0)):
         out.append("cut by the limit")
-    again = repetition(text)
+    again = repetition(text) if natural else ""
     if again:
         out.append(f"repeats “{again}”")
     if any(is_hidden(char) and char not in "\n\t\r" for char in text):
@@ -134,7 +144,16 @@ def answers_of(
             t.request_id,
             t.text,
             t,
-            tuple(seen(t.text, finish=t.finish, asked=t.asked_tokens, got=t.total_tokens, scripts=known)),
+            tuple(
+                seen(
+                    t.text,
+                    finish=t.finish,
+                    asked=t.asked_tokens,
+                    got=t.total_tokens,
+                    scripts=known,
+                    natural=study.prompts.answers == "natural",
+                )
+            ),
             marks_of(decisions, t.request_id),
         )
         for t in requests

@@ -433,6 +433,7 @@ def setting_of(study: Study, cell: Cell, facts: RunFacts, template_tokens: float
         threads=None if threads is None else int(threads),
         physical_cores=own.get("physical_cores"),
         here=rig is None or not others,
+        natural=study.prompts.answers == "natural",
         reuse_meant=(bool(cell.level("prompt-cache")) and shape_of(study, cell) == "conversation")
         or cell.settings["depth"] is not None,
         template_tokens=None if template_tokens is None else int(template_tokens),

@@ -65,7 +65,8 @@ class EpisodeRunner:
     @property
     def _fields(self) -> dict[str, Any]:
         """Fields of its engine's recipe, as the cell's settings have them."""
-        return request_fields(self.engine.recipe, self.cell.settings)
+        exact = self.study.prompts.answers == "exact"
+        return request_fields(self.engine.recipe, self.cell.settings, exact=exact)
 
     @property
     def _queues(self) -> bool:

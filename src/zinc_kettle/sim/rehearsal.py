@@ -9,7 +9,9 @@ from __future__ import annotations
 import argparse
 import asyncio
 import json
+import math
 import os
+import random
 import sys
 import time
 from typing import Any
@@ -21,6 +23,8 @@ from zinc_kettle.sim.fleet import SIM_RIGS
 STALL_S = 30.0
 SLOW_S = 0.4
 WORDS = ("tern", "quay", "log", "tide", "swell", "north", "mole", "fog", "pilot", "berth", "calm", "vessel")
+NATURAL_LOG, NATURAL_SIGMA = math.log(60), 0.5
+"""Of the lognormal lengths that answers have where they end by themselves, in tokens."""
 
 
 class Rehearsal:
@@ -106,7 +110,8 @@ class Rehearsal:
             http.plain(writer, _error(f"{len(prompt)} prompt tokens exceed the context"), status=400)
             await writer.drain()
             return True
-        job = engine.submit(prompt, min(int(body.get("max_tokens") or 16), room))
+        most = min(int(body.get("max_tokens") or 16), room)
+        job = engine.submit(prompt, most if body.get("ignore_eos") else min(most, natural_length(words)))
         return await self._stream(job, body, writer, fault)
 
     async def _stream(
@@ -132,7 +137,8 @@ class Rehearsal:
                     return False
         finally:
             job.dropped = True
-        http.event(writer, {"choices": [{"index": 0, "delta": {}, "finish_reason": "length"}]})
+        finish = "stop" if job.wanted < int(body.get("max_tokens") or 16) else "length"
+        http.event(writer, {"choices": [{"index": 0, "delta": {}, "finish_reason": finish}]})
         usage = {
             "prompt_tokens": len(job.prompt),
             "completion_tokens": job.produced,
@@ -143,6 +149,11 @@ class Rehearsal:
         writer.write(b"0\r\n\r\n")
         await writer.drain()
         return True
+
+
+def natural_length(words: list[str]) -> int:
+    """Where an answer ends by itself: a made-up length that is the same for the same prompt, salt included."""
+    return max(4, round(random.Random(" ".join(words)).lognormvariate(NATURAL_LOG, NATURAL_SIGMA)))
 
 
 async def _misbehave(kind: str, writer: asyncio.StreamWriter) -> bool:

@@ -72,8 +72,8 @@ def is_cut(t: Timeline) -> bool:
     return t.ended_early and t.finish == "length"
 
 
-def _ended_early(repeats: Sequence[Repeat], _: Setting) -> str | None:
-    short = [t for t in measured(repeats) if t.ended_early and not is_cut(t)]
+def _ended_early(repeats: Sequence[Repeat], setting: Setting) -> str | None:
+    short = [] if setting.natural else [t for t in measured(repeats) if t.ended_early and not is_cut(t)]
     if not short:
         return None
     least = min(t.total_tokens for t in short)
@@ -83,13 +83,14 @@ def _ended_early(repeats: Sequence[Repeat], _: Setting) -> str | None:
     )
 
 
-def _ended_early_request(t: Timeline, _: Setting) -> str | None:
-    return f"{t.total_tokens:,} of {t.asked_tokens:,} tokens" if t.ended_early and not is_cut(t) else None
+def _ended_early_request(t: Timeline, setting: Setting) -> str | None:
+    short = t.ended_early and not is_cut(t) and not setting.natural
+    return f"{t.total_tokens:,} of {t.asked_tokens:,} tokens" if short else None
 
 
-def _unequal_length(repeats: Sequence[Repeat], _: Setting) -> str | None:
+def _unequal_length(repeats: Sequence[Repeat], setting: Setting) -> str | None:
     requests = measured(repeats)
-    if len(requests) < 2 or len({t.asked_tokens for t in requests}) > 1:
+    if setting.natural or len(requests) < 2 or len({t.asked_tokens for t in requests}) > 1:
         return None
     lengths = [t.total_tokens for t in requests]
     if max(lengths) <= (1 + UNEQUAL_SHARE) * min(lengths):

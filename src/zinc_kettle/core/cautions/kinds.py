@@ -20,6 +20,8 @@ class Setting:
     """True where the engine shares this machine with driver and sampler."""
     reuse_meant: bool = False
     """True where a conversation may reuse its own former turns, or a prompt its earlier text: no surprise then."""
+    natural: bool = False
+    """True where answers may end by themselves."""
 
 
 CellCheck = Callable[[Sequence[Repeat], Setting], str | None]

@@ -18,7 +18,7 @@ from zinc_kettle.core.compare.cells import (
     shared_columns,
 )
 from zinc_kettle.core.compare.choice import choice
-from zinc_kettle.core.compare.unlike_work import meaningless
+from zinc_kettle.core.compare.unlike_work import meaningless, natural_lengths
 from zinc_kettle.core.plan.factors import Level
 from zinc_kettle.core.plan.study import BEST, Study
 from zinc_kettle.core.results import CellResults, StudyResults
@@ -105,7 +105,8 @@ def gains(results: StudyResults, name: str) -> list[Gain]:
     steps = [
         _Step(factor, low, high, tuple(_pairs(results.study, cells, at, factor, low, high)), told)
         for factor in results.study.leading
-        if factor not in results.study.conditions or name not in meaningless([factor])
+        if name
+        not in meaningless([*([factor] if factor in results.study.conditions else []), *natural_lengths(results.study)])
         for low, high, told in _steps(results, factor, None if best is None else best.levels.get(factor))
     ]
     pairs = [pair for step in steps for pair in step.pairs]

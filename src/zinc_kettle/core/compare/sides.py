@@ -18,6 +18,7 @@ from zinc_kettle.core.compare.cells import (
     same_tokenizer,
     samples,
 )
+from zinc_kettle.core.compare.unlike_work import natural_lengths
 from zinc_kettle.core.facts import MachineFacts, machine_of
 from zinc_kettle.core.fingerprint import fingerprint
 from zinc_kettle.core.plan.factors import Level, label
@@ -180,9 +181,11 @@ def _work(side: Side, cell: CellResults, compared: Collection[str] = ()) -> str:
 
 
 def compared_by(sides: Sequence[Side]) -> frozenset[str]:
-    """The factors that all sides fix, at levels that differ."""
+    """The factors that all sides fix, at levels that differ; the length of answers among them where they end by
+    themselves."""
     shared = set(sides[0].levels).intersection(*(side.levels for side in sides[1:]))
-    return frozenset(name for name in shared if len({side.levels[name] for side in sides}) > 1)
+    natural = {name for side in sides for name in natural_lengths(side.results.study)}
+    return frozenset(name for name in shared if len({side.levels[name] for side in sides}) > 1) | natural
 
 
 def _same_where_shared(a: CellResults, b: CellResults, named: set[str]) -> bool:

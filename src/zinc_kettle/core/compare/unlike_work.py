@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 
 from zinc_kettle.core.measures import MEASURES
+from zinc_kettle.core.plan.study import Study
 
 _TOTALS = tuple(
     name for name in MEASURES if name.startswith(("latency", "duration", "answer_time", "round_trip", "batch_"))
@@ -22,6 +23,11 @@ MEANINGLESS: Mapping[str, tuple[str, ...]] = {
     "rate": ("batch_wall", "batch_cpu"),
 }
 """By the factor in which the work differs."""
+
+
+def natural_lengths(study: Study) -> tuple[str, ...]:
+    """`output_tokens` where answers end by themselves, so that their lengths differ whatever is compared."""
+    return ("output_tokens",) if study.prompts.answers == "natural" else ()
 
 
 def meaningless(compared: Collection[str]) -> frozenset[str]:

@@ -135,7 +135,16 @@ MEASURES = (
         "cost speed.",
         map_rank=13,
     ),
-    Measure("output_tokens", "output", "tokens", "neither", GROUP, "output tokens", PerRepeat(output_tokens)),
+    Measure(
+        "output_tokens",
+        "answer length",
+        "tokens",
+        "neither",
+        GROUP,
+        "output tokens of an answer, in the mean over the requests of a repeat",
+        PerRepeat(output_tokens),
+        map_rank=26,
+    ),
     Measure(
         "throughput",
         "throughput",

@@ -315,10 +315,16 @@ def environment(engine: Engine, levels: Mapping[str, Level]) -> dict[str, str]:
     }
 
 
-def request_fields(recipe: Recipe, levels: Mapping[str, Level | None]) -> dict[str, Any]:
-    """Fields of every request for these levels; a setting's own field wins over what the recipe always adds."""
+def request_fields(recipe: Recipe, levels: Mapping[str, Level | None], *, exact: bool = True) -> dict[str, Any]:
+    """Fields of every request for these levels; a setting's own field wins over what the recipe always adds.
+
+    Args:
+        recipe: Of the engine.
+        levels: Of the cell.
+        exact: Answers go on to the length asked for.
+    """
     asked = recipe.requests
-    fields = {**asked.always, **asked.exact_length, **asked.counts, **asked.no_cache}
+    fields = {**asked.always, **(asked.exact_length if exact else {}), **asked.counts, **asked.no_cache}
     for setting in recipe.engine.settings:
         level = levels.get(setting.name)
         if setting.request and level is not None:

@@ -75,6 +75,12 @@ class LaunchSpec:
         return None if level is None else int(level)
 
 
+ANSWERS = {
+    "exact": "as long as was asked for, where the engine can be made to",
+    "natural": "until the model ends, with that length as the most",
+}
+
+
 @dataclass(frozen=True, slots=True)
 class Prompts:
     """Where prompts come from."""
@@ -127,6 +133,9 @@ class Prompts:
             kind="lengths",
         ),
     ] = None
+    answers: Annotated[Literal["exact", "natural"], About("answers", "How long answers are.", "natural", ANSWERS)] = (
+        "exact"
+    )
     withheld: dict[str, str] = field(default_factory=dict)
     """Of texts that were left out when the study was passed on: their fingerprints, by `texts`, `recorded`, task, and
     `prompt NAME`."""
@@ -500,6 +509,8 @@ def workload(study: Study, cell: Cell, apart_from: Collection[str] = ()) -> dict
         **{name: cell.settings[name] for name in names},
     }
     # Only what is there: a workload without it keeps the fingerprint it always had.
+    if prompts.answers == "natural":
+        out["output_tokens"] = f"up to {cell.settings['output_tokens']}"
     if cell.settings["depth"] is not None:
         out["depth"] = cell.settings["depth"]
     for name, lengths in (("lengths", prompts.lengths), ("outputs", prompts.outputs)):

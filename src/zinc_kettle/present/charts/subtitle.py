@@ -57,7 +57,8 @@ def _workload(results: StudyResults) -> list[str]:
         elif drawn is not None:
             parts.append(f"{noun} {drawn.kind}, up to {drawn.most:,} tokens")
         elif value is not None:
-            parts.append(f"{noun} {label(value)} tokens")
+            natural = factor == "output_tokens" and study.prompts.answers == "natural"
+            parts.append(f"{noun} {'up to ' if natural else ''}{label(value)} tokens")
     shape, streams = study.load.shape, held.get("concurrency")
     if shape != "closed":
         names = {"open": f"open loop, {ARRIVALS[study.load.arrivals]} arrivals", "conversation": "conversations"}

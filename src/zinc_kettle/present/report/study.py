@@ -139,7 +139,10 @@ def _prompts(results: StudyResults) -> str:
     else:
         said = "Prompts are made-up words of an exact length"
     salted = {bool(c.cell.settings["salt"]) for c in results.cells}
-    return said + (", each begun with a salt of its own, so that no cache can answer." if salted == {True} else ".")
+    said += ", each begun with a salt of its own, so that no cache can answer." if salted == {True} else "."
+    if prompts.answers == "natural":
+        said += " Answers end where the model ends them, at the length asked for at the latest."
+    return said
 
 
 RIG_FACTS = {kind.name: kind.title for kind in FACT_KINDS.values() if kind.reported}
