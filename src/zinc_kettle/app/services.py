@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from zinc_kettle.app.export_service import ExportService
     from zinc_kettle.app.plan_service import PlanService
     from zinc_kettle.app.rig_service import RigService
+    from zinc_kettle.app.serving import Serving
     from zinc_kettle.app.study_service import StudyService
     from zinc_kettle.core.health import Check
     from zinc_kettle.core.preferences import Preferences
@@ -74,6 +75,13 @@ class Services:
 
         return ExportService(self._places, self._stores, self.comparisons, lambda: self.rigs)
 
+    @cached_property
+    def serving(self) -> Serving:
+        """The engine that serves other programs, where there is one."""
+        from zinc_kettle.app.serving import Serving
+
+        return Serving(self._places)
+
     def newcomer(self) -> bool:
         """True where the person's data folder is not there, or empty."""
         home = self._places.home
@@ -122,6 +130,8 @@ class Services:
         speak(self._places)
 
     async def close(self) -> None:
-        """Let go of rigs that were asked."""
+        """Let go of rigs that were asked, and end the engine that serves."""
+        if "serving" in vars(self):
+            await self.serving.end()
         if "rigs" in vars(self):
             await self.rigs.close()

@@ -247,6 +247,9 @@ ACTIONS = (
         "cell",
         footer=False,
     ),
+    Action(
+        "serve", "serve", "Run its engine, with exactly these settings, for other programs, or end it.", "s", "cell"
+    ),
     Action("compare", "compare", "Compare this cell with the best one in Duel.", "c", "cell", footer=False),
     Action("back", "back to map", "Go back to the map.", "escape", "cell"),
     Action("next_cell", "next cell", "Open the next cell.", "n", "cell"),

@@ -467,6 +467,9 @@ class KettleApp(App[int]):
         if self.runner.active:
             self.notify("It is already running; s stops it.")
             return
+        if self.services.serving.served is not None:
+            self.notify("An engine serves other programs, and would disturb what is measured: s on a cell ends it.")
+            return
         try:
             self.runner.start(partial(self.services.studies.experiment, results), self.services.studies.open_run)
         except KettleError as error:

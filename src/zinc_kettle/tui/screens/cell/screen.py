@@ -15,6 +15,7 @@ from zinc_kettle.core.compare.choice import marked
 from zinc_kettle.core.measures import MEASURES
 from zinc_kettle.core.results import CellResults, StudyResults
 from zinc_kettle.core.text import capitalised, neutralise
+from zinc_kettle.errors import KettleError
 from zinc_kettle.present.answer import main_measure
 from zinc_kettle.present.duel import worked_line
 from zinc_kettle.present.values import STATE_MARKS, bound_name, bounds_text, value_text
@@ -24,6 +25,7 @@ from zinc_kettle.tui.host import host
 from zinc_kettle.tui.screens.cell.provenance import driver, engine
 from zinc_kettle.tui.screens.cell.sections import cautions, family, figures, strips
 from zinc_kettle.tui.station import Station
+from zinc_kettle.tui.theme import Palette
 from zinc_kettle.tui.widgets.station_line import Stations
 
 
@@ -85,7 +87,8 @@ class CellScreen(Station):
         notes = [text for key, text in results.run.notes if key == cell.cell.key]
         which = results.run.run_id, cell.cell.key
         worked = self._worked.get(which, "")
-        self.query_one("#cautions", Static).update(cautions(cell, notes, results.acknowledged(cell), p, worked))
+        said = cautions(cell, notes, results.acknowledged(cell), p, worked)
+        self.query_one("#cautions", Static).update(Text.assemble(self._served(p), said))
         if cell.state == "failed" and which not in self._worked:
             self._worked[which] = ""
             self.work(self._when_it_worked(results, cell), group="worked", exclusive=False)
@@ -99,6 +102,15 @@ class CellScreen(Station):
         if found is not None and self.stands:
             self._worked[results.run.run_id, cell.cell.key] = worked_line(found)
             self.redraw()
+
+    def _served(self, palette: Palette) -> Text:
+        """What serves now, whichever cell it is of."""
+        served = host(self).services.serving.served
+        if served is None:
+            return Text()
+        out = Text("serving other programs\n", palette.muted)
+        out.append("".join(f"{line}\n" for line in served.lines), palette.ink)
+        return out.append("s ends it\n\n", palette.muted)
 
     def _headline(self, cell: CellResults) -> None:
         p = self.palette
@@ -160,6 +172,32 @@ class CellScreen(Station):
             host(self).plan_change(cell.cell, {str(role): level for role, level in found[int(key)].changes.items()})
 
         self.choose(f"{capitalised(why)}. What is to change?", choices, chosen)
+
+    def action_serve(self) -> None:
+        """Start its engine for other programs; where one serves, end it."""
+        app, cell = host(self), self.cell
+        if app.services.serving.served is not None:
+            self.work(self._end_serving(), group="serve")
+        elif app.results is not None and cell is not None:
+            if app.run_state is not None and app.run_state.active:
+                self.notify("A study is being measured; an engine beside it would disturb it.", severity="warning")
+                return
+            self.notify(f"Starting {cell.title} …")
+            self.work(self._serve(app.results, cell), group="serve")
+
+    async def _serve(self, results: StudyResults, cell: CellResults) -> None:
+        try:
+            served = await host(self).services.serving.start(results, cell)
+        except KettleError as error:
+            self.notify(str(error), title="It does not serve", severity="error", timeout=20)
+            return
+        host(self).copy("\n".join(served.lines))
+        self.redraw()
+
+    async def _end_serving(self) -> None:
+        await host(self).services.serving.end()
+        self.notify("The engine that served has ended.")
+        self.redraw()
 
     def action_answers(self) -> None:
         """Read its answers beside those of other cells."""
