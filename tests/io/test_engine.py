@@ -21,6 +21,7 @@ from zinc_kettle.engines.filecache import cached_share
 from zinc_kettle.engines.launcher import LaunchedEngine, Launcher
 from zinc_kettle.engines.launchers import path_of
 from zinc_kettle.engines.line import launch_line, shown_line
+from zinc_kettle.engines.listener import process_at
 from zinc_kettle.errors import EngineError
 from zinc_kettle.formats.models import PRESET_SEED, ModelFolder
 from zinc_kettle.formats.presets import PRESETS, UNTAMED
@@ -232,8 +233,13 @@ def test_file_cache_is_seen(tmp_path: Path) -> None:
 
 
 async def test_an_endpoint_is_not_ours(paced: str) -> None:
-    """Nothing started, nothing to stop, no process figures."""
+    """Nothing started, nothing to stop; on this machine its process is watched, whoever started it."""
     engine = await EndpointStarter(Endpoint(paced, "m"), RECIPES["open-protocol"]).start(spec(), None, launch_id="l")
-    assert engine.pid is None and engine.launch.load_ns is None and engine.alive() and engine.last_words() == ""
+    assert engine.launch.load_ns is None and engine.alive() and engine.last_words() == ""
+    assert engine.pid is not None and "zinc_kettle.sim.paced" in psutil.Process(engine.pid).cmdline()
+    held = psutil.Process(engine.pid).memory_info().rss
+    assert engine.launch.loaded_bytes == pytest.approx(held, rel=0.2)
+    for elsewhere in ("http://192.0.2.7:8080", "http://127.0.0.1:1", "http://tern:8080", "nothing"):
+        assert process_at(elsewhere) is None
     assert await engine.count_tokens([]) is None
     await engine.stop()

@@ -15,10 +15,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.build import RECIPES, spec
 from zinc_kettle.core.fit.placement import place
 from zinc_kettle.core.fit.sizing import LaunchSettings
 from zinc_kettle.core.fit.step_work import touched
+from zinc_kettle.core.plan.recipe import Endpoint
 from zinc_kettle.core.record.timeline import Timeline
+from zinc_kettle.engines.endpoint import EndpointStarter
 from zinc_kettle.link.process import DriverProcess
 from zinc_kettle.rigs.scrape import Names, ScrapeWatch, parse, pick, scraped_idle_watts
 from zinc_kettle.sim.engine import SimEngine
@@ -190,6 +193,14 @@ async def test_it_speaks_the_protocol(gannet: str) -> None:
     assert t.duration_ns / 1e6 >= 0.5 * (t.engine.prompt_ms + t.engine.predicted_ms)
     both = await ask(gannet, count=2)
     assert all(x.usable for x in both) and len({x.stream for x in both}) == 2
+
+
+async def test_it_stays_simulated_behind_an_address(gannet: str) -> None:
+    """What asks it as any server is told that it is made up, and does not watch its process."""
+    load(gannet)
+    there = EndpointStarter(Endpoint(gannet, "brine-1b"), RECIPES["open-protocol"])
+    engine = await there.start(spec(), None, launch_id="l")
+    assert engine.facts["simulated"] and engine.pid is None and engine.launch.loaded_bytes is None
 
 
 async def test_metrics_tell_memory_power_and_energy(gannet: str) -> None:

@@ -89,7 +89,7 @@ async def test_no_redirect_is_followed_and_no_key_goes_to_another_server() -> No
     async with serving(saying(OK + b"\r\n{}")) as (other, heads):
         to = f"HTTP/1.1 307 X\r\nLocation: {other}/v1/models\r\nContent-Length: 0\r\nConnection: close\r\n\r\n".encode()
         async with serving(saying(to)) as (url, asked):
-            assert await told_models(url, KEY, None) == ""
+            assert await told_models(url, KEY, None) == ("", False)
             with pytest.raises(NoAnswerError, match="307"):
                 await ask(url, key=KEY, limit_s=5.0)
             (t,), _ = await drive_all(Setup(url, "m"), scripted(1, 4))

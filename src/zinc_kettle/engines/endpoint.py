@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import cast
 
@@ -13,6 +15,7 @@ from zinc_kettle.core.record.telemetry import Launch
 from zinc_kettle.core.redact import redact
 from zinc_kettle.driver.target import read_key
 from zinc_kettle.engines.introspection import count_tokens, told_facts, told_models
+from zinc_kettle.engines.listener import process_at, resident_bytes
 from zinc_kettle.engines.roundtrip import round_trip_s
 from zinc_kettle.errors import KettleError
 from zinc_kettle.ports.models import ModelFile
@@ -68,10 +71,17 @@ class EndpointEngine:
             key = read_key(self.key_variable, self.key_file)
         except KettleError:
             key = ""  # the driver says what is wrong with it
-        served = await told_models(self.base_url, key, self.ca_file)
-        told = {**await told_facts(self.recipe, self.base_url), **({"served": served} if served else {})}
+        served, made_up = await told_models(self.base_url, key, self.ca_file)
+        told: dict[str, object] = {**await told_facts(self.recipe, self.base_url)}
+        told |= ({"served": served} if served else {}) | ({"simulated": True} if made_up else {})
         plain = {name: redact(value, key) if isinstance(value, str) else value for name, value in told.items()}
         self.facts = {**self._known, **cast(EngineFacts, plain)}
+
+    def find_process(self) -> None:
+        """Find its process, where it runs on this machine: its memory and processor time are then watched."""
+        self.pid = process_at(self.base_url)
+        if self.pid is not None:
+            self.launch = replace(self.launch, loaded_bytes=resident_bytes(self.pid))
 
     async def stop(self) -> None:
         """It is not ours to stop."""
@@ -95,6 +105,8 @@ class EndpointStarter:
         """Nothing to start; reachability shows with the first request."""
         engine = EndpointEngine(self._endpoint, self._recipe, launch_id, self._rig, self._folder)
         await engine.look_again()
+        if not engine.facts.get("simulated"):
+            await asyncio.to_thread(engine.find_process)
         return engine
 
     async def close(self) -> None:

@@ -59,7 +59,7 @@ async def told_facts(recipe: Recipe, base_url: str) -> EngineFacts:
     return cast(EngineFacts, out)
 
 
-async def told_models(base_url: str, key: str, ca_file: str | None) -> str:
+async def told_models(base_url: str, key: str, ca_file: str | None) -> tuple[str, bool]:
     """What an address says it serves, as the open protocol lists it: each model with what is told of it.
 
     Args:
@@ -68,12 +68,15 @@ async def told_models(base_url: str, key: str, ca_file: str | None) -> str:
         ca_file: Certificates to trust; None for the system's.
 
     Returns:
-        Such as `harbour-4b (n_ctx_train 8192)`; empty where it tells nothing.
+        Such as `harbour-4b (n_ctx_train 8192)`, empty where it tells nothing; and whether it says that it is made up,
+        as simulated rigs do.
     """
     path = MODELS_PATH.removeprefix("/v1") if base_url.rstrip("/").endswith("/v1") else MODELS_PATH
     listed = found(await _asked(base_url, path, key, ca_file), "data")
-    models = [_model_told(entry) for entry in listed if isinstance(entry, Mapping)] if isinstance(listed, list) else []
-    return shorten(neutralise(", ".join(sorted(filter(None, models))), keep_newlines=False), FACT_WIDTH)
+    entries = [entry for entry in listed if isinstance(entry, Mapping)] if isinstance(listed, list) else []
+    models = sorted(filter(None, map(_model_told, entries)))
+    made_up = any(entry.get("simulated") is True for entry in entries)
+    return shorten(neutralise(", ".join(models), keep_newlines=False), FACT_WIDTH), made_up
 
 
 def _model_told(entry: Mapping[str, object]) -> str:

@@ -62,7 +62,7 @@ class Rehearsal:
         if what == "GET /metrics":
             return 200, metrics(engine).encode()
         if what == "GET /v1/models":
-            return 200, json.dumps({"data": [{"id": engine.model}] if engine.model else []}).encode()
+            return 200, json.dumps({"data": [{"id": engine.model, "simulated": True}] if engine.model else []}).encode()
         if what == "GET /rehearse/facts":
             return 200, json.dumps({**engine.rig.facts(), "simulated": True}).encode()
         if what == "POST /rehearse/load":

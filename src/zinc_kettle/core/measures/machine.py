@@ -52,7 +52,7 @@ def memory_device(repeat: Repeat) -> Figure:
 
 def device_before(repeat: Repeat) -> float:
     """Bytes in use on fast devices before a run that started the engine itself; 0 where that is not known."""
-    started = repeat.launch is not None and repeat.launch.loaded_bytes is not None
+    started = repeat.launch is not None and repeat.launch.load_ns is not None
     return repeat.extras.get(DEVICE_BEFORE, 0.0) if started else 0.0
 
 
