@@ -9,6 +9,7 @@ import pytest
 
 from tests.build import MS, decode_timeline, repeat, repeats_at, timeline
 from zinc_kettle.core.cautions import KINDS, Setting, cell_cautions, timeline_cautions
+from zinc_kettle.core.devices import DeviceUse
 from zinc_kettle.core.record.repeat import Repeat
 from zinc_kettle.core.record.telemetry import Machine
 from zinc_kettle.core.record.timeline import EngineReport, Timeline
@@ -62,6 +63,14 @@ def shifted(t: Timeline, by_ms: float) -> Timeline:
     return dataclasses.replace(t, sent_ns=t.sent_ns + by, end_ns=t.end_ns + by, chunk_ns=t.chunk_ns + by)
 
 
+def heated(*of: tuple[float, float]) -> list[Repeat]:
+    """Repeats at these speeds, while the hottest sensor told these temperatures."""
+    hot = (DeviceUse(hottest_c=celsius) for _, celsius in of)
+    quiet = [dataclasses.replace(machine()[0].machine or Machine(1, 1, 0, 0, 0), processor=use) for use in hot]
+    rows = repeats_at(*(rate for rate, _ in of))
+    return [dataclasses.replace(r, machine=m) for r, m in zip(rows, quiet, strict=True)]
+
+
 def totals(tokens: int) -> list[Repeat]:
     """Eleven chunks that are not counted one by one, and a usage record of so many tokens."""
     return request(chunk_tokens=0 * decode_timeline(25.0).chunk_tokens, output_tokens=tokens)
@@ -89,6 +98,7 @@ CASES: list[tuple[str, list[Repeat], list[Repeat]]] = [
     ("noisy", repeats_at(20.0, 25.0, 30.0), repeats_at(24.9, 25.0, 25.1)),
     ("fluke", repeats_at(25.0, 25.1, 24.9, 125.0), repeats_at(25.0, 25.1, 24.9, 26.0)),
     ("stolen-time", machine(stolen_share=0.021), machine(stolen_share=0.02)),
+    ("heating", heated((25, 60), (24.6, 64), (24.2, 66)), heated((25, 60), (24.6, 64), (24.2, 64.5))),
     ("busy-machine", machine(busy_cores=1.26), machine(busy_cores=1.25)),
     (
         "observer-heavy",

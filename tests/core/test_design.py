@@ -166,6 +166,12 @@ def test_a_cap_drops_the_last_blocks_first() -> None:
         ({"concurrency": (1, 4)}, {"slots": 2}, "4 streams share 2 slots"),
         ({"threads": (2,)}, {}, "threads has one level"),
         ({"threads": (1, 2)}, {"salt": False}, "prompts are sent without a salt"),
+        (
+            {"micro_batch": (64, 2_048, 4_096)},
+            {"batch": 2_048, "prompt_tokens": 9_000},
+            "micro-batches of 2,048 and 4,096",
+        ),
+        ({"micro_batch": (64, 256, 512)}, {}, "micro-batches of 256 and 512"),
     ],
 )
 def test_doubts_name_their_place(vary: dict[str, Any], hold: dict[str, Any], doubt: str) -> None:
@@ -175,6 +181,8 @@ def test_doubts_name_their_place(vary: dict[str, Any], hold: dict[str, Any], dou
     assert len(found) == 1 and found[0].path[0] in {"vary", "hold"}
     fine = study({"threads": (1, 4)}, hold={"prompt_tokens": 128, "output_tokens": 16})
     assert not [d for d in doubts(fine, cores=4) if d.path[0] in {"vary", "hold"}]
+    fine = study({"micro_batch": (64, 128)}, hold={"prompt_tokens": 128, "output_tokens": 16})
+    assert not [d for d in doubts(fine) if d.path == ("vary", "micro_batch")]
 
 
 # typing

@@ -39,6 +39,7 @@ KINDS: dict[str, CautionKind] = {
         answers.ERRORS,
         machine.SPILLED,
         machine.OVER_THREADED,
+        machine.HEATING,
         answers.DIFFERENT_TOKENIZER,
     )
 }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 
 from zinc_kettle.core.cautions.kinds import CautionKind, Setting
@@ -24,6 +25,30 @@ SPILLED_SHARE = 0.6
 """Of the low end of the band predicted for fast memory, where Fit sees no spill: that must be far off to be said."""
 SPILLED_CORES = 0.5
 """Cores of the host in use while a device should do the work."""
+
+
+HEATING_SHARE = 0.03
+"""So much slower the last repeat has to be than the first."""
+HEATING_C = 5.0
+"""And so much hotter."""
+MIN_FALLING = 3
+
+
+def _heating(repeats: Sequence[Repeat], _: Setting) -> str | None:
+    """Each repeat slower than the one before while a sensor tells that it gets hotter: either alone may be chance."""
+    told = [(r, r.machine.hottest_c) for r in repeats if r.machine is not None]
+    heats = [celsius for _, celsius in told if celsius is not None]
+    speeds = per_repeat([r for r, _ in told], "decode")
+    if len(heats) < MIN_FALLING or len(speeds) != len(heats) or len(heats) != len(repeats):
+        return None
+    falls = all(after < before for before, after in itertools.pairwise(speeds))
+    slower = 1 - speeds[-1] / speeds[0]
+    if not falls or slower < HEATING_SHARE or heats[-1] - heats[0] < HEATING_C:
+        return None
+    return (
+        f"decode fell in each of {len(speeds)} repeats, by {slower:.0%} in all, while the hottest sensor went from "
+        f"{heats[0]:.0f} to {heats[-1]:.0f} °C"
+    )
 
 
 def _stolen(repeats: Sequence[Repeat], _: Setting) -> str | None:
@@ -80,6 +105,13 @@ def _over_threaded(_repeats: Sequence[Repeat], setting: Setting) -> str | None:
     return f"{setting.threads} threads on {plural(setting.physical_cores, 'physical core')}"
 
 
+HEATING = CautionKind(
+    "heating",
+    "The rig got hotter and slower from repeat to repeat.",
+    "Let it cool down and measure again, or go on until its speed is steady: that is the one it keeps.",
+    f"each repeat slower than the one before, by {HEATING_SHARE:.0%} in all, and {HEATING_C:g} °C hotter",
+    _heating,
+)
 STOLEN_TIME = CautionKind(
     "stolen-time",
     "The hypervisor gave this machine's processor time to others.",

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zinc_kettle.core.cautions.answers import TINY_PROMPT_TOKENS
+from zinc_kettle.core.checks.validate import most_tokens
 from zinc_kettle.core.plan.decide import chosen_factors
 from zinc_kettle.core.plan.design import combinations
 from zinc_kettle.core.plan.study import BEST, Cell, Study, shape_of
@@ -38,6 +39,7 @@ def doubts(study: Study, cores: int | None = None) -> list[Problem]:
         *_question(study),
         *_design(study),
         *_threads(study, cells, cores),
+        *_without_effect(study, cells),
         *_lengths(study, cells),
         *_load(study, cells),
         *_repeats(study),
@@ -114,6 +116,30 @@ def _threads(study: Study, cells: tuple[Cell, ...], cores: int | None) -> Iterat
             why="threads that share a core slow each other down",
             remedy=f"{cores} at most",
         )
+
+
+def _without_effect(study: Study, cells: tuple[Cell, ...]) -> Iterator[Problem]:
+    """Micro-batches that the engine cuts to the same size, so that cells are measured which cannot differ."""
+    alike: dict[tuple[object, ...], dict[int, int]] = {}
+    for cell in cells:
+        level, setting = cell.level("micro-batch"), cell.engine.setting("micro-batch")
+        if level is None or setting is None or setting.name not in study.vary:
+            continue
+        asked, streams = int(level), int(cell.settings["concurrency"] or 1)
+        prompt, _ = most_tokens(study, cell)
+        most = min(asked, int(cell.level("batch") or asked), asked if prompt is None else prompt * streams)
+        rest = tuple((name, level) for name, level in cell.levels.items() if name != setting.name)
+        same = alike.setdefault((*rest, most), {})
+        same[asked] = most
+        if len(same) > 1:
+            low, high = sorted(same)[:2]
+            yield Problem(
+                ("vary", setting.name),
+                f"micro-batches of {low:,} and {high:,} will do the same",
+                why=f"never more than {most:,} tokens go through at once: by the batch, or by the length of the prompt",
+                remedy="leave one out, or use a larger batch or a longer prompt",
+            )
+            return
 
 
 def _lengths(study: Study, cells: tuple[Cell, ...]) -> Iterator[Problem]:
