@@ -93,6 +93,36 @@ async def test_every_station_shows_the_first_run_in_every_order(first: Services)
     assert {station.key for station in STATIONS} >= set(KEYS)
 
 
+WAYS = (
+    ("4", "map shelf"),
+    ("4 6", "curves map shelf"),
+    ("4 7 8 2", "fit report lineup map shelf"),
+    ("4 enter 1", "rigs map shelf"),
+    ("4 enter", "cell map shelf"),
+    ("4 5 0 2", "fit shelf"),
+)
+"""Keys, and the stations that escape then leads through."""
+
+
+async def test_escape_goes_back_where_one_came_from(services: Services) -> None:
+    """Through every station on the way, each once; from the shelf on nothing is remembered of what was before."""
+    for keys, wanted in WAYS:
+        app = KettleApp(services)
+        async with app.run_test(size=(142, 42)) as pilot:
+            await pilot.pause()
+            app.open_study(next(entry for entry in services.studies.shelf() if entry.runs))
+            await settled(pilot)
+            for key in keys.split():
+                await pilot.press(key)
+                await settled(pilot)
+            seen = []
+            for _ in wanted.split():
+                seen.append(next(kind.name for kind in STATIONS if kind.screen == type(app.screen).__name__))
+                await pilot.press("escape")
+                await settled(pilot)
+            assert " ".join(seen) == wanted, keys
+
+
 async def test_names_are_looked_up_in_ones_own_store_before_the_examples(first: Services) -> None:
     """For comparisons and reports; what only the examples have is found there."""
     comparisons = first.comparisons

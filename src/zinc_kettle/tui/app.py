@@ -25,7 +25,7 @@ from zinc_kettle.tui.actions import EVERYWHERE, bindings, key_list
 from zinc_kettle.tui.palette import Named, Palette, commands
 from zinc_kettle.tui.runner import Runner
 from zinc_kettle.tui.station import EVERY_SCREEN_CSS, TOO_SMALL, Station, is_too_small
-from zinc_kettle.tui.stations import SHELF, station
+from zinc_kettle.tui.stations import SHELF, station, station_of
 from zinc_kettle.tui.theme import DARK, LIGHT, theme
 from zinc_kettle.tui.typed import Typed
 
@@ -41,6 +41,8 @@ if TYPE_CHECKING:
     from zinc_kettle.tui.walk import Walk
 
 STOP_LIMIT_S = 8.0
+MOST_BEFORE = 20
+"""Stations one came through that are remembered."""
 LOOK_S = 0.5
 LOOKED_AT = 200
 """Cells that are asked which measures have figures."""
@@ -79,6 +81,8 @@ class KettleApp(App[int]):
         self.services = services
         self.runner = runner or Runner()
         self.rig_count = 0
+        self._before: list[str] = []
+        """Stations one came through since the shelf."""
         self._named = Named(self)
         """What the palette knows by name, as it was when it was opened."""
         self._notice = notice
@@ -236,11 +240,27 @@ class KettleApp(App[int]):
 
     def go(self, name: str) -> None:
         """To a station above the shelf; one that is open already is kept as it stands."""
-        kind = station(name)
-        missing = kind.missing(self)
+        missing = station(name).missing(self)
         if missing:
             self.notify(missing)
             return
+        here = station_of(self.screen)
+        if here not in {"", name}:
+            self._before = [*self._before, here][-MOST_BEFORE:]
+        self._show(name)
+
+    def back(self, otherwise: str) -> None:
+        """To the station one came from; where that is not known, to another one."""
+        here = station_of(self.screen)
+        while self._before:
+            name = self._before.pop()
+            if name != here and not station(name).missing(self):
+                self._show(name)
+                return
+        self._show("shelf" if station(otherwise).missing(self) else otherwise)
+
+    def _show(self, name: str) -> None:
+        kind = station(name)
         if kind is SHELF:
             self._back_to_shelf()
             return
@@ -273,7 +293,7 @@ class KettleApp(App[int]):
 
         if self.runner.plan is None:
             self.runner.plan = self.services.plans.kept()
-        self._back_to_shelf()
+        self._back_to_shelf(station_of(self.screen))
         self.push_screen(PlanScreen((start, dict(hold))))
 
     def plan_change(self, cell: Cell, changes: Mapping[str, Level]) -> None:
@@ -323,7 +343,8 @@ class KettleApp(App[int]):
         self.open_study(ShelfEntry(str(file), "", file=file))
         self.call_after_refresh(self.start_run)  # once the map is there
 
-    def _back_to_shelf(self) -> None:
+    def _back_to_shelf(self, *before: str) -> None:
+        self._before = [name for name in before if name]
         while len(self.screen_stack) > 1:
             self.pop_screen()
 

@@ -106,6 +106,10 @@ class Host(Protocol):
         """Go to the reader, with the answers of these cells beside each other."""
         ...
 
+    def back(self, otherwise: str) -> None:
+        """To the station one came from; where that is not known, to another one."""
+        ...
+
     def go(self, station: str) -> None:
         """Go to a station."""
         ...

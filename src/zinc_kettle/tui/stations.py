@@ -104,6 +104,13 @@ STATIONS: tuple[StationKind, ...] = (
 )
 
 
+def station_of(screen: object) -> str:
+    """The station a screen belongs to, as one comes back to it; empty for the shelf and what lies over stations."""
+    kind = next((kind for kind in STATIONS if kind.screen == type(screen).__name__), SHELF)
+    name = kind.within or kind.name
+    return "" if name == SHELF.name else name
+
+
 def station(name: str) -> StationKind:
     """A station by its name.
 

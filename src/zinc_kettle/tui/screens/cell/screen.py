@@ -262,8 +262,8 @@ class CellScreen(Station):
         host(self).open_duel([place_of(results, c.cell.levels) for c in (best, mine)])
 
     def action_back(self) -> None:
-        """Leave the note line, or go back to the map."""
+        """Leave the note line, or go back where one came from."""
         if self.query_one("#note", Input).display:
             self._close_note()
         else:
-            host(self).go("map")
+            self.app.pop_screen()

@@ -265,5 +265,5 @@ class CurvesScreen(Recomputed[tuple[list[ChartKind], Chart | None]]):
         return words, f"{results.study.name}-{results.run.number}-{self._kind}-{host(self).measure}"
 
     def action_back(self) -> None:
-        """Back to the map."""
-        host(self).go("map")
+        """Back where one came from."""
+        host(self).back("map")

@@ -221,5 +221,5 @@ class DuelScreen(Recomputed[Comparison]):
         return [*words, *(["--prompts"] if self._by_prompt and not found.rungs else [])], f"{name}-{stem}"
 
     def action_back(self) -> None:
-        """Back to the shelf."""
-        host(self).go("shelf")
+        """Back where one came from."""
+        host(self).back("shelf")

@@ -335,11 +335,11 @@ class FitScreen(Station):
         return f"{self.panel_text('title', 'controls')}\n\n{heads(COPY_WIDTH)}\n{lines}\n\n{self.panel_text('text')}"
 
     def action_back(self) -> None:
-        """Close the line, or go back to the shelf."""
+        """Close the line, or go back where one came from."""
         if self.close_line():
             return
         if self._everywhere is not None:
             self._everywhere = None
             self.redraw()
         else:
-            host(self).go("shelf")
+            host(self).back("shelf")

@@ -358,9 +358,9 @@ class LineupScreen(Recomputed[Shown]):
         return words, f"{shown.runs[0].study.name}-{what}-{shown.by}-{shown.found.measure}-{shown.found.per}"
 
     def action_back(self) -> None:
-        """Close the line, or go back to the map."""
+        """Close the line, or go back where one came from."""
         if not self.close_line():
-            host(self).go("map")
+            host(self).back("map")
 
 
 def _names(panel: Panel) -> list[str]:

@@ -399,9 +399,9 @@ class MapScreen(Steering):
         self.query_one("#side", VerticalScroll).scroll_page_up(animate=False)
 
     def action_back(self) -> None:
-        """Leave the line, or go back to the shelf."""
+        """Leave the line, or go back where one came from."""
         if not self.close_line():
-            host(self).go("shelf")
+            host(self).back("shelf")
 
 
 def _at_once(results: StudyResults) -> bool:

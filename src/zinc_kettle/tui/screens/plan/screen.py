@@ -318,9 +318,9 @@ class PlanScreen(Editing):
         return "" if self.open_plan is None else self.open_plan.text
 
     def action_back(self) -> None:
-        """Stop typing, or go back to the shelf."""
+        """Stop typing, or go back where one came from."""
         if self.query_one("#typing", Input).display:
             self.stop_typing()
             self.draw_text()
         else:
-            host(self).go("shelf")
+            host(self).back("shelf")

@@ -321,9 +321,9 @@ class ReportScreen(Recomputed[Document]):
         return "\n".join(part.plain for part in parts)
 
     def action_back(self) -> None:
-        """Put the line away, or back to the map."""
+        """Put the line away, or back where one came from."""
         if not self.close_line():
-            host(self).go("map")
+            host(self).back("map")
 
 
 def _part(key: str) -> ReportPart:

@@ -209,6 +209,6 @@ class RigsScreen(Station):
         return "" if rig is None else f"{rig.name}\n\n{self.panel_text('about')}"
 
     def action_back(self) -> None:
-        """Close the line, or go back to the shelf."""
+        """Close the line, or go back where one came from."""
         if not self.close_line():
-            host(self).go("shelf")
+            host(self).back("shelf")
