@@ -221,31 +221,33 @@ async def test_salts_never_repeat_within_a_run(tmp_path: Path) -> None:
     assert len(seen) == len(set(seen)) == 12
 
 
-class StealingTelemetry(FakeTelemetry):
-    """A machine from which time is stolen for the first so many looks."""
+class DisturbedTelemetry(FakeTelemetry):
+    """A machine from which time is stolen, or that others use, for the first so many looks."""
 
-    def __init__(self, looks: int) -> None:
-        self.left = looks
+    def __init__(self, looks: int, *, stolen: float, others: float) -> None:
+        self.left, self.stolen, self.others = looks, stolen, others
 
     def watch(self, engine: RunningEngine) -> TreeWatch:
         watch = super().watch(engine)
-        stolen = 0.5 if self.left > 0 else 0.0
+        stolen, others = (self.stolen, self.others) if self.left > 0 else (0.0, 0.0)
         self.left -= 1
         end = watch.end
 
         def ended(*, driver_cpu_ns: int) -> tuple[Trace, Machine]:
             trace, machine = end(driver_cpu_ns=driver_cpu_ns)
-            return trace, dataclasses.replace(machine, stolen_share=stolen)
+            return trace, dataclasses.replace(machine, stolen_share=stolen, busy_cores=machine.own_cores + others)
 
         watch.end = ended  # type: ignore[method-assign]
         return watch
 
 
 @pytest.mark.parametrize(("quiet_s", "warm_ups"), [(0.0, 1), (60.0, 4), (3.0, 3)])
+@pytest.mark.parametrize("disturbed", [{"stolen": 0.5, "others": 0.0}, {"stolen": 0.0, "others": 1.0}])
 async def test_a_repeat_waits_for_quiet_and_not_for_ever(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, quiet_s: float, warm_ups: int
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, quiet_s: float, warm_ups: int, disturbed: dict[str, float]
 ) -> None:
-    """Warmed up again while time is stolen, up to the limit; then measured in any case."""
+    """Warmed up again while time is stolen, or others use the machine, up to the limit, and told so; then measured in
+    any case."""
 
     sleep = asyncio.sleep
 
@@ -253,7 +255,7 @@ async def test_a_repeat_waits_for_quiet_and_not_for_ever(
         await sleep(0)
 
     bench = Bench(tmp_path)
-    bench.telemetry = StealingTelemetry(3)
+    bench.telemetry = DisturbedTelemetry(3, **disturbed)
     monkeypatch.setattr("zinc_kettle.session.episode.asyncio.sleep", no_sleep)
     hold = {**study().hold, "quantization": "F16"}
     view = await bench.run(
@@ -262,6 +264,8 @@ async def test_a_repeat_waits_for_quiet_and_not_for_ever(
     roles = [t.role for t in view.cells[0].repeats[0].timelines]
     assert roles == ["warmup"] * warm_ups + ["measured"]
     assert (view.cells[0].repeats[0].extras["waited_s"] > 0) is (warm_ups > 1)
+    told = [e for e in bench.events if isinstance(e, p.Disturbed)]
+    assert len(told) == warm_ups - 1 and all(e.stolen_share == disturbed["stolen"] for e in told)
 
 
 def decide_after(bench: Bench, count: int, *decisions: Decision) -> None:

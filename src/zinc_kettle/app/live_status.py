@@ -18,13 +18,14 @@ from zinc_kettle.session import progress as p
 SIGNS_PER_S = 2.0
 MAX_BYTES = 1 << 20
 _KINDS: dict[str, type[Any]] = {
-    kind.__name__: kind for kind in (p.Making, p.Loading, p.Warming, p.Live, p.Progress, p.Paused)
+    kind.__name__: kind for kind in (p.Making, p.Loading, p.Warming, p.Disturbed, p.Live, p.Progress, p.Paused)
 }
 """Events that say how a run stands now; whatever else happens is in the store."""
 _FORGETS: dict[str, tuple[str, ...]] = {
-    "Loading": ("Live", "Warming", "Making", "Paused"),
-    "Warming": ("Live", "Loading", "Paused"),
-    "Live": ("Making", "Paused"),
+    "Loading": ("Live", "Warming", "Making", "Paused", "Disturbed"),
+    "Warming": ("Live", "Loading", "Paused", "Disturbed"),
+    "Disturbed": ("Live", "Warming"),
+    "Live": ("Making", "Paused", "Disturbed"),
     "Paused": ("Live",),
 }
 """What is no longer so once an event of this kind has come."""

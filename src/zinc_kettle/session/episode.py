@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from zinc_kettle.core.cautions.machine import STOLEN_SHARE
+from zinc_kettle.core.cautions.machine import BUSY_CORES, STOLEN_SHARE
 from zinc_kettle.core.energy import IDLE
 from zinc_kettle.core.facts import MachineFacts
 from zinc_kettle.core.fit.limit import limit_extras
@@ -140,7 +140,8 @@ class EpisodeRunner:
         return out
 
     async def _warm_up(self, workload: Workload) -> float:
-        """Warm up; where the study asks for it, again and again until little processor time is stolen meanwhile.
+        """Warm up; where the study asks for it, again and again until others leave the processor alone meanwhile, and
+        no hypervisor takes it away.
 
         What decides is known before the repeat and has nothing to do with its figures, so that waiting favours no cell.
 
@@ -150,14 +151,16 @@ class EpisodeRunner:
         count, limit_s = self.study.repeats.warm_up, self.study.limits.quiet_s
         waited_s = 0.0
         while count:
-            watch = self.telemetry.watch(self.engine)
+            watch, done = self.telemetry.watch(self.engine), None
             try:
                 warm = self.orders.warm_up(workload, count, cold=self._take_cold())
-                await self._episode("warmup", warm, 1, latest=watch.latest)
+                done = await self._episode("warmup", warm, 1, latest=watch.latest)
             finally:
-                _, machine = watch.end(driver_cpu_ns=0)
-            if machine.stolen_share <= STOLEN_SHARE or waited_s >= limit_s:
+                _, machine = watch.end(driver_cpu_ns=0 if done is None else done.cpu_ns)
+            quiet = machine.stolen_share <= STOLEN_SHARE and machine.other_cores <= BUSY_CORES
+            if quiet or waited_s >= limit_s:
                 break
+            self.emit(p.Disturbed(self.cell.key, self.block, machine.other_cores, machine.stolen_share))
             await asyncio.sleep(QUIET_PAUSE_S)
             waited_s += QUIET_PAUSE_S + machine.wall_s
         return waited_s

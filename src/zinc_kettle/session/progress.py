@@ -48,6 +48,18 @@ class Warming:
 
 
 @dataclass(frozen=True, slots=True)
+class Disturbed:
+    """A repeat waits for a quiet moment."""
+
+    cell: str
+    block: int
+    other_cores: float
+    """What others keep busy of the processor."""
+    stolen_share: float
+    """Share of it that the hypervisor takes away."""
+
+
+@dataclass(frozen=True, slots=True)
 class Live:
     """A glance at the episode that runs now."""
 
@@ -113,5 +125,5 @@ class Ended:
 
 
 Event: TypeAlias = (
-    Began | Making | Loading | Warming | Live | Received | RepeatEnded | Widened | Paused | Progress | Ended
+    Began | Making | Loading | Warming | Disturbed | Live | Received | RepeatEnded | Widened | Paused | Progress | Ended
 )

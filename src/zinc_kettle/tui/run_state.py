@@ -6,6 +6,7 @@ from collections import deque
 from dataclasses import dataclass, field
 
 from zinc_kettle.core.record.telemetry import Latest
+from zinc_kettle.core.units import digits, percent
 from zinc_kettle.session import progress as p
 from zinc_kettle.wire.messages import LiveStream, Tick
 
@@ -63,6 +64,11 @@ class RunState:
             self._at(event.cell, event.block, "loading the model")
         elif isinstance(event, p.Warming):
             self._at(event.cell, event.block, "warming up")
+        elif isinstance(event, p.Disturbed):
+            others = f"others use {digits(event.other_cores, significant=2)} cores"
+            taken = f"the hypervisor takes {percent(event.stolen_share)}"
+            told = others if event.other_cores > event.stolen_share else taken
+            self._at(event.cell, event.block, f"waiting for a quiet moment: {told}")
         elif isinstance(event, p.Progress):
             self.done, self.repeats, self.left_s = event.done, event.repeats, event.left_s
         elif isinstance(event, p.Paused):

@@ -58,6 +58,9 @@ class Reporter:
             self._meter.done(self._progress)
         elif isinstance(event, p.Loading):
             self._meter.now(f"{self._progress} · loading {self._title(event.cell)}")
+        elif isinstance(event, p.Disturbed):
+            told = f"others use {event.other_cores:.1f} cores, the hypervisor takes {event.stolen_share:.0%}"
+            self._meter.now(f"{self._progress} · {self._title(event.cell)} waits for a quiet moment: {told}")
         elif isinstance(event, p.Live):
             self._live(event)
         elif isinstance(event, p.RepeatEnded):

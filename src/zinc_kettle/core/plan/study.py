@@ -234,7 +234,7 @@ class Limits:
         Wait,
         About(
             "wait for quiet",
-            "On a virtual machine: how long a repeat may wait until no processor time is stolen.",
+            "How long a repeat may wait until others leave the processor alone, and no hypervisor takes it.",
             "20 s",
         ),
     ] = 0.0
