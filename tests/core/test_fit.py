@@ -20,7 +20,7 @@ from zinc_kettle.core.fit.sizing import (
     wish_of,
 )
 from zinc_kettle.core.model_shape import ModelShape, from_sizes
-from zinc_kettle.core.rig import Fact, Rig
+from zinc_kettle.core.rig import Fact, Probe, Rig
 from zinc_kettle.core.storage_types import LADDER, STORAGE_TYPES
 from zinc_kettle.present.fit_rows import (
     FILTERS,
@@ -304,6 +304,19 @@ def test_the_best_that_fits_also_keeps_the_pace() -> None:
     assert [r.best for r in faster] == [True, False] and "measured" in verdict(faster[0])
     assert [r.candidate.name for r in chosen_rows(rows_at(between), FILTERS[2], SORTS[0])] == ["kelp.Q8_0"]
     assert chosen_rows(rows_at(None), FILTERS[0], SORTS[1])[0].candidate.name == "kelp.Q8_0"
+
+
+def test_nothing_is_best_without_a_figure() -> None:
+    """A rig whose bandwidth nobody knows has no best and keeps no pace; one that was probed beside others' programs is
+    predicted, and keeps none either."""
+    facts = {"memory_bytes": Fact(64 * GB, "gathered"), "physical_cores": Fact(4, "gathered")}
+    probe = Probe({4: (12e9,)}, busy_cores=1.0)
+    for rig in (Rig("desk", "here", facts), Rig("desk", "here", facts, probe=probe)):
+        wanted = [Candidate("kelp.Q8_0", SMALL_4B.at("Q8_0"), "file", "kelp")]
+        [row] = fit_rows(wanted, rig, LaunchSettings(), threads=4, calibration=rig.prior(), pace=0.1)
+        assert row.keeps_pace is None and (row.decode is None) is not row.best
+        assert detail(row, rig, LaunchSettings(), [row], calibration=rig.prior(), threads=4).paced is row.best
+    assert row.decode is not None and "beside other programs" in row.decode.origin
 
 
 def test_no_quantization_is_advised_that_is_not_there() -> None:

@@ -23,6 +23,7 @@ from zinc_kettle.errors import RigError, StudyFileError, UsageError
 from zinc_kettle.formats.models import ModelFolder
 from zinc_kettle.formats.rigs import read_rigs, type_fact
 from zinc_kettle.present.rig_rows import busy_line, fact_rows, probe_rows, rig_record
+from zinc_kettle.rigs import local
 from zinc_kettle.store.reading import open_run, shelf
 from zinc_kettle.store.store import KettleStore
 
@@ -228,3 +229,22 @@ def test_a_rig_on_paper_is_kept_and_measured_by_nobody(tmp_path: Path) -> None:
     for name, sheet in (("heron", "64 GB"), ("tern", "a lot"), ("tern", ""), ("here", "64 GB")):
         with pytest.raises((UsageError, StudyFileError)):
             again.add_on_paper(name, sheet)
+
+
+async def test_an_unasked_probe_is_quick_quiet_and_kept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Made where nothing is known, and only once; not beside other programs; trouble with it is nobody's."""
+    places = Places(tmp_path, tmp_path / "s.db")
+    monkeypatch.setattr(local, "busy", lambda _seconds: {"cores": 1.0})
+    assert not await RigBook(places).probe_unasked("here")
+    monkeypatch.setattr(local, "busy", lambda _seconds: {"cores": 0.0})
+    book = RigBook(places)
+    assert await book.probe_unasked("here") and not await book.probe_unasked("here")
+    found = RigBook(places).rig("here")
+    assert found.probe is not None and (found.bandwidth or 0) > 1e8 and 1 in found.probe.reading
+
+    def broken(_what: str, _arguments: list[str]) -> None:
+        raise RigError("no")
+
+    monkeypatch.setattr(local, "_script", broken)
+    (tmp_path / "known-rigs.json").unlink()
+    assert not await RigBook(places).probe_unasked("here")

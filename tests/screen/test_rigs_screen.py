@@ -67,7 +67,7 @@ def test_what_if_controls_answer(home: Path, tmp_path: Path) -> None:
     with open_app(mine) as t:
         t.wait("ready to run")
         t.keys("2")
-        t.wait("usable", "brine-15m.Q8_0", "2,048", "best")
+        t.wait("usable", "brine-15m.Q8_0", "2,048", "fits, ")
         t.keys("Right").wait_re(r"6\.0.tok/s")
         t.keys("Tab", "Right").wait("4,096")
         t.keys("Tab", "Right").wait_re("◂.2.▸")

@@ -19,9 +19,10 @@ from typing import Any
 from zinc_kettle import __version__
 from zinc_kettle.config import Places, driver_test_file
 from zinc_kettle.core.anonymise import Anonymiser
-from zinc_kettle.core.cautions.machine import BUSY_CORES, STOLEN_SHARE
+from zinc_kettle.core.cautions.machine import STOLEN_SHARE
 from zinc_kettle.core.fingerprint import DEFINITIONS_VERSION
 from zinc_kettle.core.health import Check
+from zinc_kettle.core.rig import BUSY_CORES
 from zinc_kettle.core.units import byte_size, digits, plural
 from zinc_kettle.errors import KettleError, UsageError
 

@@ -71,6 +71,10 @@ class RigService:
         """
         return await self._book.probe(name)
 
+    async def probe_unasked(self, name: str) -> bool:
+        """A quick probe of this machine where a prediction needs one, and it is quiet; true where it was made."""
+        return await self._book.probe_unasked(name)
+
     async def ready(self, name: str) -> Rig:
         """A rig of which enough is known; reads models and what was measured on it, too.
 

@@ -116,6 +116,22 @@ class RigBook:
         self._write_known()
         return await self.gather(name)
 
+    async def probe_unasked(self, name: str) -> bool:
+        """Probe this machine quickly where nothing tells its bandwidth yet and it is quiet; true where something new is
+        known. Trouble is none here: nobody asked for it.
+        """
+        rig, asked = self.rig(name), self.adapter(name) if self.plan(name).reach == "here" else None
+        if not isinstance(asked, LocalRig) or rig.bandwidth is not None:
+            return False
+        try:
+            found = await asked.quick_probe()
+        except RigError:
+            return False
+        if found is not None:
+            self._known.setdefault(name, {})["probe"] = found
+            self._write_known()
+        return found is not None
+
     def type_in(self, name: str, fact: str, value: float | str, unit: str, source: str) -> Rig:
         """Write a typed fact into the rig file.
 

@@ -17,6 +17,9 @@ from zinc_kettle.core.said_rig import SAY, said_rig, sheet_problem
 from zinc_kettle.core.stats import median
 
 PAPER = "from its data sheet"
+PROBED_BUSY = "from a probe beside other programs, so too low"
+BUSY_CORES = 0.25
+"""Cores others keep busy. A quiet desktop idles below a tenth of a core."""
 Origin = Literal["gathered", "probed", "typed", "simulated"]
 Reach = Literal["here", "url", "ssh", "rehearsal", "paper"]
 REACHES: dict[str, str] = {
@@ -108,7 +111,8 @@ class Probe:
         """The rig's processor at a number of threads, from the medians."""
         reading = {n: median(list(v)) for n, v in self.reading.items() if v}
         rates = {n: median(list(v)) for n, v in self.gemm.items() if v}
-        return machine_at(reading, rates, threads, "from the probe")
+        beside = self.busy_cores > BUSY_CORES
+        return machine_at(reading, rates, threads, PROBED_BUSY if beside else "from the probe")
 
     def plain(self) -> ProbeFacts:
         """As JSON-like values."""

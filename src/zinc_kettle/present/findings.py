@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from zinc_kettle.core.breakdown import TimeSplit, time_split
-from zinc_kettle.core.cautions.machine import BUSY_CORES, SPILLED
+from zinc_kettle.core.cautions.machine import SPILLED
 from zinc_kettle.core.checks.steering import by_person
 from zinc_kettle.core.compare.cells import DENSITY, RepeatsNeeded, other_tokenizers, standing
 from zinc_kettle.core.compare.choice import choice
@@ -22,6 +22,7 @@ from zinc_kettle.core.plan.study import Study
 from zinc_kettle.core.problem import nearest
 from zinc_kettle.core.record.value import Value
 from zinc_kettle.core.results import CellResults, StudyResults
+from zinc_kettle.core.rig import BUSY_CORES
 from zinc_kettle.core.stats import Interval
 from zinc_kettle.core.text import capitalised
 from zinc_kettle.core.units import digits, duration, percent, plural

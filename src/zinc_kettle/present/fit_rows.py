@@ -11,7 +11,7 @@ from zinc_kettle.core.fit.predict import Calibration, Prediction, placed_speed, 
 from zinc_kettle.core.fit.remedies import GOOD, Remedy, best_quantization, remedies
 from zinc_kettle.core.fit.sizing import DEPTH_SHARE, LaunchSettings
 from zinc_kettle.core.model_shape import ModelShape
-from zinc_kettle.core.rig import Rig
+from zinc_kettle.core.rig import BUSY_CORES, Rig
 from zinc_kettle.core.units import byte_size, digits
 
 Placing = Callable[[ModelShape, LaunchSettings, Sequence[Device]], Placement]
@@ -84,6 +84,8 @@ class Detail:
     speeds: list[Prediction | None] = field(default_factory=list)
     """Decode that is predicted with each of them."""
     best: tuple[str, Placement] | None = None
+    paced: bool = False
+    """True where the best is known to keep the pace, by a predicted speed."""
     slow: bool = False
     """True where something fits, but nothing that keeps the pace."""
 
@@ -117,12 +119,20 @@ def fit_rows(
     deep = wish.context * DEPTH_SHARE if depth is None else depth
     rows = [_row(c, rig, devices, wish, threads, calibration, deep, placing) for c in candidates]
     told = measured or {}
-    rows = [replace(r, pace=pace, keeps_pace=_keeps(r.decode, pace), measured=told.get(r.candidate.name)) for r in rows]
+    believed = rig.probe is None or rig.probe.busy_cores <= BUSY_CORES
+    rows = [
+        replace(
+            r,
+            pace=pace,
+            keeps_pace=_keeps(r.decode, pace) if believed else None,
+            measured=told.get(r.candidate.name),
+        )
+        for r in rows
+    ]
     marked = set()
     for family in {r.candidate.family for r in rows if r.candidate.family}:
         good = [r for r in rows if r.candidate.family == family and r.placement and r.placement.state in GOOD]
-        # What nothing is predicted of may be fast enough: it is not held against it.
-        enough = [r for r in good if r.fast_enough or (r.decode is None and r.measured is None)]
+        enough = [r for r in good if r.fast_enough]  # a choice needs a figure
         if enough:
             marked.add(id(max(enough, key=_bits)))
     return [replace(r, best=True) if id(r) in marked else r for r in rows]
@@ -231,7 +241,8 @@ def detail(
     fits = best_quantization(shape, wish, devices, among=among)
     found = remedies(shape, wish, devices, among=among)
     speeds = [speed_of(remedy.shape, remedy.placement) for remedy in found]
-    return Detail(found, speeds, best, slow=best is None and fits is not None)
+    paced = row.pace is not None and best is not None and speed_of(shape.at(best[0]), best[1]) is not None
+    return Detail(found, speeds, best, paced, slow=best is None and fits is not None)
 
 
 def remedy_lines(more: Detail) -> list[tuple[str, str]]:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from zinc_kettle.core.cautions.machine import BUSY_CORES, STOLEN_SHARE
-from zinc_kettle.core.rig import FACT_KINDS, Fact, FactKind, Rig
+from zinc_kettle.core.cautions.machine import STOLEN_SHARE
+from zinc_kettle.core.rig import BUSY_CORES, FACT_KINDS, Fact, FactKind, Rig
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.units import byte_size, digits
 

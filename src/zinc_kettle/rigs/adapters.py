@@ -53,6 +53,11 @@ class LocalRig:
         facts = await self.facts()
         return await asyncio.to_thread(local.probe, int(facts.get("physical_cores") or os.cpu_count() or 1))
 
+    async def quick_probe(self) -> dict[str, Any] | None:
+        """Probe this machine in under three seconds; None where it is busy."""
+        facts = await self.facts()
+        return await asyncio.to_thread(local.quick_probe, int(facts.get("physical_cores") or os.cpu_count() or 1))
+
     async def busy(self) -> dict[str, Any] | None:
         """Who uses this machine."""
         return await asyncio.to_thread(local.busy)

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from zinc_kettle.core.cautions.machine import BUSY_CORES, STOLEN_SHARE
+from zinc_kettle.core.cautions.machine import STOLEN_SHARE
 from zinc_kettle.core.energy import IDLE
 from zinc_kettle.core.facts import MachineFacts
 from zinc_kettle.core.fit.limit import limit_extras
@@ -19,6 +19,7 @@ from zinc_kettle.core.plan.study import Cell, Study, shape_of
 from zinc_kettle.core.record.repeat import Repeat
 from zinc_kettle.core.record.telemetry import Latest
 from zinc_kettle.core.record.timeline import Timeline
+from zinc_kettle.core.rig import BUSY_CORES
 from zinc_kettle.core.workload import salt
 from zinc_kettle.errors import MeasureError
 from zinc_kettle.ports.driver import LoadSource

@@ -164,7 +164,7 @@ def show_fit(
         return
     plan = book.plan(rig_name)
     rig = book.rig(plan.name)
-    if rig.memory_bytes is None:
+    if rig.memory_bytes is None or rig.bandwidth is None:
         rig = asyncio.run(_gathered(book, plan.name))
     wanted = [Candidate(shape.name, shape, "shape")] if shape else candidates(where, rig, paths)
     store = open_store(where) if where.store.exists() else None
@@ -234,7 +234,9 @@ def _paper(said: str, number: int) -> RigPlan:
 
 async def _gathered(book: RigBook, name: str) -> Rig:
     try:
-        return await book.gather(name)
+        await book.gather(name)
+        await book.probe_unasked(name)
+        return book.rig(name)
     finally:
         await book.close()
 
@@ -289,7 +291,7 @@ def _further(row: FitRow, rig: Rig, wish: LaunchSettings, known: Calibration, th
     for what, cost in remedy_lines(more):
         output.line(f"  would fit: {what} ({cost})")
     if more.best is not None:
-        pace = " and keeps the pace" if row.pace is not None else ""
+        pace = " and keeps the pace" if more.paced else ""
         output.line(f"  best quantization that fits here{pace}: {more.best[0]}")
     elif more.slow:
         output.line("  nothing of it that fits here keeps the pace")

@@ -9,13 +9,12 @@ from zinc_kettle.core.cautions.kinds import CautionKind, Setting
 from zinc_kettle.core.measures import per_repeat
 from zinc_kettle.core.measures.machine import observer_cores
 from zinc_kettle.core.record.repeat import Repeat
+from zinc_kettle.core.rig import BUSY_CORES
 from zinc_kettle.core.stats import median
 from zinc_kettle.core.units import digits, plural
 
 STOLEN_SHARE = 0.02
 """Share of processor time taken by the hypervisor; single cores then lose several times as much."""
-BUSY_CORES = 0.25
-"""Cores others kept busy. A quiet desktop idles below a tenth of a core."""
 OBSERVER_CORES = 0.08
 """Our own driver and sampler; more would show in the engine's speed on two cores."""
 QUEUE_S = 0.005

@@ -301,7 +301,7 @@ def detail_text(row: FitRow, rig: Rig, more: Detail, palette: Palette) -> Text:
         out.append(f"{value} tok/s ({low}–{high})", f"bold {palette.ink}")
         out.append(f", {row.measured.how}\n", palette.muted)
     if more.best is not None:
-        out.append("best that fits" + (" and keeps the pace: " if row.pace is not None else " here: "), palette.muted)
+        out.append("best that fits" + (" and keeps the pace: " if more.paced else " here: "), palette.muted)
         out.append(f"{more.best[0]}\n", palette.ink)
     elif more.slow:
         out.append("nothing of it that fits keeps the pace\n", palette.caution)

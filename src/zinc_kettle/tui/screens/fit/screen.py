@@ -122,6 +122,11 @@ class FitScreen(Station):
         self._threads = min(self._threads or self._rig.cores, int(self._rig.number("hardware_threads") or 1024))
         if self.stands:
             self.redraw()
+        measuring = app.run_state is not None and app.run_state.active
+        if not measuring and await app.services.rigs.probe_unasked(app.rig):
+            self._rig = await app.services.rigs.ready(app.rig)
+            if self.stands:
+                self.redraw()
 
     def draw(self) -> None:
         """Compute and draw everything again; this is what a control's change does."""
