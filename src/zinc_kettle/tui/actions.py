@@ -100,6 +100,7 @@ ACTIONS = (
     Action("back", "back", "Go back.", "escape", "fit", footer=False),
     Action("edit", "change", "Change the selected line: unfold it, choose, or type.", "enter", "plan"),
     Action("add_factor", "add factor", "Add a factor to vary, from a list that explains each.", "a", "plan"),
+    Action("hold_factor", "hold", "Add a factor that is held, from a list that explains each.", "h", "plan", False),
     Action("remove", "remove", "Remove the line; on the map, leave the cell out.", "d", "plan"),
     Action("vary_or_hold", "vary/hold", "Hold a factor that varies, or vary one that is held.", "v", "plan"),
     Action("add_level", "level", "Add a level that is known here: a model, a quantization, a rig.", "l", "plan", False),

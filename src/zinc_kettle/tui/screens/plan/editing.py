@@ -301,6 +301,11 @@ class Editing(Station):
         if self.open_plan is not None:
             self.add_from_list("vary")
 
+    def action_hold_factor(self) -> None:
+        """Choose a factor to hold."""
+        if self.open_plan is not None:
+            self.add_from_list("hold")
+
     def action_undo(self) -> None:
         """Undo the last change."""
         self._travel(lambda plan: plan.history.undone())
