@@ -200,6 +200,16 @@ class PlanService:
             return [(rig.name, rig.reach) for rig in self._rigs().all() if rig.name != HERE and not rig.on_paper]
         return known_levels(name, self._may_name, self._places)
 
+    def brought_files(self, said: str, plan: OpenPlan) -> list[str]:
+        """Prompt files as a person names them, those from elsewhere copied to the plan, typed texts written there.
+
+        Raises:
+            UsageError: One cannot be used.
+        """
+        from zinc_kettle.formats.prompt_files import brought
+
+        return brought(said, plan.folder)
+
     def prompts_of(self, raw: Mapping[str, object], folder: Path) -> list[tuple[str, str]]:
         """Names of the prompts that a plan's files hold, after the word for all of them; none without files."""
         names = prompt_names(raw, folder)

@@ -90,7 +90,8 @@ class Prompts:
         Len(0, 1_000),
         About(
             "files",
-            "Prompt files beside the study file: plain text, .jsonl or .csv. Without any, prompts are made-up words.",
+            "Prompt files beside the study file: plain text, .jsonl or .csv. Without any, prompts are made-up words. "
+            "Plan also takes files from elsewhere, which it copies, and texts in quotation marks.",
             "night-log.txt, calls.jsonl",
         ),
     ] = ()

@@ -12,6 +12,7 @@ from zinc_kettle.core.declared import Plain
 from zinc_kettle.core.plan.fields import FIELDS, CannotReadError, read_field
 from zinc_kettle.core.plan.ranges import read_level, read_levels
 from zinc_kettle.core.text import capitalised
+from zinc_kettle.errors import UsageError
 from zinc_kettle.present.plan_lines import PlanLine, plan_lines, setting_words
 from zinc_kettle.tui.chooser import Choice
 from zinc_kettle.tui.host import host
@@ -234,6 +235,11 @@ class Editing(Station):
         return True
 
     def _read(self, line: PlanLine, said: str) -> Plain | None:
+        if _path(line) == ("prompts", "files") and self.open_plan is not None:
+            try:
+                return host(self).services.plans.brought_files(said, self.open_plan) or None
+            except UsageError as error:
+                raise CannotReadError(str(error)) from error
         if line.kind != "factor":
             return read_field(FIELDS[_path(line)], said, self.checked.factors)
         name = line.path[1]
