@@ -18,9 +18,8 @@ def test_files_from_anywhere_and_typed_text(tmp_path: Path) -> None:
     folder.mkdir()
     (away / "night log.txt").write_text("The tide, again.")
     (folder / "calls.jsonl").write_text("{}\n")
-    said = (
-        f'{away}/night log.txt, calls.jsonl, "Which quay, at noon, is free tomorrow?", gone.txt, {folder}/calls.jsonl'
-    )
+    question = "Which quay, at noon, is free tomorrow?"
+    said = f'{away}/night log.txt, calls.jsonl, "{question}", gone.txt, {folder}/calls.jsonl'
     names = brought(said, folder)
     typed = names[2]
     assert names == ["night-log.txt", "calls.jsonl", typed, "gone.txt", "calls.jsonl"]

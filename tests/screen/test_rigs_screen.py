@@ -44,7 +44,7 @@ def test_an_address_is_typed_in_tested_and_planned(home: Path, tmp_path: Path, p
     with open_app(mine) as t:
         t.wait("ready to run")
         t.keys("1").wait("this machine")
-        t.keys("n").wait("a name, its address")
+        t.keys("n").wait("desk = http")
         for key in f"desk = {paced}".replace(" ", "~"):
             t.keys("Space" if key == "~" else key)
         t.keys("Enter").wait_re(r"desk\b")

@@ -267,5 +267,6 @@ class TimeLeft:
 
     @property
     def seconds(self) -> float:
-        """Seconds they will take."""
-        return max(0.0, self._known_s + self._correction * self._guessed_s + self._launches_s)
+        """Seconds they will take; exactly none where none is left, whatever sums of them have left over."""
+        left = self._known_s + self._correction * self._guessed_s + self._launches_s
+        return max(0.0, left) if self.repeats else 0.0

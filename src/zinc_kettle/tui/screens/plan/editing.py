@@ -237,7 +237,7 @@ class Editing(Station):
     def _read(self, line: PlanLine, said: str) -> Plain | None:
         if _path(line) == ("prompts", "files") and self.open_plan is not None:
             try:
-                return host(self).services.plans.brought_files(said, self.open_plan) or None
+                return [*host(self).services.plans.brought_files(said, self.open_plan)] or None
             except UsageError as error:
                 raise CannotReadError(str(error)) from error
         if line.kind != "factor":
