@@ -164,7 +164,7 @@ def show_fit(
         return
     plan = book.plan(rig_name)
     rig = book.rig(plan.name)
-    if rig.memory_bytes is None or rig.bandwidth is None:
+    if rig.memory_bytes is None or (rig.reach == "here" and rig.bandwidth is None):
         rig = asyncio.run(_gathered(book, plan.name))
     wanted = [Candidate(shape.name, shape, "shape")] if shape else candidates(where, rig, paths)
     store = open_store(where) if where.store.exists() else None

@@ -120,7 +120,7 @@ def _threads(study: Study, cells: tuple[Cell, ...], cores: int | None) -> Iterat
 
 def _without_effect(study: Study, cells: tuple[Cell, ...]) -> Iterator[Problem]:
     """Micro-batches that the engine cuts to the same size, so that cells are measured which cannot differ."""
-    alike: dict[tuple[object, ...], dict[int, int]] = {}
+    alike: dict[tuple[object, ...], set[int]] = {}
     for cell in cells:
         level, setting = cell.level("micro-batch"), cell.engine.setting("micro-batch")
         if level is None or setting is None or setting.name not in study.vary:
@@ -129,8 +129,8 @@ def _without_effect(study: Study, cells: tuple[Cell, ...]) -> Iterator[Problem]:
         prompt, _ = most_tokens(study, cell)
         most = min(asked, int(cell.level("batch") or asked), asked if prompt is None else prompt * streams)
         rest = tuple((name, level) for name, level in cell.levels.items() if name != setting.name)
-        same = alike.setdefault((*rest, most), {})
-        same[asked] = most
+        same = alike.setdefault((*rest, most), set())
+        same.add(asked)
         if len(same) > 1:
             low, high = sorted(same)[:2]
             yield Problem(

@@ -59,9 +59,12 @@ def _far_below(repeats: Sequence[Repeat], promise: Promise) -> bool:
     requests = [t for r in repeats for t in r.measured]
     both = ((promise.ttft_s, first_output_s), (promise.tpot_s, pace_s))
     for limit, figure in both:
-        if limit is None:
+        seconds = [] if limit is None else [v for v in map(figure, requests) if v is not None and v > 0]
+        if limit is None or not seconds:  # answers of one token have no pace that could be too slow
             continue
-        logs = np.log([max(v, 1e-9) for v in map(figure, requests) if v is not None])
-        if tolerance_bound(logs, promise.percentile / 100, len(repeats), LEAST_SPREAD) > math.log(limit):
+        if len(seconds) < len(repeats):
+            return False
+        bound = tolerance_bound(np.log(seconds), promise.percentile / 100, len(repeats), LEAST_SPREAD)
+        if bound > math.log(limit):
             return False
     return True

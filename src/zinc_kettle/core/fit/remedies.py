@@ -168,7 +168,7 @@ def _kept(remedy: Remedy) -> int:
 
 
 def _lighter(shape: ModelShape, wish: LaunchSettings) -> list[tuple[_Change, LaunchSettings]]:
-    """Changes that cost little: a cache of one byte, smaller micro-batches, experts of all layers in main memory."""
+    """Changes that cost little: a cache of one byte, smaller micro-batches."""
     out: list[tuple[_Change, LaunchSettings]] = []
     if CACHE_TYPES[wish.cache].bits_per_weight > CACHE_TYPES[SMALLER_CACHE].bits_per_weight:
         out.append((_cache_change(SMALLER_CACHE, wish), replace(wish, cache=SMALLER_CACHE)))

@@ -141,7 +141,7 @@ MEASURES = (
         "tokens",
         "neither",
         GROUP,
-        "output tokens of an answer, in the mean over the requests of a repeat",
+        "output tokens of an answer, the median over the requests of a repeat",
         PerRepeat(output_tokens),
         map_rank=26,
     ),
