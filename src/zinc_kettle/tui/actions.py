@@ -252,7 +252,7 @@ ACTIONS = (
         "serve", "serve", "Run its engine, with exactly these settings, for other programs, or end it.", "s", "cell"
     ),
     Action("compare", "compare", "Compare this cell with the best one in Duel.", "c", "cell", footer=False),
-    Action("back", "back to map", "Go back to the map.", "escape", "cell"),
+    Action("back", "back", "Go back where you came from.", "escape", "cell"),
     Action("next_cell", "next cell", "Open the next cell.", "n", "cell"),
     Action("previous_cell", "previous", "Open the previous cell.", "p", "cell"),
     Action("note", "note", "Write a note on this cell.", "w", "cell"),
