@@ -7,6 +7,7 @@ import shutil
 from pathlib import Path
 
 import pytest
+from textual.widgets import Input
 
 from tests.cli import kettle
 from tests.screen.piloting import settled, shown_text
@@ -15,8 +16,10 @@ from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
 from zinc_kettle.core.report import ReportPart, ReportPlan
 from zinc_kettle.tui.app import KettleApp
 from zinc_kettle.tui.screens.lineup.screen import LineupScreen
+from zinc_kettle.tui.screens.shelf.screen import ShelfScreen
 from zinc_kettle.tui.station import UNFORESEEN, Station
 from zinc_kettle.tui.stations import STATIONS
+from zinc_kettle.tui.theme import DARK
 
 STUDY = """format = 1
 name = "which-machine"
@@ -121,6 +124,21 @@ async def test_escape_goes_back_where_one_came_from(services: Services) -> None:
                 await pilot.press("escape")
                 await settled(pilot)
             assert " ".join(seen) == wanted, keys
+
+
+async def test_words_typed_before_the_shelf_is_read_stay_words(services: Services) -> None:
+    """They narrow the list, and none of them is taken for a key."""
+    app = KettleApp(services)
+    async with app.run_test(size=(142, 42)) as pilot:
+        await pilot.press("slash", *"dt")
+        shelf = app.screen
+        assert isinstance(shelf, ShelfScreen)
+        shelf.action_reload()
+        await pilot.press(*"u")
+        await settled(pilot)
+        line = app.focused
+        assert isinstance(line, Input) and line.value == "dtu" and app.theme == DARK.name
+    assert len(next(entry for entry in services.studies.shelf() if entry.runs).runs) == 1
 
 
 async def test_names_are_looked_up_in_ones_own_store_before_the_examples(first: Services) -> None:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 from textual.app import ComposeResult
-from textual.widgets import Footer, OptionList, Static
+from textual.widgets import Footer, Input, OptionList, Static
 
 from zinc_kettle.app.views import ShelfEntry
 from zinc_kettle.core.text import capitalised
@@ -84,7 +84,8 @@ class ShelfScreen(Station):
         self._opened.clear()
         options.show([ChoiceRow(e.key, self._line(e), self._also(e)) for e in self._entries], choose=self._first())
         if self._entries:
-            options.focus()
+            if not isinstance(self.focused, Input):  # who types already goes on typing
+                options.focus()
             self.call_after_refresh(options.scroll_to_highlight)
         self._title()
         self.query_one(Stations).show(self.palette)
