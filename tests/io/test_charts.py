@@ -7,11 +7,14 @@ from functools import cache
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from zinc_kettle.app.build import open_store
 from zinc_kettle.app.charting import subject_of
 from zinc_kettle.charts.draw import draw
 from zinc_kettle.config import DEMO_FILES, SAMPLE_STORE, Places
+from zinc_kettle.core.chart import Axis, Line, Panel, Points
 from zinc_kettle.core.chart_view import spots
 from zinc_kettle.core.compare.reported import Reported
 from zinc_kettle.core.results import StudyResults
@@ -21,6 +24,7 @@ from zinc_kettle.present.charts.kinds import Subject
 from zinc_kettle.store.reading import open_run, shelf
 from zinc_kettle.store.store import KettleStore
 from zinc_kettle.tui.draw.chart import draw_chart
+from zinc_kettle.tui.draw.plot import draw_plot
 from zinc_kettle.tui.theme import DARK, LIGHT
 
 
@@ -66,6 +70,29 @@ def test_every_kind_is_drawn_by_both_backends(kind: str, places: Places) -> None
     if CHART_KINDS[kind].of == "study" and kind not in {"map", "where", "latency"}:
         keys = {cell.cell.key for cell in found.results.cells}
         assert spots(made) and {s.key for s in spots(made)} <= {*keys, ""}
+
+
+BENDS = {"─": "lr", "│": "ud", "╮": "ld", "╯": "lu", "╭": "rd", "╰": "ru"}
+"""The sides on which each character of a solid line goes on."""
+SIDES = {"l": (0, -1, "r"), "r": (0, 1, "l"), "u": (-1, 0, "d"), "d": (1, 0, "u")}
+
+
+@given(st.lists(st.integers(0, 20), min_size=2, max_size=6))
+def test_a_line_between_points_has_no_gaps(ys: list[int]) -> None:
+    """Each of its characters goes on in the next one, or ends beside a point; a dense line is drawn in dots."""
+    xs = tuple(float(i) for i in range(len(ys)))
+    marks = (Line(xs, tuple(map(float, ys))), Points(xs, tuple(map(float, ys))))
+    panel = Panel(Axis(), Axis(low=0.0, high=20.0), marks)
+    rows = draw_plot(panel, 70, 16, DARK, legend=False).plain.splitlines()[:16]
+    at = {(r, c): char for r, row in enumerate(rows) for c, char in enumerate(row) if char in BENDS or char == "●"}
+    assert sum(char != "●" for char in at.values()) >= 20
+    for (row, column), char in at.items():
+        for side in BENDS.get(char, ""):
+            down, right, back = SIDES[side]
+            beside = at.get((row + down, column + right), "")
+            assert beside == "●" or back in BENDS.get(beside, ""), "\n".join(rows)
+    dense = Line(tuple(float(i) for i in range(60)), tuple(float(i % 7) for i in range(60)))
+    assert not set(BENDS) & set(draw_plot(Panel(Axis(), Axis(), (dense,)), 70, 16, DARK, legend=False).plain)
 
 
 def test_somebody_elses_points_stand_beside_the_frontier(places: Places) -> None:

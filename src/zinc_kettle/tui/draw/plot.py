@@ -31,6 +31,8 @@ from zinc_kettle.tui.theme import Palette
 
 LABEL_ROOM = 9
 """Characters left of a plot for the numbers of its y axis."""
+SPARSE = 3
+"""Characters across for each point of a line from which on it is drawn solid; a denser one is drawn in dots."""
 TALL = 8
 """Lines from which on an axis has round numbers; a lower one has its two ends."""
 
@@ -82,6 +84,8 @@ class _Plot:
         self._y = Scale.of(panel.y, positions(panel, "y"), self._canvas.height)
         self._colours: dict[tuple[int, int], str] = {}
         self._chars: dict[tuple[int, int], tuple[str, str]] = {}
+        self._strokes: dict[tuple[int, int], tuple[str, str]] = {}
+        """Of solid lines; points and words lie over them."""
 
     def _dot(self, x: float, y: float) -> tuple[int, int]:
         return self._x.at(x), self._canvas.height - 1 - self._y.at(y)
@@ -102,10 +106,36 @@ class _Plot:
         if len(dots) == 1:
             self._stroke(*dots[0], *dots[0], colour)
 
+    def _solid(self, xs: Sequence[float], ys: Sequence[float], colour: str) -> None:
+        """A line of box characters, which has no gaps: as exact as the points it joins, which are whole characters."""
+        cells = [(column // 2, row // 4) for column, row in map(self._dot, xs, ys)]
+        for (left, first), (right, last) in itertools.pairwise(sorted(cells) if cells[0] > cells[-1] else cells):
+            step = 1 if right >= left else -1
+            rows = [
+                round(first + (last - first) * abs(column - left) / max(1, abs(right - left)))
+                for column in range(left, right + step, step)
+            ]
+            for column, row, after in zip(range(left, right + step, step), rows, [*rows[1:], last], strict=True):
+                self._bend(column, row, after, colour)
+
+    def _bend(self, column: int, row: int, after: int, colour: str) -> None:
+        """A column of a solid line: level, or with a bend into the row it goes on in."""
+        if row == after:
+            self._strokes[column, row] = "─", colour
+            return
+        begins, ends = ("╮", "╰") if after > row else ("╯", "╭")
+        self._strokes[column, row], self._strokes[column, after] = (begins, colour), (ends, colour)
+        for between in range(min(row, after) + 1, max(row, after)):
+            self._strokes[column, between] = "│", colour
+
     def draw(self, mark: object) -> None:
         """Draw one mark."""
         if isinstance(mark, Line):
-            self._path(mark.x, mark.y, tone_colour(mark.tone, mark.series, self._palette), dashed=mark.dashed)
+            colour = tone_colour(mark.tone, mark.series, self._palette)
+            if mark.dashed or self._canvas.rows < TALL or len(mark.x) * SPARSE > self._canvas.columns:
+                self._path(mark.x, mark.y, colour, dashed=mark.dashed)
+            else:
+                self._solid(mark.x, mark.y, colour)
         elif isinstance(mark, Steps):
             self._steps(mark)
         elif isinstance(mark, Points):
@@ -204,9 +234,9 @@ class _Plot:
             said = named.get(row, "")
             out.append(shorten(said, LABEL_ROOM - 1).rjust(LABEL_ROOM - 1) + " ", self._palette.muted)
             for column, char in enumerate(line):
-                shown, colour = self._chars.get(
-                    (column, row), (char, self._colours.get((column, row), self._palette.ink))
-                )
+                place = column, row
+                dots = char, self._colours.get(place, self._palette.ink)
+                shown, colour = self._chars.get(place) or self._strokes.get(place) or dots
                 out.append(shown, colour)
             if row < last:
                 out.append("\n")
