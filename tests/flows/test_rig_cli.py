@@ -86,7 +86,8 @@ def test_fit_of_files(home: Path, tmp_path: Path) -> None:
     (folder / "brine-15m.Q8_0.gguf").symlink_to(home / "models" / "brine-15m.Q8_0.gguf")
     (folder / "broken.gguf").write_bytes(gguf_bytes.model()[:90])
     table = kettle("fit", home=tmp_path).stdout
-    assert "● best, fits" in table and "broken.gguf: the file ends" in table
+    # Whether it is called best depends on a figure, which a busy machine does not get unasked.
+    assert re.search(r"● (best, )?fits", table) and "broken.gguf: the file ends" in table
     single = kettle(
         "fit", str(folder / "brine-15m.Q8_0.gguf"), "--context", "2000000", "--slots", "16", home=tmp_path
     ).stdout

@@ -69,6 +69,7 @@ def test_every_list_is_narrowed_by_words(tmp_path: Path) -> None:
             t.keys(words).gone(hidden)
             t.wait(shown)
             t.keys("Escape").wait(hidden)
+        t.keys("Escape").wait("leads")
         t.keys("Escape").wait("◐ partly")
         t.keys("q").wait_exit()
 
