@@ -33,6 +33,8 @@ def test_every_part_in_any_order() -> None:
         ("60 GB/s", "missing"),
         ("64 GB, a lot", "'a lot' is not understood"),
         ("64 GB, 32 GB", "twice"),
+        ("64 KB", "'64 KB' is not understood"),
+        ("64 GB, 900 kB/s", "not understood"),
         ("0 GB", "cannot be"),
         ("64 GB, card 0 GB", "cannot be"),
         (f"64 GB, {MOST_CARDS + 1} cards 8 GB", "more than"),

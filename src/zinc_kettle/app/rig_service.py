@@ -87,10 +87,13 @@ class RigService:
         if rig.trouble and rig.memory_bytes is None:
             raise RigError(f"{name} is not reached", why=rig.trouble, remedy="see the rig on Rigs")
         self._candidates[name] = await asyncio.to_thread(candidates, self._places, rig)
-        if self._places.store.exists():  # asking what fits makes no store
-            self._calibrations[name] = await asyncio.to_thread(calibration, self._store(), rig)
-            self._measured[name] = await asyncio.to_thread(measured_before, self._store(), rig)
+        await self._read_measured(rig)
         return rig
+
+    async def _read_measured(self, rig: Rig) -> None:
+        if self._places.store.exists():  # asking what fits makes no store
+            self._calibrations[rig.name] = await asyncio.to_thread(calibration, self._store(), rig)
+            self._measured[rig.name] = await asyncio.to_thread(measured_before, self._store(), rig)
 
     def type_fact(self, name: str, text: str) -> Rig:
         """Keep `bandwidth = 51.2 GB/s, data sheet`.
@@ -155,9 +158,8 @@ class RigService:
     async def ready_everywhere(self) -> None:
         """Read what was measured on each rig of which the memory is known, for `across`."""
         for rig in self.all():
-            if rig.name not in self._calibrations and rig.memory_bytes and self._places.store.exists():
-                self._calibrations[rig.name] = await asyncio.to_thread(calibration, self._store(), rig)
-                self._measured[rig.name] = await asyncio.to_thread(measured_before, self._store(), rig)
+            if rig.name not in self._calibrations and rig.memory_bytes:
+                await self._read_measured(rig)
 
     def across(self, candidate: Candidate, wish: LaunchSettings, pace: float | None) -> list[Across]:
         """A model on every rig of which the memory is known, the fastest first."""

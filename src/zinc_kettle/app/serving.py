@@ -65,10 +65,16 @@ class Serving:
         if self._engine is not None:
             raise UsageError("an engine serves already", remedy="end it first")
         if results.run.origin:
-            raise UsageError("how somebody else's engines are started is not for others to say")
-        spec = cell.cell.launch
+            raise UsageError(
+                "how somebody else's engines are started is not known here",
+                remedy="begin a plan with a copy of the study (n on the shelf), and serve a cell of that",
+            )
         if results.study.endpoint is not None or not cell.cell.engine.started:
-            raise UsageError(f"{cell.title} is behind an address: its engine runs already, with settings of its own")
+            raise UsageError(
+                f"{cell.title} is behind an address: its engine runs already, with settings of its own",
+                remedy="give other programs that address",
+            )
+        spec = cell.cell.launch
         leftovers = Orphans(self._places.engines)
         fleet = Fleet(
             results.study, rig_book(self._places), model_folder(self._places), recipe_book(self._places), leftovers

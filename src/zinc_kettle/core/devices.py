@@ -76,6 +76,11 @@ def use_of(samples: Sequence[Sequence[Reading]]) -> tuple[DeviceUse, ...]:
     return tuple(_one(readings) for readings in zip(*rows, strict=True))
 
 
+def use_of_one(samples: Sequence[Reading]) -> DeviceUse | None:
+    """What a single device did while it was sampled; None where there is no sample."""
+    return _one(samples) if samples else None
+
+
 def _one(readings: Sequence[Reading]) -> DeviceUse:
     columns = ([v for v in column if v is not None] for column in zip(*readings, strict=True))
     found = [fold(column) if column else None for fold, column in zip(FOLDED, columns, strict=True)]

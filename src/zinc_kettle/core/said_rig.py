@@ -13,7 +13,7 @@ _BYTES = {"MB": 1e6, "GB": 1e9, "TB": 1e12, "MIB": float(1 << 20), "GIB": float(
 _RATES = {f"{name}/S": scale for name, scale in _BYTES.items()}
 _FLOPS = {"GFLOP/S": 1e9, "TFLOP/S": 1e12, "GFLOPS": 1e9, "TFLOPS": 1e12}
 _NUMBER = r"(\d+(?:\.\d+)?)\s*"
-_MEMORY, _RATE = _NUMBER + r"([kmgt]i?b)", _NUMBER + r"([kmgt]i?b/s)"
+_MEMORY, _RATE = _NUMBER + r"([mgt]i?b)", _NUMBER + r"([mgt]i?b/s)"
 _CARDS = re.compile(rf"(?:(\d+)\s*(?:x|×)?\s*)?cards?\s+(?:of\s+)?{_MEMORY}(?:\s+(?:at\s+)?{_RATE})?", re.IGNORECASE)
 MOST_CARDS, MOST = 64, 1e18
 

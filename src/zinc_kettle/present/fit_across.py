@@ -11,7 +11,16 @@ from zinc_kettle.core.fit.predict import Calibration
 from zinc_kettle.core.fit.sizing import LaunchSettings
 from zinc_kettle.core.rig import Rig
 from zinc_kettle.core.units import byte_size, digits
-from zinc_kettle.present.fit_rows import Candidate, FitRow, Measured, fit_record, fit_rows, pace_words, short_verdict
+from zinc_kettle.present.fit_rows import (
+    Candidate,
+    FitRow,
+    Measured,
+    fit_record,
+    fit_rows,
+    pace_words,
+    short_verdict,
+    speed_text,
+)
 
 HEADS = ("rig", "memory", "decode, predicted", "measured", "price", "verdict")
 
@@ -83,16 +92,11 @@ def across_cells(found: Across) -> list[str]:
     return [
         f"{rig.name}{f' ({kind})' if kind else ''}",
         memories_text(rig),
-        "–" if row.decode is None else f"{digits(row.decode.value, significant=2)} tok/s ({_band(row)})",
+        speed_text(row.decode),
         "–" if row.measured is None else f"{digits(row.measured.value, significant=3)} tok/s",
         "–" if price is None else f"{price:,g}",
         f"{short_verdict(row)}{pace_words(row) if row.placement and row.placement.works else ''}",
     ]
-
-
-def _band(row: FitRow) -> str:
-    assert row.decode is not None
-    return f"{digits(row.decode.low, significant=2)}–{digits(row.decode.high, significant=2)}"
 
 
 def across_record(found: Across, wish: LaunchSettings) -> dict[str, Any]:

@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from zinc_kettle.core.devices import Reading, reading, use_of
+from zinc_kettle.core.devices import Reading, reading, use_of, use_of_one
 from zinc_kettle.core.record.telemetry import Latest, Machine, Trace, hottest, watts_between
 from zinc_kettle.core.stats import median
 from zinc_kettle.rigs.telemetry import PERIOD_S, UNTOLD, trace_from
@@ -87,7 +87,7 @@ class ScrapeWatch:
         self._columns = tuple(array("q") for _ in range(8))
         self._latest = Latest()
         self._devices: list[list[Reading]] = []
-        self._chip: list[list[Reading]] = []
+        self._chip: list[Reading] = []
         self._cpu_ns = 0
         self._joules = 0.0
         self._last_watts: tuple[float, float] | None = None
@@ -106,8 +106,7 @@ class ScrapeWatch:
         self._thread.join(timeout=LIMIT_S + 1)
         wall_s = (time.monotonic_ns() - self._start_ns) / 1e9
         trace = trace_from(self._columns, self._cpu_ns, -1, f"metrics of {self._names.watts[0].split('_')[0]}")
-        processor = next(iter(use_of(self._chip)), None)
-        return trace, Machine(wall_s, 1, 0.0, 0.0, 0.0, use_of(self._devices), processor)
+        return trace, Machine(wall_s, 1, 0.0, 0.0, 0.0, use_of(self._devices), use_of_one(self._chip))
 
     def _run(self) -> None:
         import httpx
@@ -131,7 +130,7 @@ class ScrapeWatch:
             return
         self._devices.append(each_device(text, self._names.each))
         if (celsius := pick(found, self._names.celsius)) is not None:
-            self._chip.append([reading([None, None, None, round(celsius * 1000)])])
+            self._chip.append(reading([None, None, None, round(celsius * 1000)]))
         # The middle of asking and answering is when the figures were true, as near as can be told.
         at = (asked + time.monotonic_ns()) // 2
         memory = pick(found, self._names.memory)
@@ -150,7 +149,7 @@ class ScrapeWatch:
         )
         times, spent = self._columns[0], self._columns[5]
         watts = watts_between(times[-1], spent[-1], row[0], row[5]) if len(times) else None
-        now = hottest([*self._devices[-1], *(self._chip[-1:] or [[]])[0]])
+        now = hottest([*self._devices[-1], *self._chip[-1:]])
         self._latest = Latest(int((memory or 0) + (device or 0)), 0.0, watts, None if percent is None else row[7], now)
         for column, value in zip(self._columns, row, strict=True):
             column.append(value)

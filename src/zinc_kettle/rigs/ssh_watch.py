@@ -9,7 +9,7 @@ import time
 from importlib import resources
 from typing import Any
 
-from zinc_kettle.core.devices import Reading, reading, use_of
+from zinc_kettle.core.devices import Reading, reading, use_of, use_of_one
 from zinc_kettle.core.record.telemetry import Latest, Machine, Trace, hottest, watts_between
 from zinc_kettle.errors import RigError
 from zinc_kettle.ports.remote import RemoteProcess, Shell
@@ -172,5 +172,5 @@ def _machine(seen: list[dict[str, Any]], wall_s: float, cores: int, own_ns: int)
         own_cores=(engine_s + own_ns / 1e9) / span_s,
         stolen_share=stolen / total if total > 0 else 0.0,
         devices=use_of([_devices(s) for s in seen]),
-        processor=next(iter(use_of([_chip(s) for s in seen])), None),
+        processor=use_of_one([one for s in seen for one in _chip(s)]),
     )

@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 import psutil
 
-from zinc_kettle.core.devices import Reading, reading, use_of
+from zinc_kettle.core.devices import Reading, reading, use_of, use_of_one
 from zinc_kettle.core.record.telemetry import Latest, Machine, Trace, hottest, watts_between
 from zinc_kettle.rigs.agent.watch import Power, Processor, peak_anew
 
@@ -56,7 +56,7 @@ class TreeWatch:
         self._power = Power()
         self._processor = Processor()
         self._devices: list[list[Reading]] = []
-        self._chip: list[list[Reading]] = []
+        self._chip: list[Reading] = []
         self._latest = Latest()
         self._highest = -1
         self._anew: dict[int, bool] = {}
@@ -105,7 +105,7 @@ class TreeWatch:
             own_cores=own_ns / 1e9 / wall_s,
             stolen_share=stolen / total if total > 0 else 0.0,
             devices=use_of(self._devices),
-            processor=next(iter(use_of(self._chip)), None),
+            processor=use_of_one(self._chip),
         )
 
     def _sample_until_stopped(self) -> None:
@@ -154,11 +154,11 @@ class TreeWatch:
             back, energy = max(0, len(times) - 12), self._columns[5]
             cores = (cpu_ns - cpu[back]) / max(1, at - times[back])
             watts = watts_between(times[back], energy[back], times[-1], energy[-1])
-            now = [*(self._devices[-1:] or [[]])[0], *(self._chip[-1:] or [[]])[0]]
+            now = [*(self._devices[-1:] or [[]])[0], *self._chip[-1:]]
             self._latest = Latest(memory[0] + (told[1] or 0), cores, watts, told[2], hottest(now))
         self._devices.append([reading(each) for each in self._power.each_device()])
         if told_of := self._processor.reading():
-            self._chip.append([reading(told_of)])
+            self._chip.append(reading(told_of))
         further = (UNTOLD if value is None else value for value in told)
         for column, value in zip(self._columns, (at, *memory, cpu_ns, *further), strict=True):
             column.append(value)

@@ -31,6 +31,7 @@ HEATING_SHARE = 0.03
 HEATING_C = 5.0
 """And so much hotter."""
 MIN_FALLING = 3
+"""Fewer repeats fall one after the other by chance too often: two in half of all cases, three in a sixth."""
 
 
 def _heating(repeats: Sequence[Repeat], _: Setting) -> str | None:

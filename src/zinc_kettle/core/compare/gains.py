@@ -105,8 +105,7 @@ def gains(results: StudyResults, name: str) -> list[Gain]:
     steps = [
         _Step(factor, low, high, tuple(_pairs(results.study, cells, at, factor, low, high)), told)
         for factor in results.study.leading
-        if name
-        not in meaningless([*([factor] if factor in results.study.conditions else []), *natural_lengths(results.study)])
+        if name not in _left_out(results.study, factor)
         for low, high, told in _steps(results, factor, None if best is None else best.levels.get(factor))
     ]
     pairs = [pair for step in steps for pair in step.pairs]
@@ -135,6 +134,12 @@ def gains(results: StudyResults, name: str) -> list[Gain]:
             turned = step.factor in results.study.chosen and repeats.until_answered != step.factor
             out.append(gain.turned() if turned and sum(np.log(r.value) for r in told) < 0 else gain)
     return out
+
+
+def _left_out(study: Study, factor: str) -> frozenset[str]:
+    """The measures of which the levels of a factor say nothing, as their work differs."""
+    differing = (factor,) if factor in study.conditions else ()
+    return meaningless((*differing, *natural_lengths(study)))
 
 
 def _alike(found: Interval | None, least: float, family: int) -> bool:

@@ -116,7 +116,7 @@ def _all_three(
     for name in _smaller(shape, among):
         context = _context(shape.at(name), lighter, devices)
         if context is not None and _kept(context) >= min(LEAST_CONTEXT, wish.context):
-            return _both(cache, _both(_quantization_change(name, shape), context))
+            return _both(cache, _both(_quantization_change(name, shape), context), joined=", ")
     return None
 
 
@@ -177,10 +177,10 @@ def _lighter(shape: ModelShape, wish: LaunchSettings) -> list[tuple[_Change, Lau
     return out
 
 
-def _both(first: _Change, second: Remedy) -> Remedy:
+def _both(first: _Change, second: Remedy, joined: str = " and ") -> Remedy:
     return replace(
         second,
-        what=f"{first.what} and {second.what}",
+        what=f"{first.what}{joined}{second.what}",
         cost=f"{first.cost}; {second.cost}",
         changes={**first.changes, **second.changes},
     )
