@@ -111,7 +111,7 @@ SCENES: tuple[Scene, ...] = (
     ),
     Scene("frontier", "throughput against the speed of each user", DESKS, ("6", "wait:frontier")),
     Scene("scaling", "against the ideal", WAYS, ("6", "wait:efficiency")),
-    Scene("latency", "how requests spread, light theme", RIG, ("t", "6", "wait:latency,")),
+    Scene("latency", "how requests spread, light theme", RIG, ("t", "6", "wait:latencies", "Down", "wait:latency,")),
     Scene(
         "lineup",
         "which rig to buy, by what a million tokens cost",

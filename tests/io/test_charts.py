@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
@@ -79,7 +80,8 @@ SIDES = {"l": (0, -1, "r"), "r": (0, 1, "l"), "u": (-1, 0, "d"), "d": (1, 0, "u"
 
 @given(st.lists(st.integers(0, 20), min_size=2, max_size=6))
 def test_a_line_between_points_has_no_gaps(ys: list[int]) -> None:
-    """Each of its characters goes on in the next one, or ends beside a point; a dense line is drawn in dots."""
+    """Each of its characters goes on in the next one, or ends beside a point; a dense line, and lines that run
+    together, are drawn in dots."""
     xs = tuple(float(i) for i in range(len(ys)))
     marks = (Line(xs, tuple(map(float, ys))), Points(xs, tuple(map(float, ys))))
     panel = Panel(Axis(), Axis(low=0.0, high=20.0), marks)
@@ -92,7 +94,9 @@ def test_a_line_between_points_has_no_gaps(ys: list[int]) -> None:
             beside = at.get((row + down, column + right), "")
             assert beside == "●" or back in BENDS.get(beside, ""), "\n".join(rows)
     dense = Line(tuple(float(i) for i in range(60)), tuple(float(i % 7) for i in range(60)))
-    assert not set(BENDS) & set(draw_plot(Panel(Axis(), Axis(), (dense,)), 70, 16, DARK, legend=False).plain)
+    together = [Line(xs, tuple(y + more for y in map(float, ys))) for more in (0.0, 0.01)]
+    for lines in ([dense], together):
+        assert not set(BENDS) & set(draw_plot(replace(panel, marks=tuple(lines)), 70, 16, DARK, legend=False).plain)
 
 
 def test_somebody_elses_points_stand_beside_the_frontier(places: Places) -> None:

@@ -33,6 +33,9 @@ LABEL_ROOM = 9
 """Characters left of a plot for the numbers of its y axis."""
 SPARSE = 3
 """Characters across for each point of a line from which on it is drawn solid; a denser one is drawn in dots."""
+SHARED = 0.05
+"""Of the characters of a panel's solid lines, so many may be those of several lines: where they cross. A character
+shows one line; lines that run together are drawn in dots, of which it shows eight."""
 TALL = 8
 """Lines from which on an axis has round numbers; a lower one has its two ends."""
 
@@ -86,6 +89,7 @@ class _Plot:
         self._chars: dict[tuple[int, int], tuple[str, str]] = {}
         self._strokes: dict[tuple[int, int], tuple[str, str]] = {}
         """Of solid lines; points and words lie over them."""
+        self._whole = self._solid([m for m in panel.marks if isinstance(m, Line) and m.x and not m.dashed])
 
     def _dot(self, x: float, y: float) -> tuple[int, int]:
         return self._x.at(x), self._canvas.height - 1 - self._y.at(y)
@@ -106,36 +110,34 @@ class _Plot:
         if len(dots) == 1:
             self._stroke(*dots[0], *dots[0], colour)
 
-    def _solid(self, xs: Sequence[float], ys: Sequence[float], colour: str) -> None:
-        """A line of box characters, which has no gaps: as exact as the points it joins, which are whole characters."""
-        cells = [(column // 2, row // 4) for column, row in map(self._dot, xs, ys)]
+    def _solid(self, lines: Sequence[Line]) -> dict[int, dict[tuple[int, int], str]]:
+        """The characters of lines without gaps, by the line's id: as exact as the points they join, which are whole
+        characters. Empty where dots show more."""
+        if self._canvas.rows < TALL or any(len(line.x) * SPARSE > self._canvas.columns for line in lines):
+            return {}
+        found = {id(line): self._bends(line) for line in lines}
+        distinct = len(set().union(*found.values()))
+        return found if sum(map(len, found.values())) <= (1 + SHARED) * distinct else {}
+
+    def _bends(self, line: Line) -> dict[tuple[int, int], str]:
+        out: dict[tuple[int, int], str] = {}
+        cells = [(column // 2, row // 4) for column, row in map(self._dot, line.x, line.y)]
         for (left, first), (right, last) in itertools.pairwise(sorted(cells) if cells[0] > cells[-1] else cells):
             step = 1 if right >= left else -1
-            rows = [
-                round(first + (last - first) * abs(column - left) / max(1, abs(right - left)))
-                for column in range(left, right + step, step)
-            ]
-            for column, row, after in zip(range(left, right + step, step), rows, [*rows[1:], last], strict=True):
-                self._bend(column, row, after, colour)
-
-    def _bend(self, column: int, row: int, after: int, colour: str) -> None:
-        """A column of a solid line: level, or with a bend into the row it goes on in."""
-        if row == after:
-            self._strokes[column, row] = "─", colour
-            return
-        begins, ends = ("╮", "╰") if after > row else ("╯", "╭")
-        self._strokes[column, row], self._strokes[column, after] = (begins, colour), (ends, colour)
-        for between in range(min(row, after) + 1, max(row, after)):
-            self._strokes[column, between] = "│", colour
+            columns = range(left, right + step, step)
+            rows = [round(first + (last - first) * abs(at - left) / max(1, abs(right - left))) for at in columns]
+            for column, row, after in zip(columns, rows, [*rows[1:], last], strict=True):
+                out |= _bend(column, row, after)
+        return out
 
     def draw(self, mark: object) -> None:
         """Draw one mark."""
         if isinstance(mark, Line):
             colour = tone_colour(mark.tone, mark.series, self._palette)
-            if mark.dashed or self._canvas.rows < TALL or len(mark.x) * SPARSE > self._canvas.columns:
-                self._path(mark.x, mark.y, colour, dashed=mark.dashed)
+            if id(mark) in self._whole:
+                self._strokes |= {place: (char, colour) for place, char in self._whole[id(mark)].items()}
             else:
-                self._solid(mark.x, mark.y, colour)
+                self._path(mark.x, mark.y, colour, dashed=mark.dashed)
         elif isinstance(mark, Steps):
             self._steps(mark)
         elif isinstance(mark, Points):
@@ -281,6 +283,15 @@ class _Plot:
                 out.append(f"{'╌' if dashed else shape_of(mark.series)} ", tone_of(mark, self._palette))
                 out.append(f"{name}   ", self._palette.muted)
         return out
+
+
+def _bend(column: int, row: int, after: int) -> dict[tuple[int, int], str]:
+    """A column of a solid line: level, or with a bend into the row it goes on in."""
+    if row == after:
+        return {(column, row): "─"}
+    begins, ends = ("╮", "╰") if after > row else ("╯", "╭")
+    between = {(column, at): "│" for at in range(min(row, after) + 1, max(row, after))}
+    return {(column, row): begins, (column, after): ends, **between}
 
 
 _Named = Line | Steps | Points | Bars
